@@ -1,0 +1,64 @@
+//! SHA-256 (FIPS 180-4) as lower-case hexadecimal, the digest of the archive's seal.
+
+use ring::digest::{Context, SHA256};
+
+/// A digest that is fed piece by piece.
+pub struct Sha256(Context);
+
+impl Default for Sha256 {
+    fn default() -> Self {
+        Self(Context::new(&SHA256))
+    }
+}
+
+impl Sha256 {
+    /// Takes in more bytes.
+    pub fn update(&mut self, bytes: &[u8]) {
+        self.0.update(bytes);
+    }
+
+    /// The digest of everything so far, 64 hexadecimal digits.
+    pub fn finish(self) -> String {
+        hex(self.0.finish().as_ref())
+    }
+}
+
+/// The digest of one piece of memory.
+pub fn sha256(bytes: &[u8]) -> String {
+    let mut digest = Sha256::default();
+    digest.update(bytes);
+    digest.finish()
+}
+
+/// Bytes as lower-case hexadecimal digits.
+pub fn hex(bytes: &[u8]) -> String {
+    const DIGITS: &[u8; 16] = b"0123456789abcdef";
+    let mut text = String::with_capacity(bytes.len() * 2);
+    for byte in bytes {
+        text.push(DIGITS[usize::from(byte >> 4)] as char);
+        text.push(DIGITS[usize::from(byte & 15)] as char);
+    }
+    text
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_digest_of_abc_is_the_one_of_the_standard() {
+        assert_eq!(
+            sha256(b"abc"),
+            "ba7816bf8f01cfea414140de5dae2223b00361a396177a9cb410ff61f20015ad"
+        );
+    }
+
+    #[test]
+    fn pieces_give_the_digest_of_the_whole() {
+        let mut pieces = Sha256::default();
+        for byte in b"Glimmer Point" {
+            pieces.update(&[*byte]);
+        }
+        assert_eq!(pieces.finish(), sha256(b"Glimmer Point"));
+    }
+}

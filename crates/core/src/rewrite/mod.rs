@@ -1,0 +1,234 @@
+//! Rewriting addresses inside values, whatever they lie in.
+//!
+//! A value is looked at from the outside in: a serialized value, a JSON
+//! document, or text. Each layer gives **edits**, ranges of its own bytes with
+//! what replaces them; an outer layer translates the edits of an inner one
+//! (escapes, length prefixes) into edits of its own bytes. What no edit touches
+//! is therefore the same to the byte, by construction.
+
+mod cell;
+mod json;
+mod rule;
+mod serialized;
+pub mod spelling;
+mod tally;
+mod text;
+
+pub use cell::{CellOutcome, ColumnText};
+pub use rule::{Place, Rule, RuleError, Spelling};
+pub use serialized::is_serialized;
+pub use tally::{Sample, Tally};
+
+use crate::limits;
+use regex::bytes::{Regex, RegexBuilder};
+use serde::{Deserialize, Serialize};
+use std::ops::Range;
+use text::Pattern;
+
+/// One replacement in a value.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Edit {
+    /// The bytes that go.
+    pub range: Range<usize>,
+    /// What takes their place.
+    pub text: Vec<u8>,
+    /// The number of the rule and the spelling found; `None` for what follows
+    /// from another edit, such as a length prefix.
+    pub replaced: Option<(usize, Spelling)>,
+}
+
+/// Something that looks like an old address and was left.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Left {
+    /// Where it stands.
+    pub range: Range<usize>,
+    /// Why it was left.
+    pub reason: Reason,
+    /// The rule it belongs to, if one is known.
+    pub rule: Option<usize>,
+}
+
+/// Why an old address was left.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Reason {
+    /// The host stands alone, without scheme or `//`.
+    BareHost,
+    /// The address names another port: another server.
+    OtherPort,
+    /// The address carries a user name or a stray colon.
+    UserInfo,
+    /// The address lies on the old host, but outside the folder of the rule.
+    OutsideFolder,
+    /// Two slashes and the host, but not clearly an address.
+    Unclear,
+    /// The lengths of a serialized value are wrong; it is left whole.
+    DamagedSerialized,
+    /// Two keys would become one.
+    KeyCollision,
+    /// Values inside values, deeper than Fernweh follows.
+    TooDeep,
+    /// Binary data that is not text.
+    Binary,
+    /// A text in a character set that Fernweh does not decode.
+    CharacterSet,
+    /// A file that is too large to be rewritten as text.
+    TooLarge,
+}
+
+impl Reason {
+    /// The words of the report.
+    pub fn words(self) -> &'static str {
+        match self {
+            Reason::BareHost => "host name alone",
+            Reason::OtherPort => "another port, so another server",
+            Reason::UserInfo => "with user name or stray colon",
+            Reason::OutsideFolder => "outside the folder of the rule",
+            Reason::Unclear => "not clearly an address",
+            Reason::DamagedSerialized => "serialized value already damaged",
+            Reason::KeyCollision => "two keys would become one",
+            Reason::TooDeep => "nested too deeply",
+            Reason::Binary => "binary data",
+            Reason::CharacterSet => "character set not decoded",
+            Reason::TooLarge => "file too large to rewrite",
+        }
+    }
+}
+
+/// What was found in one value.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Found {
+    /// The replacements, in order, not overlapping.
+    pub edits: Vec<Edit>,
+    /// What was left.
+    pub left: Vec<Left>,
+    /// Whether a replacement lies inside a serialized value.
+    pub in_serialized: bool,
+}
+
+impl Found {
+    /// The value with the edits made.
+    pub fn apply(&self, value: &[u8]) -> Vec<u8> {
+        let mut out = Vec::with_capacity(value.len() + 64);
+        let mut at = 0;
+        for edit in &self.edits {
+            out.extend_from_slice(&value[at..edit.range.start]);
+            out.extend_from_slice(&edit.text);
+            at = edit.range.end;
+        }
+        out.extend_from_slice(&value[at..]);
+        out
+    }
+
+    /// How many addresses are replaced.
+    pub fn replacements(&self) -> usize {
+        self.edits.iter().filter(|edit| edit.replaced.is_some()).count()
+    }
+
+    fn is_empty(&self) -> bool {
+        self.edits.is_empty() && self.left.is_empty()
+    }
+}
+
+/// The rules, made ready for searching.
+pub struct Rewriter {
+    rules: Vec<Rule>,
+    patterns: Vec<Pattern>,
+    stems: Option<Regex>,
+}
+
+impl Rewriter {
+    /// Prepares rules; refuses contradictions.
+    pub fn new(rules: Vec<Rule>) -> Result<Self, RuleError> {
+        let rules = rule::without_contradiction(rules)?;
+        let patterns: Vec<Pattern> =
+            rules.iter().enumerate().flat_map(|(number, rule)| Pattern::of(number, rule)).collect();
+        let mut stems: Vec<String> = patterns.iter().map(|p| regex::escape(&p.stem)).collect();
+        stems.sort_by_key(|stem| std::cmp::Reverse(stem.len()));
+        stems.dedup();
+        let stems = (!stems.is_empty()).then(|| {
+            RegexBuilder::new(&stems.join("|"))
+                .case_insensitive(true)
+                .unicode(stems.iter().any(|stem| !stem.is_ascii()))
+                .build()
+                .expect("escaped literals are a valid pattern")
+        });
+        Ok(Self { rules, patterns, stems })
+    }
+
+    /// The rules in use, without repetitions.
+    pub fn rules(&self) -> &[Rule] {
+        &self.rules
+    }
+
+    /// Whether any old name occurs, in whatever surroundings. The cheap question
+    /// that is asked of every value first.
+    pub fn occurs(&self, value: &[u8]) -> bool {
+        self.stems.as_ref().is_some_and(|stems| stems.is_match(value))
+    }
+
+    /// Counts the occurrences of old names.
+    pub fn hits(&self, value: &[u8]) -> usize {
+        self.stems.as_ref().map_or(0, |stems| stems.find_iter(value).count())
+    }
+
+    /// Looks through a value in UTF-8 (or plain bytes).
+    pub fn look(&self, value: &[u8]) -> Found {
+        self.look_into(value, 0)
+    }
+
+    fn look_into(&self, value: &[u8], depth: usize) -> Found {
+        if !self.occurs(value) {
+            return Found::default();
+        }
+        if depth > limits::VALUE_DEPTH {
+            return self.left_whole(value, Reason::TooDeep);
+        }
+        match serialized::parse(value) {
+            serialized::Parsed::Value(parsed) => serialized::look(self, value, &parsed, depth),
+            serialized::Parsed::Damaged => self.left_whole(value, Reason::DamagedSerialized),
+            serialized::Parsed::Other => match json::parse(value) {
+                Some(strings) => json::look(self, value, &strings, depth),
+                None => self.look_in_text(value),
+            },
+        }
+    }
+
+    /// Looks for addresses in text, opening no layers but their own spelling.
+    fn look_in_text(&self, value: &[u8]) -> Found {
+        let mut found = Found::default();
+        let Some(stems) = &self.stems else { return found };
+        let mut at = 0;
+        let mut floor = 0;
+        while let Some(hit) = stems.find_at(value, at) {
+            let patterns: Vec<&Pattern> = self.patterns.iter().collect();
+            let used = text::judge(
+                value,
+                hit.start(),
+                floor,
+                &patterns,
+                &self.rules,
+                &mut found.edits,
+                &mut found.left,
+            );
+            floor = used.unwrap_or(floor);
+            at = used.unwrap_or(0).max(hit.start() + 1);
+        }
+        found
+    }
+
+    /// A value that is not touched at all; a leftover if it holds an old address.
+    fn left_whole(&self, value: &[u8], reason: Reason) -> Found {
+        let mut found = self.look_in_text(value);
+        if found.is_empty() {
+            return found;
+        }
+        let rule = found.edits.first().and_then(|edit| edit.replaced).map(|(rule, _)| rule);
+        found.edits.clear();
+        found.left = vec![Left { range: 0..value.len(), reason, rule }];
+        found
+    }
+}
+
+#[cfg(test)]
+mod tests;

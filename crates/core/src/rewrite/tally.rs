@@ -1,0 +1,148 @@
+//! The numbers of a rewriting: the same in a preview and in the real run.
+
+use super::{Edit, Found, Reason};
+use serde::{Deserialize, Serialize};
+use std::collections::BTreeMap;
+use std::ops::Range;
+
+const SAMPLES: usize = 3;
+const LEFT_SAMPLES: usize = 20;
+const CONTEXT: usize = 28;
+
+/// The counts of one place: a column of a table, or a file.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Tally {
+    /// Cells or files looked at.
+    pub seen: u64,
+    /// Of these, how many change.
+    pub changed: u64,
+    /// Addresses replaced.
+    pub replacements: u64,
+    /// Changed cells whose change lies inside a serialized value.
+    pub in_serialized: u64,
+    /// Replacements by spelling.
+    pub spellings: BTreeMap<String, u64>,
+    /// Replacements by the number of the rule.
+    pub rules: BTreeMap<usize, u64>,
+    /// Old addresses left, by reason.
+    pub left: BTreeMap<Reason, u64>,
+    /// A few changes, before and after.
+    pub samples: Vec<Sample>,
+    /// A few of the leftovers.
+    pub leftovers: Vec<Leftover>,
+}
+
+/// One change as it is shown to people.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Sample {
+    /// The record or file.
+    pub place: String,
+    /// The unchanged text before.
+    pub lead: String,
+    /// What was there.
+    pub before: String,
+    /// What is there now.
+    pub after: String,
+    /// The unchanged text behind.
+    pub trail: String,
+}
+
+/// One old address that is still there.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Leftover {
+    /// The record or file.
+    pub place: String,
+    /// Why it was left.
+    pub reason: Reason,
+    /// The address and a little of what surrounds it.
+    pub excerpt: String,
+}
+
+impl Tally {
+    /// Counts what was found in one value; `place` names the record if it is needed.
+    pub fn add(&mut self, view: &[u8], found: &Found, place: impl Fn() -> String) {
+        let replacements = found.replacements() as u64;
+        self.replacements += replacements;
+        self.changed += u64::from(replacements > 0);
+        self.in_serialized += u64::from(found.in_serialized);
+        for edit in &found.edits {
+            let Some((rule, spelling)) = edit.replaced else { continue };
+            *self.spellings.entry(spelling.to_string()).or_default() += 1;
+            *self.rules.entry(rule).or_default() += 1;
+            if self.samples.len() < SAMPLES && self.is_new_kind(&spelling.to_string()) {
+                self.samples.push(sample(view, edit, place()));
+            }
+        }
+        for left in &found.left {
+            *self.left.entry(left.reason).or_default() += 1;
+            if self.leftovers.len() < LEFT_SAMPLES {
+                let excerpt = excerpt(view, left.range.clone());
+                self.leftovers.push(Leftover { place: place(), reason: left.reason, excerpt });
+            }
+        }
+    }
+
+    /// Only the first change of each spelling is worth showing.
+    fn is_new_kind(&self, spelling: &str) -> bool {
+        self.spellings.get(spelling) == Some(&1)
+    }
+
+    /// Adds the counts of another place; its samples are taken as long as there is room.
+    pub fn merge(&mut self, other: &Tally) {
+        self.seen += other.seen;
+        self.changed += other.changed;
+        self.replacements += other.replacements;
+        self.in_serialized += other.in_serialized;
+        for (spelling, count) in &other.spellings {
+            *self.spellings.entry(spelling.clone()).or_default() += count;
+        }
+        for (rule, count) in &other.rules {
+            *self.rules.entry(*rule).or_default() += count;
+        }
+        for (reason, count) in &other.left {
+            *self.left.entry(*reason).or_default() += count;
+        }
+        let room = SAMPLES.saturating_sub(self.samples.len());
+        self.samples.extend(other.samples.iter().take(room).cloned());
+        let room = LEFT_SAMPLES.saturating_sub(self.leftovers.len());
+        self.leftovers.extend(other.leftovers.iter().take(room).cloned());
+    }
+
+    /// How many old addresses were left, all reasons together.
+    pub fn left_total(&self) -> u64 {
+        self.left.values().sum()
+    }
+}
+
+fn sample(view: &[u8], edit: &Edit, place: String) -> Sample {
+    let Range { start, end } = edit.range;
+    Sample {
+        place,
+        lead: readable(&view[start.saturating_sub(CONTEXT)..start]),
+        before: readable(&view[start..end]),
+        after: readable(&edit.text),
+        trail: readable(&view[end..view.len().min(end + CONTEXT)]),
+    }
+}
+
+fn excerpt(view: &[u8], range: Range<usize>) -> String {
+    let start = range.start.saturating_sub(CONTEXT / 2);
+    let end = range.end.min(range.start + 60).saturating_add(CONTEXT / 2).min(view.len());
+    let mut text = readable(&view[start..end]);
+    if start > 0 {
+        text.insert(0, '…');
+    }
+    if end < view.len() {
+        text.push('…');
+    }
+    text
+}
+
+/// Text for people: one line, no control characters, no halves of letters.
+fn readable(bytes: &[u8]) -> String {
+    String::from_utf8_lossy(bytes)
+        .trim_matches('\u{FFFD}')
+        .chars()
+        .map(|ch| if ch.is_control() { '·' } else { ch })
+        .collect()
+}

@@ -1,0 +1,224 @@
+//! Cutting a script into statements while it streams past.
+//!
+//! A semicolon ends a statement, except inside quotes and comments, in the body of
+//! a SQLite trigger (which ends with `; END;`, as in the engine's own client) and
+//! while a `DELIMITER` line of MariaDB's client names another sign.
+
+use super::Dialect;
+use crate::limits;
+use std::io::Read;
+use thiserror::Error;
+
+/// Why a script cannot be read.
+#[derive(Debug, Error)]
+pub enum ScriptError {
+    /// The stream failed.
+    #[error("the script cannot be read: {0}")]
+    Read(#[from] std::io::Error),
+    /// A statement is larger than Fernweh accepts.
+    #[error("a statement of more than {0} bytes")]
+    TooLong(usize),
+    /// The script ends in the middle of a statement.
+    #[error("the script ends in the middle of a statement")]
+    Unfinished,
+}
+
+/// Statements out of a stream.
+pub struct ScriptReader<R> {
+    dialect: Dialect,
+    stream: R,
+    buffer: Vec<u8>,
+    start: usize,
+    ended: bool,
+    delimiter: Vec<u8>,
+}
+
+#[derive(Default)]
+struct Cutter {
+    at: usize,
+    /// The quote or comment that is open.
+    open: Option<Open>,
+    /// Whether a SQLite trigger has begun, and whether `;` and `; END` have passed.
+    words: Vec<String>,
+    word: Option<usize>,
+    last_signs: u8,
+}
+
+#[derive(Clone, Copy, PartialEq)]
+enum Open {
+    Quote(u8),
+    Line,
+    Block,
+}
+
+impl<R: Read> ScriptReader<R> {
+    /// Reads statements of `dialect` from `stream`.
+    pub fn new(dialect: Dialect, stream: R) -> Self {
+        let buffer = Vec::new();
+        Self { dialect, stream, buffer, start: 0, ended: false, delimiter: b";".to_vec() }
+    }
+
+    /// The next statement, without its delimiter; `None` at the end.
+    pub fn next_statement(&mut self) -> Result<Option<Vec<u8>>, ScriptError> {
+        let mut cutter = Cutter::default();
+        loop {
+            self.skip_space(&mut cutter)?;
+            if self.take_delimiter_line()? {
+                cutter = Cutter::default();
+                continue;
+            }
+            let text = &self.buffer[self.start..];
+            if let Some(end) = cutter.cut(self.dialect, text, &self.delimiter, self.ended) {
+                let statement = text[..end].to_vec();
+                self.start += end + self.delimiter.len();
+                return Ok(Some(statement));
+            }
+            if self.ended {
+                let only_space = text.trim_ascii().is_empty();
+                return if only_space { Ok(None) } else { Err(ScriptError::Unfinished) };
+            }
+            if text.len() > limits::STATEMENT {
+                return Err(ScriptError::TooLong(limits::STATEMENT));
+            }
+            self.fill()?;
+        }
+    }
+
+    fn fill(&mut self) -> Result<(), ScriptError> {
+        if self.start > 0 {
+            self.buffer.drain(..self.start);
+            self.start = 0;
+        }
+        let mut chunk = vec![0; 256 << 10];
+        let length = self.stream.read(&mut chunk)?;
+        self.ended = length == 0;
+        self.buffer.extend_from_slice(&chunk[..length]);
+        Ok(())
+    }
+
+    fn skip_space(&mut self, cutter: &mut Cutter) -> Result<(), ScriptError> {
+        while cutter.at == 0 {
+            let text = &self.buffer[self.start..];
+            let space = text.iter().take_while(|c| c.is_ascii_whitespace()).count();
+            self.start += space;
+            if self.start < self.buffer.len() || self.ended {
+                break;
+            }
+            self.fill()?;
+        }
+        Ok(())
+    }
+
+    fn take_delimiter_line(&mut self) -> Result<bool, ScriptError> {
+        const WORD: &[u8] = b"DELIMITER ";
+        if self.dialect != Dialect::Mariadb {
+            return Ok(false);
+        }
+        loop {
+            let text = &self.buffer[self.start..];
+            let length = text.len().min(WORD.len());
+            if !text[..length].eq_ignore_ascii_case(&WORD[..length]) {
+                return Ok(false);
+            }
+            let line = text.iter().position(|c| *c == b'\n');
+            if text.len() >= WORD.len() && (line.is_some() || self.ended) {
+                let end = line.unwrap_or(text.len());
+                self.delimiter = text[WORD.len()..end].trim_ascii().to_vec();
+                self.start += end;
+                return Ok(!self.delimiter.is_empty());
+            }
+            if self.ended || text.len() > 1024 {
+                return Ok(false);
+            }
+            self.fill()?;
+        }
+    }
+}
+
+impl Cutter {
+    /// Goes on from where it stopped; the end of the statement if it is there.
+    fn cut(&mut self, dialect: Dialect, b: &[u8], delimiter: &[u8], ended: bool) -> Option<usize> {
+        while self.at < b.len() {
+            // Two bytes decide about comments and escapes.
+            if b.len() - self.at < 2.max(delimiter.len()) && !ended {
+                return None;
+            }
+            let byte = b[self.at];
+            let pair = b.get(self.at + 1).copied();
+            match self.open {
+                Some(Open::Quote(quote)) => {
+                    let escapes = dialect == Dialect::Mariadb && quote == b'\'';
+                    let rest = &b[self.at..];
+                    let found = if escapes {
+                        memchr::memchr2(quote, b'\\', rest)
+                    } else {
+                        memchr::memchr(quote, rest)
+                    };
+                    match found {
+                        None => self.at = b.len(),
+                        Some(0) if byte == b'\\' => self.at += 2,
+                        Some(0) => {
+                            self.open = None;
+                            self.at += 1;
+                        }
+                        Some(length) => self.at += length,
+                    }
+                    continue;
+                }
+                Some(Open::Line) if byte == b'\n' => self.open = None,
+                Some(Open::Block) if byte == b'*' && pair == Some(b'/') => {
+                    self.open = None;
+                    self.at += 1;
+                }
+                Some(_) => {}
+                None => {
+                    self.note_word(b, byte);
+                    if b[self.at..].starts_with(delimiter) && self.may_end(dialect) {
+                        return Some(self.at);
+                    }
+                    match byte {
+                        b'\'' | b'"' | b'`' => self.open = Some(Open::Quote(byte)),
+                        b'-' if pair == Some(b'-') => self.open = Some(Open::Line),
+                        b'/' if pair == Some(b'*') => self.open = Some(Open::Block),
+                        _ => {}
+                    }
+                    self.note_sign(byte);
+                }
+            }
+            self.at += 1;
+        }
+        None
+    }
+
+    fn note_word(&mut self, b: &[u8], byte: u8) {
+        let in_word = byte.is_ascii_alphanumeric() || byte == b'_';
+        match (in_word, self.word) {
+            (true, None) => self.word = Some(self.at),
+            (false, Some(start)) => {
+                self.word = None;
+                let word = String::from_utf8_lossy(&b[start..self.at]).to_ascii_uppercase();
+                // `; END` has passed when the word follows a semicolon directly.
+                self.last_signs = if word == "END" && self.last_signs == 1 { 2 } else { 0 };
+                if self.words.len() < 4 {
+                    self.words.push(word);
+                }
+            }
+            _ => {}
+        }
+    }
+
+    fn note_sign(&mut self, byte: u8) {
+        if byte == b';' {
+            self.last_signs = 1;
+        } else if !byte.is_ascii_whitespace() && !byte.is_ascii_alphanumeric() && byte != b'_' {
+            self.last_signs = 0;
+        }
+    }
+
+    fn may_end(&self, dialect: Dialect) -> bool {
+        let trigger = dialect == Dialect::Sqlite
+            && self.words.first().is_some_and(|word| word == "CREATE")
+            && self.words.iter().any(|word| word == "TRIGGER");
+        !trigger || self.last_signs == 2
+    }
+}

@@ -1,0 +1,310 @@
+//! The shapes of statements that an archive may hold.
+
+use super::Dialect;
+use super::lexer::{Token, Tokens, tokens};
+use crate::record::{Row, Value};
+use std::ops::Range;
+use thiserror::Error;
+
+/// One statement of an archive, understood.
+#[derive(Clone, Debug, PartialEq)]
+pub enum Statement {
+    /// A setting of the session, meant for the engine's own client.
+    Session,
+    /// `PRAGMA name = number` of SQLite's file header.
+    Pragma {
+        /// `user_version`, `application_id` or `encoding`.
+        name: String,
+        /// The whole statement.
+        sql: String,
+    },
+    /// `CREATE TABLE`.
+    Table {
+        /// The table.
+        name: String,
+        /// Where its name stands in the statement, with quotes.
+        at: Range<usize>,
+        /// The whole statement.
+        sql: String,
+    },
+    /// `CREATE INDEX`.
+    Index {
+        /// The index.
+        name: String,
+        /// The whole statement.
+        sql: String,
+    },
+    /// `CREATE VIEW`.
+    View {
+        /// The view.
+        name: String,
+        /// The whole statement.
+        sql: String,
+    },
+    /// `CREATE TRIGGER`.
+    Trigger {
+        /// The trigger.
+        name: String,
+        /// The table it belongs to.
+        table: String,
+        /// The whole statement.
+        sql: String,
+    },
+    /// `ALTER TABLE … ADD CONSTRAINT … FOREIGN KEY`.
+    ForeignKey {
+        /// The table that has the key.
+        table: String,
+        /// The name of the constraint.
+        name: String,
+        /// The whole statement.
+        sql: String,
+    },
+    /// `DELETE FROM "sqlite_sequence"`: the counters follow as rows.
+    ClearCounters,
+}
+
+/// `INSERT INTO` with its rows.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Insert {
+    /// The table.
+    pub table: String,
+    /// The columns.
+    pub columns: Vec<String>,
+    /// The rows, each with as many values as there are columns.
+    pub rows: Vec<Row>,
+}
+
+/// Why a statement is not one of those that packing writes.
+#[derive(Debug, Error, PartialEq, Eq)]
+pub enum StatementError {
+    /// Not a kind of statement that an archive holds.
+    #[error("a statement that archives do not hold: {0}")]
+    Shape(String),
+    /// A part of a statement that reaches outside the database.
+    #[error("a statement that reaches outside the database ({0})")]
+    Outside(String),
+    /// Broken off, or not SQL.
+    #[error("a statement that cannot be read")]
+    Unreadable,
+}
+
+/// Table options that name files or servers.
+const OUTSIDE: [&str; 5] = ["DIRECTORY", "CONNECTION", "TABLESPACE", "FEDERATED", "CONNECT"];
+
+impl Statement {
+    /// Understands one statement of a structure member.
+    pub fn parse(dialect: Dialect, statement: &[u8]) -> Result<Self, StatementError> {
+        let mut reader = Reader { tokens: tokens(dialect, statement) };
+        let sql = || {
+            String::from_utf8(statement.to_vec()).map_err(|_| StatementError::Unreadable)
+        };
+        let shape = || {
+            let text = String::from_utf8_lossy(statement);
+            StatementError::Shape(text.chars().take(60).collect())
+        };
+        let first = reader.word()?;
+        match first.as_str() {
+            "SET" => Ok(Statement::Session),
+            "PRAGMA" => {
+                let name = reader.word()?.to_ascii_lowercase();
+                match name.as_str() {
+                    "foreign_keys" => Ok(Statement::Session),
+                    "user_version" | "application_id" | "encoding" => {
+                        Ok(Statement::Pragma { name, sql: sql()? })
+                    }
+                    _ => Err(shape()),
+                }
+            }
+            "DELETE" if dialect == Dialect::Sqlite => {
+                let rest = (reader.word()?, reader.name()?, reader.next()?);
+                match rest {
+                    (from, (table, _), None) if from == "FROM" && table == "sqlite_sequence" => {
+                        Ok(Statement::ClearCounters)
+                    }
+                    _ => Err(shape()),
+                }
+            }
+            "ALTER" => {
+                reader.expect("TABLE").map_err(|_| shape())?;
+                let (table, _) = reader.name()?;
+                reader.expect("ADD").map_err(|_| shape())?;
+                reader.expect("CONSTRAINT").map_err(|_| shape())?;
+                let (name, _) = reader.name()?;
+                reader.expect("FOREIGN").map_err(|_| shape())?;
+                Ok(Statement::ForeignKey { table, name, sql: sql()? })
+            }
+            "CREATE" => reader.create(sql()?, shape),
+            _ => Err(shape()),
+        }
+    }
+}
+
+impl Insert {
+    /// Understands one statement of a rows member; `None` for a session setting.
+    pub fn parse(dialect: Dialect, statement: &[u8]) -> Result<Option<Self>, StatementError> {
+        let mut reader = Reader { tokens: tokens(dialect, statement) };
+        let first = reader.word()?;
+        if first != "INSERT" {
+            return match Statement::parse(dialect, statement)? {
+                Statement::Session | Statement::ClearCounters => Ok(None),
+                _ => Err(StatementError::Shape(first)),
+            };
+        }
+        reader.expect("INTO")?;
+        let (table, _) = reader.name()?;
+        let mut columns = Vec::new();
+        reader.sign(b'(')?;
+        loop {
+            columns.push(reader.name()?.0);
+            if !reader.comma_or(b')')? {
+                break;
+            }
+        }
+        reader.expect("VALUES")?;
+        let mut rows = Vec::new();
+        loop {
+            rows.push(reader.row(dialect, columns.len())?);
+            match reader.next()? {
+                None => return Ok(Some(Insert { table, columns, rows })),
+                Some(Token::Sign(b',')) => {}
+                Some(_) => return Err(StatementError::Unreadable),
+            }
+        }
+    }
+}
+
+struct Reader<'a> {
+    tokens: Tokens<'a>,
+}
+
+impl<'a> Reader<'a> {
+    fn next(&mut self) -> Result<Option<Token<'a>>, StatementError> {
+        self.tokens.next_token()
+    }
+
+    fn some(&mut self) -> Result<Token<'a>, StatementError> {
+        self.next()?.ok_or(StatementError::Unreadable)
+    }
+
+    fn word(&mut self) -> Result<String, StatementError> {
+        match self.some()? {
+            Token::Word(word) => Ok(word.to_owned()),
+            _ => Err(StatementError::Unreadable),
+        }
+    }
+
+    fn expect(&mut self, word: &str) -> Result<(), StatementError> {
+        if self.some()?.is(word) { Ok(()) } else { Err(StatementError::Unreadable) }
+    }
+
+    fn sign(&mut self, sign: u8) -> Result<(), StatementError> {
+        if self.some()? == Token::Sign(sign) { Ok(()) } else { Err(StatementError::Unreadable) }
+    }
+
+    /// `true` for a comma, `false` for the closing sign.
+    fn comma_or(&mut self, close: u8) -> Result<bool, StatementError> {
+        match self.some()? {
+            Token::Sign(b',') => Ok(true),
+            Token::Sign(sign) if sign == close => Ok(false),
+            _ => Err(StatementError::Unreadable),
+        }
+    }
+
+    /// A name, quoted or not, and where it stands.
+    fn name(&mut self) -> Result<(String, Range<usize>), StatementError> {
+        let token = self.some()?;
+        let range = self.tokens.from..self.tokens.at;
+        match token {
+            Token::Word(word) => Ok((word.to_owned(), range)),
+            Token::Name(name) => Ok((name, range)),
+            _ => Err(StatementError::Unreadable),
+        }
+    }
+
+    fn create(
+        &mut self,
+        sql: String,
+        shape: impl Fn() -> StatementError,
+    ) -> Result<Statement, StatementError> {
+        loop {
+            let token = self.some()?;
+            if token.is("TABLE") {
+                let (name, at) = self.name()?;
+                self.refuse_outside()?;
+                return Ok(Statement::Table { name, at, sql });
+            }
+            if token.is("INDEX") {
+                let (name, _) = self.name()?;
+                return Ok(Statement::Index { name, sql });
+            }
+            if token.is("VIEW") {
+                let (name, _) = self.name()?;
+                return Ok(Statement::View { name, sql });
+            }
+            if token.is("TRIGGER") {
+                let (name, _) = self.name()?;
+                while !self.some()?.is("ON") {}
+                let (table, _) = self.name()?;
+                return Ok(Statement::Trigger { name, table, sql });
+            }
+            let passed = ["UNIQUE", "ALGORITHM", "UNDEFINED", "MERGE", "TEMPTABLE", "SQL"];
+            let passed = passed.iter().chain(&["SECURITY", "INVOKER", "DEFINER"]);
+            let mut passed = passed.map(|word| token.is(word));
+            if !passed.any(|yes| yes) && token != Token::Sign(b'=') {
+                return Err(shape());
+            }
+        }
+    }
+
+    fn refuse_outside(&mut self) -> Result<(), StatementError> {
+        while let Some(token) = self.next()? {
+            if let Some(word) = OUTSIDE.iter().find(|word| token.is(word)) {
+                return Err(StatementError::Outside((*word).into()));
+            }
+        }
+        Ok(())
+    }
+
+    fn row(&mut self, dialect: Dialect, width: usize) -> Result<Row, StatementError> {
+        self.sign(b'(')?;
+        let mut row = Vec::with_capacity(width);
+        loop {
+            row.push(self.value(dialect)?);
+            if !self.comma_or(b')')? {
+                break;
+            }
+        }
+        if row.len() == width { Ok(row) } else { Err(StatementError::Unreadable) }
+    }
+
+    fn value(&mut self, dialect: Dialect) -> Result<Value, StatementError> {
+        Ok(match self.some()? {
+            Token::Text(text) => Value::Text(text.into_owned()),
+            Token::Bytes(bytes) => Value::Bytes(bytes),
+            Token::Number(digits) if dialect == Dialect::Mariadb => {
+                Value::Number(digits.as_bytes().to_vec())
+            }
+            Token::Number(digits) => match digits.parse::<i64>() {
+                Ok(number) => Value::Integer(number),
+                Err(_) => {
+                    Value::Real(digits.parse().map_err(|_| StatementError::Unreadable)?)
+                }
+            },
+            token if token.is("NULL") => Value::Null,
+            token if token.is("CAST") => {
+                self.sign(b'(')?;
+                let Token::Bytes(bytes) = self.some()? else {
+                    return Err(StatementError::Unreadable);
+                };
+                self.expect("AS")?;
+                self.expect("TEXT")?;
+                self.sign(b')')?;
+                Value::Text(bytes)
+            }
+            _ => return Err(StatementError::Unreadable),
+        })
+    }
+}
+
+#[cfg(test)]
+mod tests;
