@@ -1,1 +1,10 @@
-//! Placeholder.
+//! The outside world behind the traits of `fernweh-ports`: databases, files, pages.
+//!
+//! Each connector knows its own dialect and limits; none knows another.
+#![forbid(unsafe_code)]
+#![warn(missing_docs)]
+
+pub mod http;
+pub mod local;
+pub mod mariadb;
+pub mod sqlite;

@@ -144,9 +144,6 @@ mod tests {
         assert!(matches!(WebAddress::parse("a.example"), Err(AddressError::Scheme(_))));
         assert_eq!(WebAddress::parse("http://u:p@a.example"), Err(AddressError::Credentials));
         assert!(matches!(WebAddress::parse("http://a.example/?q"), Err(AddressError::Query(_))));
-        assert!(matches!(
-            WebAddress::parse("http://"),
-            Err(AddressError::Unreadable(..))
-        ));
+        assert!(matches!(WebAddress::parse("http://"), Err(AddressError::Unreadable(..))));
     }
 }

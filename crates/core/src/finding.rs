@@ -82,8 +82,12 @@ impl Code {
             Code::BrokenLink => "correct or remove the link, or bring the page back",
             Code::BrokenResource => "put the file back, or correct the address in the page",
             Code::RedirectLoop => "correct the redirect rule of the server or of the page",
-            Code::MixedBlocked => "write https: if that server offers it, or keep a copy on the site",
-            Code::MixedUpgraded => "write https: if that server offers it, or keep a copy on the site",
+            Code::MixedBlocked => {
+                "write https: if that server offers it, or keep a copy on the site"
+            }
+            Code::MixedUpgraded => {
+                "write https: if that server offers it, or keep a copy on the site"
+            }
             Code::InsecureForm => "write the form's target with https:",
             Code::RedirectChain => "link to the last address directly",
             Code::OldAddress => "fernweh rewrite changes addresses that were forgotten",

@@ -41,8 +41,11 @@ impl Value {
             Value::Number(digits) => String::from_utf8_lossy(digits).into_owned(),
             Value::Text(bytes) => {
                 let text = String::from_utf8_lossy(bytes);
-                let short: String =
-                    text.chars().take(40).map(|ch| if ch.is_control() { '·' } else { ch }).collect();
+                let short: String = text
+                    .chars()
+                    .take(40)
+                    .map(|ch| if ch.is_control() { '·' } else { ch })
+                    .collect();
                 if short.len() < text.len() { format!("{short}…") } else { short }
             }
             Value::Bytes(bytes) => {

@@ -78,7 +78,9 @@ pub fn write(
     let mut out = Vec::with_capacity(text.len());
     let mut at = 0;
     for setting in settings {
-        let Some(value) = new(setting).filter(|value| *value != setting.value) else { continue };
+        let Some(value) = new(setting).filter(|value| *value != setting.value) else {
+            continue;
+        };
         out.extend_from_slice(&text[at..setting.range.start]);
         out.extend_from_slice(escape(&value, setting.quote).as_bytes());
         at = setting.range.end;
@@ -150,7 +152,9 @@ fn quoted(line: &[u8], at: usize) -> Option<Range<usize>> {
 
 fn unescape(value: &[u8], quote: Option<u8>) -> String {
     let text = String::from_utf8_lossy(value);
-    let Some(quote) = quote else { return text.into_owned() };
+    let Some(quote) = quote else {
+        return text.into_owned();
+    };
     let mut out = String::new();
     let mut chars = text.chars().peekable();
     while let Some(ch) = chars.next() {
@@ -168,7 +172,9 @@ fn unescape(value: &[u8], quote: Option<u8>) -> String {
 }
 
 fn escape(value: &str, quote: Option<u8>) -> String {
-    let Some(quote) = quote else { return value.to_owned() };
+    let Some(quote) = quote else {
+        return value.to_owned();
+    };
     let mut out = String::new();
     for ch in value.chars() {
         if ch == '\\' || ch == quote as char || (quote == b'"' && ch == '$') {

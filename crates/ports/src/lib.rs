@@ -1,1 +1,22 @@
-//! Placeholder.
+//! What the operations need from the outside world, as small traits of plain data.
+//!
+//! An operation knows these traits only; the connectors implement them. A new
+//! engine or protocol is a new implementation, and nothing else changes.
+#![forbid(unsafe_code)]
+#![warn(missing_docs)]
+
+mod database;
+mod files;
+mod pages;
+mod trouble;
+mod watch;
+
+pub use database::{
+    Applied, Change, DatabaseEditor, DatabaseSource, DatabaseSwap, DatabaseTarget, Direction,
+    Fingerprint, NamedSql, Overview, Record, Refused, Scope, SwapObjects, SwapTable, TableInfo,
+    TablesSwap,
+};
+pub use files::{FileId, FileSource, FileSwap, FileTarget, LeftOut};
+pub use pages::{PageProblem, PageRequest, PageResponse, PageSource};
+pub use trouble::{Kind, Result, Trouble};
+pub use watch::{Silent, Unit, Watch};

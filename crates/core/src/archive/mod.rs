@@ -202,10 +202,7 @@ mod tests {
         assert_eq!(seal.check([("a", 1)]), Err(SealError::Missing("b".into())));
         assert_eq!(seal.check([("b", 2)]), Err(SealError::Missing("a".into())));
         assert_eq!(seal.check([("a", 1), ("x", 1)]), Err(SealError::Extra("x".into())));
-        assert_eq!(
-            seal.check([("a", 1), ("b", 2), ("c", 3)]),
-            Err(SealError::Extra("c".into()))
-        );
+        assert_eq!(seal.check([("a", 1), ("b", 2), ("c", 3)]), Err(SealError::Extra("c".into())));
         let size = SealError::Size { name: "b".into(), found: 3, sealed: 2 };
         assert_eq!(seal.check([("a", 1), ("b", 3)]), Err(size));
     }

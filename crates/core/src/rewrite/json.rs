@@ -248,9 +248,8 @@ pub(super) fn look(rewriter: &Rewriter, b: &[u8], strings: &[JsonString], depth:
         let start = string.body.start;
         let opened = open(raw);
         let inner = rewriter.look_into(&opened.bytes, depth + 1);
-        let outer = |range: &Range<usize>| {
-            start + opened.at(range.start)..start + opened.at(range.end)
-        };
+        let outer =
+            |range: &Range<usize>| start + opened.at(range.start)..start + opened.at(range.end);
         found.in_serialized |= inner.in_serialized;
         if !inner.edits.is_empty() {
             changed_keys.extend(string.key_of);

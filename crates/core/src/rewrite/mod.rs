@@ -197,7 +197,9 @@ impl Rewriter {
     /// Looks for addresses in text, opening no layers but their own spelling.
     fn look_in_text(&self, value: &[u8]) -> Found {
         let mut found = Found::default();
-        let Some(stems) = &self.stems else { return found };
+        let Some(stems) = &self.stems else {
+            return found;
+        };
         let mut at = 0;
         let mut floor = 0;
         while let Some(hit) = stems.find_at(value, at) {

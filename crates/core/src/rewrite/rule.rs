@@ -75,8 +75,12 @@ impl std::fmt::Display for Place {
 impl Rule {
     /// A rule with the usual behaviour.
     pub fn new(from: &str, to: &str) -> Result<Self, RuleError> {
-        let rule =
-            Rule { from: Place::parse(from)?, to: Place::parse(to)?, exact: false, bare_host: false };
+        let rule = Rule {
+            from: Place::parse(from)?,
+            to: Place::parse(to)?,
+            exact: false,
+            bare_host: false,
+        };
         match (&rule.from, &rule.to) {
             (Place::Web(_), Place::Web(_)) | (Place::Path(_), Place::Path(_)) => Ok(rule),
             _ => Err(RuleError::Mixed(from.into(), to.into())),

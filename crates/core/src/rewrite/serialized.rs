@@ -252,8 +252,7 @@ fn keys_collide(b: &[u8], parsed: &Serialized, found: &Found, changed: &HashSet<
             inner.edits.push(edit.clone());
         }
         for edit in &mut inner.edits {
-            edit.range =
-                edit.range.start - leaf.body.start..edit.range.end - leaf.body.start;
+            edit.range = edit.range.start - leaf.body.start..edit.range.end - leaf.body.start;
         }
         let Some(container) = leaf.key_of.filter(|number| changed.contains(number)) else {
             continue;

@@ -213,6 +213,11 @@ fn entity_at(b: &[u8], pos: usize) -> Option<Unit> {
     Some(Unit { ch, start: pos, end, encoding: Encoding::Entity })
 }
 
+/// One HTML entity that begins at `pos`: its character and the byte after it.
+pub fn entity(b: &[u8], pos: usize) -> Option<(char, usize)> {
+    if b.get(pos) == Some(&b'&') { entity_body(b, pos + 1) } else { None }
+}
+
 fn entity_body(b: &[u8], at: usize) -> Option<(char, usize)> {
     let rest = b.get(at..)?;
     let length = rest.iter().take(10).position(|byte| *byte == b';')?;
@@ -251,7 +256,11 @@ mod tests {
         let b = text.as_bytes();
         let forwards = next(b, 0).unwrap();
         let backwards = prev(b, b.len()).unwrap();
-        assert_eq!(forwards, Unit { ch: expected, start: 0, end: b.len(), encoding }, "{text} forwards");
+        assert_eq!(
+            forwards,
+            Unit { ch: expected, start: 0, end: b.len(), encoding },
+            "{text} forwards"
+        );
         assert_eq!(backwards, forwards, "{text} backwards");
     }
 

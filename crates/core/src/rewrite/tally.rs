@@ -66,7 +66,9 @@ impl Tally {
         self.changed += u64::from(replacements > 0);
         self.in_serialized += u64::from(found.in_serialized);
         for edit in &found.edits {
-            let Some((rule, spelling)) = edit.replaced else { continue };
+            let Some((rule, spelling)) = edit.replaced else {
+                continue;
+            };
             *self.spellings.entry(spelling.to_string()).or_default() += 1;
             *self.rules.entry(rule).or_default() += 1;
             if self.samples.len() < SAMPLES && self.is_new_kind(&spelling.to_string()) {

@@ -30,17 +30,41 @@ fn every_spelling_is_written_back_as_it_was_found() {
         ("http://glimmerpoint.example:80/", "https://www.glimmer-point.example/"),
         ("https://glimmerpoint.example:443/", "https://www.glimmer-point.example/"),
         ("http:\\/\\/glimmerpoint.example\\/a", "https:\\/\\/www.glimmer-point.example\\/a"),
-        ("http:\\\\\\/\\\\\\/glimmerpoint.example", "https:\\\\\\/\\\\\\/www.glimmer-point.example"),
-        ("http:\\u002f\\u002fglimmerpoint.example", "https:\\u002f\\u002fwww.glimmer-point.example"),
-        ("u=http%3A%2F%2Fglimmerpoint.example%2Fa", "u=https%3A%2F%2Fwww.glimmer-point.example%2Fa"),
-        ("u=http%253a%252f%252fglimmerpoint.example", "u=https%253a%252f%252fwww.glimmer-point.example"),
-        ("http&#58;&#47;&#47;glimmerpoint&#46;example", "https&#58;&#47;&#47;www&#46;glimmer-point&#46;example"),
+        (
+            "http:\\\\\\/\\\\\\/glimmerpoint.example",
+            "https:\\\\\\/\\\\\\/www.glimmer-point.example",
+        ),
+        (
+            "http:\\u002f\\u002fglimmerpoint.example",
+            "https:\\u002f\\u002fwww.glimmer-point.example",
+        ),
+        (
+            "u=http%3A%2F%2Fglimmerpoint.example%2Fa",
+            "u=https%3A%2F%2Fwww.glimmer-point.example%2Fa",
+        ),
+        (
+            "u=http%253a%252f%252fglimmerpoint.example",
+            "u=https%253a%252f%252fwww.glimmer-point.example",
+        ),
+        (
+            "http&#58;&#47;&#47;glimmerpoint&#46;example",
+            "https&#58;&#47;&#47;www&#46;glimmer-point&#46;example",
+        ),
         ("http:&#x2F;&#x2F;glimmerpoint.example", "https:&#x2F;&#x2F;www.glimmer-point.example"),
         ("line\\nhttp://glimmerpoint.example\\n", "line\\nhttps://www.glimmer-point.example\\n"),
         ("%22http://glimmerpoint.example%22", "%22https://www.glimmer-point.example%22"),
-        ("&quot;http://glimmerpoint.example&quot;", "&quot;https://www.glimmer-point.example&quot;"),
-        ("%22http%3A%5C%2F%5C%2Fglimmerpoint.example", "%22https%3A%5C%2F%5C%2Fwww.glimmer-point.example"),
-        ("http://a.test?u=http://glimmerpoint.example", "http://a.test?u=https://www.glimmer-point.example"),
+        (
+            "&quot;http://glimmerpoint.example&quot;",
+            "&quot;https://www.glimmer-point.example&quot;",
+        ),
+        (
+            "%22http%3A%5C%2F%5C%2Fglimmerpoint.example",
+            "%22https%3A%5C%2F%5C%2Fwww.glimmer-point.example",
+        ),
+        (
+            "http://a.test?u=http://glimmerpoint.example",
+            "http://a.test?u=https://www.glimmer-point.example",
+        ),
     ] {
         assert_eq!(changed(before), after, "{before}");
     }
@@ -127,7 +151,10 @@ fn a_damaged_value_is_left_whole_and_what_only_looks_like_one_is_text() {
     assert_eq!(reasons(damaged), [Reason::DamagedSerialized]);
     let cut = "a:2:{s:3:\"url\";s:27:\"http://glimmerpoint.example\";s:4:\"na";
     assert_eq!(reasons(cut), [Reason::DamagedSerialized]);
-    assert_eq!(changed("s: see http://glimmerpoint.example"), "s: see https://www.glimmer-point.example");
+    assert_eq!(
+        changed("s: see http://glimmerpoint.example"),
+        "s: see https://www.glimmer-point.example"
+    );
     assert_eq!(changed("a:b http://glimmerpoint.example"), "a:b https://www.glimmer-point.example");
 }
 
@@ -160,7 +187,8 @@ fn keys_are_rewritten_unless_two_would_become_one() {
     let twice = "{\"http://glimmerpoint.example\":1,\"https://www.glimmer-point.example\":2}";
     assert_eq!(changed(twice), twice);
     assert_eq!(reasons(twice), [Reason::KeyCollision]);
-    let php = "a:2:{s:27:\"http://glimmerpoint.example\";i:1;s:28:\"https://glimmerpoint.example\";i:2;}";
+    let php =
+        "a:2:{s:27:\"http://glimmerpoint.example\";i:1;s:28:\"https://glimmerpoint.example\";i:2;}";
     assert_eq!(changed(php), php);
     assert_eq!(reasons(php), [Reason::KeyCollision]);
     let apart = "{\"x\":{\"http://glimmerpoint.example\":1},\"y\":{\"https://www.glimmer-point.example\":2}}";
@@ -170,8 +198,12 @@ fn keys_are_rewritten_unless_two_would_become_one() {
 #[test]
 fn an_address_that_is_already_new_stays() {
     let https = rewriter(&[("http://a.example", "https://a.example")]);
-    let after = |text: &str| String::from_utf8(https.look(text.as_bytes()).apply(text.as_bytes())).unwrap();
-    assert_eq!(after("http://a.example https://a.example //a.example"), "https://a.example https://a.example //a.example");
+    let after =
+        |text: &str| String::from_utf8(https.look(text.as_bytes()).apply(text.as_bytes())).unwrap();
+    assert_eq!(
+        after("http://a.example https://a.example //a.example"),
+        "https://a.example https://a.example //a.example"
+    );
     assert_eq!(after("https://www.a.example"), "https://a.example");
     let sub = rewriter(&[("http://a.example", "http://a.example/blog")]);
     let text = b"http://a.example/blog/x http://a.example/blogger";
@@ -185,7 +217,8 @@ fn folders_match_whole_segments_and_the_longest_rule_wins() {
         ("http://a.example", "https://b.example"),
         ("http://a.example/shop", "https://shop.example"),
     ]);
-    let after = |text: &str| String::from_utf8(rules.look(text.as_bytes()).apply(text.as_bytes())).unwrap();
+    let after =
+        |text: &str| String::from_utf8(rules.look(text.as_bytes()).apply(text.as_bytes())).unwrap();
     assert_eq!(after("http://a.example/shop/1"), "https://shop.example/1");
     assert_eq!(after("http://a.example/shopping"), "https://b.example/shopping");
     assert_eq!(after("http:\\/\\/a.example\\/shop\\/1"), "https:\\/\\/shop.example\\/1");
@@ -195,7 +228,10 @@ fn folders_match_whole_segments_and_the_longest_rule_wins() {
 
 #[test]
 fn two_addresses_can_swap() {
-    let swap = rewriter(&[("http://a.example", "http://b.example"), ("http://b.example", "http://a.example")]);
+    let swap = rewriter(&[
+        ("http://a.example", "http://b.example"),
+        ("http://b.example", "http://a.example"),
+    ]);
     let text = b"http://a.example http://b.example";
     assert_eq!(swap.look(text).apply(text), b"http://b.example http://a.example");
 }
@@ -203,7 +239,8 @@ fn two_addresses_can_swap() {
 #[test]
 fn paths_are_rewritten_between_segments_only() {
     let rules = rewriter(&[("/home/keeper/htdocs", "/srv/www/glimmer")]);
-    let after = |text: &str| String::from_utf8(rules.look(text.as_bytes()).apply(text.as_bytes())).unwrap();
+    let after =
+        |text: &str| String::from_utf8(rules.look(text.as_bytes()).apply(text.as_bytes())).unwrap();
     assert_eq!(after("'/home/keeper/htdocs/x'"), "'/srv/www/glimmer/x'");
     assert_eq!(after("\"\\/home\\/keeper\\/htdocs\""), "\"\\/srv\\/www\\/glimmer\"");
     assert_eq!(after("/home/keeper/htdocs2"), "/home/keeper/htdocs2");
@@ -215,7 +252,10 @@ fn paths_are_rewritten_between_segments_only() {
 fn hosts_in_unicode_are_found_in_both_forms() {
     let rules = rewriter(&[("http://sternwarte-münster.example", "https://new.example")]);
     let text = "http://Sternwarte-Münster.example http://xn--sternwarte-mnster-s6b.example";
-    let text = text.replace("xn--sternwarte-mnster-s6b.example", &crate::address::WebAddress::parse("http://sternwarte-münster.example").unwrap().host);
+    let text = text.replace(
+        "xn--sternwarte-mnster-s6b.example",
+        &crate::address::WebAddress::parse("http://sternwarte-münster.example").unwrap().host,
+    );
     let found = rules.look(text.as_bytes());
     assert_eq!(found.apply(text.as_bytes()), b"https://new.example https://new.example");
 }
@@ -270,7 +310,8 @@ fn php(tree: &Tree) -> String {
         Tree::Text(text) => format!("s:{}:\"{text}\";", text.len()),
         Tree::Number(number) => format!("i:{number};"),
         Tree::List(items) => {
-            let body: String = items.iter().enumerate().map(|(n, item)| format!("i:{n};{}", php(item))).collect();
+            let body: String =
+                items.iter().enumerate().map(|(n, item)| format!("i:{n};{}", php(item))).collect();
             format!("a:{}:{{{body}}}", items.len())
         }
         Tree::Inside(inner) => {
@@ -291,7 +332,9 @@ fn json(tree: &Tree) -> serde_json::Value {
 
 fn mapped(tree: &Tree) -> Tree {
     match tree {
-        Tree::Text(text) => Tree::Text(text.replace("http://old.example", "https://www.new-place.example")),
+        Tree::Text(text) => {
+            Tree::Text(text.replace("http://old.example", "https://www.new-place.example"))
+        }
         Tree::Number(number) => Tree::Number(*number),
         Tree::List(items) => Tree::List(items.iter().map(mapped).collect()),
         Tree::Inside(inner) => Tree::Inside(Box::new(mapped(inner))),

@@ -303,7 +303,9 @@ fn lead_before(b: &[u8], host: usize) -> Result<Lead, NoLead> {
     if let Some(colon) = before.filter(|unit| unit.ch == ':') {
         let schemes = [("https", Scheme::Https), ("http", Scheme::Http)];
         for (name, scheme) in schemes {
-            let Some(start) = back_over(b, colon.start, name) else { continue };
+            let Some(start) = back_over(b, colon.start, name) else {
+                continue;
+            };
             let goes_back = prev(b, start)
                 .is_some_and(|unit| unit.ch.is_alphanumeric() || "+-.".contains(unit.ch));
             if goes_back {
@@ -395,7 +397,8 @@ fn is_already_new(
     from: &WebAddress,
     to: &WebAddress,
 ) -> bool {
-    let same_host = if rule.exact { from.host == to.host } else { from.stem_host() == to.stem_host() };
+    let same_host =
+        if rule.exact { from.host == to.host } else { from.stem_host() == to.stem_host() };
     let below = same_host
         && from.port == to.port
         && (to.path == from.path
@@ -477,5 +480,8 @@ fn path(b: &[u8], hit: usize, floor: usize, pattern: &Pattern, to: &str) -> Verd
     extend_path(&mut text, to, slash.map_or(b"/", |range| &b[range]));
     let spelling = Spelling { scheme: None, encoding };
     let length = pattern.before.len() + pattern.stem.len() + pattern.after.len();
-    Verdict::Edit(Edit { range: start..end, text, replaced: Some((pattern.rule, spelling)) }, length)
+    Verdict::Edit(
+        Edit { range: start..end, text, replaced: Some((pattern.rule, spelling)) },
+        length,
+    )
 }

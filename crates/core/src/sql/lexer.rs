@@ -64,7 +64,9 @@ impl<'a> Tokens<'a> {
     pub fn next_token(&mut self) -> Result<Option<Token<'a>>, StatementError> {
         self.skip_space();
         self.from = self.at;
-        let Some(&byte) = self.b.get(self.at) else { return Ok(None) };
+        let Some(&byte) = self.b.get(self.at) else {
+            return Ok(None);
+        };
         let token = match byte {
             b'\'' => Token::Text(self.string()?),
             b'`' => Token::Name(self.name(b'`')?),

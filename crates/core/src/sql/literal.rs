@@ -19,8 +19,7 @@ pub fn quote_name(dialect: Dialect, name: &str) -> String {
 /// `INSERT INTO t (a, b) VALUES` and a line break.
 pub fn write_insert_head(dialect: Dialect, table: &str, columns: &[String], out: &mut Vec<u8>) {
     let names: Vec<String> = columns.iter().map(|name| quote_name(dialect, name)).collect();
-    let head =
-        format!("INSERT INTO {} ({}) VALUES\n", quote_name(dialect, table), names.join(","));
+    let head = format!("INSERT INTO {} ({}) VALUES\n", quote_name(dialect, table), names.join(","));
     out.extend_from_slice(head.as_bytes());
 }
 

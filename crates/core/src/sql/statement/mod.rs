@@ -13,7 +13,7 @@ pub enum Statement {
     Session,
     /// `PRAGMA name = number` of SQLite's file header.
     Pragma {
-        /// `user_version`, `application_id` or `encoding`.
+        /// `user_version`, `application_id`, `encoding`, `page_size` or `journal_mode`.
         name: String,
         /// The whole statement.
         sql: String,
@@ -95,9 +95,7 @@ impl Statement {
     /// Understands one statement of a structure member.
     pub fn parse(dialect: Dialect, statement: &[u8]) -> Result<Self, StatementError> {
         let mut reader = Reader { tokens: tokens(dialect, statement) };
-        let sql = || {
-            String::from_utf8(statement.to_vec()).map_err(|_| StatementError::Unreadable)
-        };
+        let sql = || String::from_utf8(statement.to_vec()).map_err(|_| StatementError::Unreadable);
         let shape = || {
             let text = String::from_utf8_lossy(statement);
             StatementError::Shape(text.chars().take(60).collect())
@@ -109,9 +107,8 @@ impl Statement {
                 let name = reader.word()?.to_ascii_lowercase();
                 match name.as_str() {
                     "foreign_keys" => Ok(Statement::Session),
-                    "user_version" | "application_id" | "encoding" => {
-                        Ok(Statement::Pragma { name, sql: sql()? })
-                    }
+                    "user_version" | "application_id" | "encoding" | "page_size"
+                    | "journal_mode" => Ok(Statement::Pragma { name, sql: sql()? }),
                     _ => Err(shape()),
                 }
             }
@@ -165,7 +162,9 @@ impl Insert {
         loop {
             rows.push(reader.row(dialect, columns.len())?);
             match reader.next()? {
-                None => return Ok(Some(Insert { table, columns, rows })),
+                None => {
+                    return Ok(Some(Insert { table, columns, rows }));
+                }
                 Some(Token::Sign(b',')) => {}
                 Some(_) => return Err(StatementError::Unreadable),
             }
@@ -286,9 +285,7 @@ impl<'a> Reader<'a> {
             }
             Token::Number(digits) => match digits.parse::<i64>() {
                 Ok(number) => Value::Integer(number),
-                Err(_) => {
-                    Value::Real(digits.parse().map_err(|_| StatementError::Unreadable)?)
-                }
+                Err(_) => Value::Real(digits.parse().map_err(|_| StatementError::Unreadable)?),
             },
             token if token.is("NULL") => Value::Null,
             token if token.is("CAST") => {

@@ -28,7 +28,9 @@ fn a_delimiter_line_changes_what_ends_a_statement() {
     let found = statements(Dialect::Mariadb, script);
     assert_eq!(found.len(), 3, "{found:#?}");
     let trigger = Statement::parse(Dialect::Mariadb, found[1].as_bytes()).unwrap();
-    assert!(matches!(trigger, Statement::Trigger { name, table, .. } if name == "t" && table == "a"));
+    assert!(
+        matches!(trigger, Statement::Trigger { name, table, .. } if name == "t" && table == "a")
+    );
 }
 
 #[test]
@@ -40,7 +42,8 @@ fn a_script_that_breaks_off_is_an_error() {
 #[test]
 fn names_are_found_where_they_stand() {
     let sql = "CREATE TABLE `we``ird` (`a` int, KEY `k` (`a`)) ENGINE=InnoDB";
-    let Statement::Table { name, at, sql } = Statement::parse(Dialect::Mariadb, sql.as_bytes()).unwrap()
+    let Statement::Table { name, at, sql } =
+        Statement::parse(Dialect::Mariadb, sql.as_bytes()).unwrap()
     else {
         panic!("not a table");
     };
@@ -66,7 +69,8 @@ fn what_packing_never_writes_is_refused() {
     let outside = "CREATE TABLE a (b int) DATA DIRECTORY='/tmp'";
     let refused = Statement::parse(Dialect::Mariadb, outside.as_bytes());
     assert_eq!(refused, Err(StatementError::Outside("DIRECTORY".into())));
-    let call = Insert::parse(Dialect::Mariadb, b"INSERT INTO a (b) VALUES (load_file('/etc/passwd'))");
+    let call =
+        Insert::parse(Dialect::Mariadb, b"INSERT INTO a (b) VALUES (load_file('/etc/passwd'))");
     assert_eq!(call, Err(StatementError::Unreadable));
 }
 
@@ -74,7 +78,9 @@ fn values(dialect: Dialect) -> impl Strategy<Value = Value> {
     let number = match dialect {
         Dialect::Sqlite => prop_oneof![
             any::<i64>().prop_map(Value::Integer),
-            any::<f64>().prop_filter("NaN is NULL in SQLite", |n| !n.is_nan()).prop_map(Value::Real),
+            any::<f64>()
+                .prop_filter("NaN is NULL in SQLite", |n| !n.is_nan())
+                .prop_map(Value::Real),
         ]
         .boxed(),
         Dialect::Mariadb => "-?[0-9]{1,20}(\\.[0-9]{1,6})?(e-?[0-9]{1,2})?"

@@ -1,0 +1,144 @@
+//! Pages over HTTP and HTTPS.
+
+use fernweh_ports::{PageProblem, PageRequest, PageResponse, PageSource, Result, Trouble};
+use reqwest::header::{CONTENT_TYPE, LOCATION};
+use reqwest::redirect::Policy;
+use reqwest::{Certificate, Client};
+use std::net::{SocketAddr, ToSocketAddrs};
+use std::path::PathBuf;
+use std::time::Duration;
+use tokio::runtime::{Builder, Runtime};
+use url::Url;
+
+/// How to reach a site before the domain points there, and how to get in.
+#[derive(Clone, Debug, Default)]
+pub struct HttpOptions {
+    /// The host of the site.
+    pub host: String,
+    /// The host or address, perhaps with a port, that is connected to in its place.
+    pub address: Option<String>,
+    /// User and password of HTTP basic authentication (RFC 7617), for the site only.
+    pub login: Option<(String, String)>,
+    /// A certificate authority (PEM) that is trusted for this site.
+    pub authority: Option<PathBuf>,
+}
+
+/// Fetches pages; several threads may ask at once.
+pub struct HttpSource {
+    client: Client,
+    runtime: Runtime,
+    host: String,
+    login: Option<(String, String)>,
+}
+
+impl HttpSource {
+    /// Prepares connections; nothing is fetched yet.
+    pub fn new(options: &HttpOptions) -> Result<Self> {
+        let what = "cannot prepare the connection to the site";
+        let runtime = Builder::new_multi_thread()
+            .worker_threads(2)
+            .enable_all()
+            .build()
+            .map_err(|error| Trouble::outside(what).because(error))?;
+        let mut builder = Client::builder()
+            .redirect(Policy::none())
+            .connect_timeout(Duration::from_secs(10))
+            .timeout(Duration::from_secs(30))
+            .user_agent(concat!("Fernweh/", env!("CARGO_PKG_VERSION")))
+            .no_proxy();
+        if let Some(address) = &options.address {
+            builder = builder.resolve(&options.host, socket_address(address)?);
+        }
+        if let Some(path) = &options.authority {
+            let pem = std::fs::read(path).map_err(|error| {
+                Trouble::file("cannot read the certificate authority", path, &error)
+            })?;
+            let certificates = Certificate::from_pem_bundle(&pem).map_err(|error| {
+                Trouble::usage("cannot use the certificate authority")
+                    .at(path.display().to_string())
+                    .because(error)
+                    .hint("authority names a PEM file with the authority's certificate")
+            })?;
+            builder = builder.tls_certs_only(certificates);
+        }
+        let client =
+            builder.build().map_err(|error| Trouble::outside(what).because(chain(&error)))?;
+        let (host, login) = (options.host.clone(), options.login.clone());
+        Ok(Self { client, runtime, host, login })
+    }
+
+    async fn get(&self, request: &PageRequest) -> reqwest::Result<PageResponse> {
+        let asked = match request.body {
+            Some(_) => self.client.get(&request.url),
+            None => self.client.head(&request.url),
+        };
+        let own = Url::parse(&request.url).is_ok_and(|url| url.host_str() == Some(&self.host));
+        let asked = match self.login.as_ref().filter(|_| own) {
+            Some((user, password)) => asked.basic_auth(user, Some(password)),
+            None => asked,
+        };
+        let mut answer = asked.send().await?;
+        let header = |name| {
+            answer
+                .headers()
+                .get(name)
+                .map(|value| String::from_utf8_lossy(value.as_bytes()).into_owned())
+        };
+        let media: Option<String> = header(CONTENT_TYPE);
+        let media = media.unwrap_or_default();
+        let mut response = PageResponse {
+            status: answer.status().as_u16(),
+            location: header(LOCATION),
+            media_type: media.split(';').next().unwrap_or_default().trim().to_ascii_lowercase(),
+            body: Vec::new(),
+        };
+        let limit = request.body.unwrap_or(0);
+        while response.body.len() < limit {
+            let Some(chunk) = answer.chunk().await? else { break };
+            let room = limit - response.body.len();
+            response.body.extend_from_slice(&chunk[..chunk.len().min(room)]);
+        }
+        Ok(response)
+    }
+}
+
+impl PageSource for HttpSource {
+    fn fetch(&self, request: &PageRequest) -> std::result::Result<PageResponse, PageProblem> {
+        self.runtime.block_on(self.get(request)).map_err(|error| {
+            let words = chain(&error);
+            if error.is_timeout() {
+                PageProblem::Time
+            } else if words.contains("certificate") {
+                PageProblem::Certificate(words)
+            } else if error.is_connect() {
+                PageProblem::Reach(words)
+            } else {
+                PageProblem::Other(words)
+            }
+        })
+    }
+}
+
+fn socket_address(text: &str) -> Result<SocketAddr> {
+    let with_port = if text.parse::<std::net::IpAddr>().is_ok() || !text.contains(':') {
+        (text, 0).to_socket_addrs()
+    } else {
+        text.to_socket_addrs()
+    };
+    with_port.ok().and_then(|mut found| found.next()).ok_or_else(|| {
+        Trouble::usage(format!("`{text}` is not an address")).hint(
+            "address is an IP address or a host name; a port may follow, as in 203.0.113.9:8443",
+        )
+    })
+}
+
+/// The last cause says what happened; the ones before it only who passed it on.
+fn chain(error: &reqwest::Error) -> String {
+    let mut words = error.to_string();
+    let mut source = std::error::Error::source(error);
+    while let Some(cause) = source {
+        words = cause.to_string();
+        source = cause.source();
+    }
+    words
+}

@@ -1,0 +1,50 @@
+//! Files on this machine.
+
+mod source;
+mod swap;
+mod target;
+
+pub use source::LocalSource;
+pub use swap::{file_id, let_go, switch};
+pub use target::LocalTarget;
+
+use std::path::{Path, PathBuf};
+
+/// Bytes free for this user on the disk of a path that exists, or of its nearest
+/// existing parent.
+pub fn free_space(path: &Path) -> Option<u64> {
+    let existing = path.ancestors().find(|path| path.exists())?;
+    let stat = rustix::fs::statvfs(existing).ok()?;
+    Some(stat.f_bavail.saturating_mul(stat.f_frsize))
+}
+
+/// The folder beside a place in which Fernweh builds and keeps states of it. It lies
+/// beside the site's folder, not in it, and only its owner may enter.
+pub fn workshop(place: &Path) -> PathBuf {
+    let name = place.file_name().unwrap_or_default().to_string_lossy();
+    place.with_file_name(format!(".fernweh-{name}"))
+}
+
+/// Makes the workshop of a place, closed to others and to web servers.
+pub fn open_workshop(place: &Path) -> std::io::Result<PathBuf> {
+    use std::os::unix::fs::PermissionsExt;
+    let folder = workshop(place);
+    std::fs::create_dir_all(&folder)?;
+    std::fs::set_permissions(&folder, std::fs::Permissions::from_mode(0o700))?;
+    let closed = folder.join(".htaccess");
+    if !closed.exists() {
+        std::fs::write(closed, "Require all denied\n")?;
+    }
+    Ok(folder)
+}
+
+/// Removes the workshop of a place if nothing is kept in it any more.
+pub fn close_workshop(place: &Path) {
+    let folder = workshop(place);
+    let only_marker = std::fs::read_dir(&folder)
+        .is_ok_and(|entries| entries.flatten().all(|entry| entry.file_name() == ".htaccess"));
+    if only_marker {
+        let _ = std::fs::remove_file(folder.join(".htaccess"));
+        let _ = std::fs::remove_dir(folder);
+    }
+}

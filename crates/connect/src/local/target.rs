@@ -1,0 +1,223 @@
+//! Building a file tree beside the old one on this machine.
+//!
+//! Nothing is written through a link: a folder is made where there is nothing yet, and
+//! files are created anew. The tree that is built belongs to Fernweh alone until the
+//! switch.
+
+use super::{file_id, open_workshop, workshop};
+use fernweh_core::record::{Entry, EntryKind};
+use fernweh_ports::{Direction, FileSource, FileSwap, FileTarget, Result, Trouble};
+use rustix::fs::{AtFlags, CWD, Timespec, Timestamps, utimensat};
+use std::ffi::OsStr;
+use std::fs::{self, OpenOptions, Permissions};
+use std::io::Read;
+use std::os::unix::ffi::OsStrExt;
+use std::os::unix::fs::{OpenOptionsExt, PermissionsExt, symlink};
+use std::path::{Component, Path, PathBuf};
+
+/// A folder on this machine that is to be replaced.
+pub struct LocalTarget {
+    root: PathBuf,
+    built: PathBuf,
+    folders: Vec<Entry>,
+}
+
+impl LocalTarget {
+    /// The place `root`; `run` names what is built.
+    pub fn new(root: &Path, run: &str) -> Self {
+        let built = workshop(root).join(format!("new-{run}"));
+        Self { root: root.to_owned(), built, folders: Vec::new() }
+    }
+
+    /// The folder in which the new state is built.
+    pub fn built(&self) -> &Path {
+        &self.built
+    }
+
+    /// The full path of an entry, refused unless it stays inside the tree and no link
+    /// is on the way.
+    fn inside(&self, path: &[u8], folder: bool) -> Result<PathBuf> {
+        let relative = Path::new(OsStr::from_bytes(path));
+        let refused = |because: &str| {
+            Trouble::damaged("the archive holds a path that it must not hold")
+                .at(relative.display().to_string())
+                .because(because)
+                .hint("do not use this archive; ask where it comes from")
+        };
+        let mut full = self.built.clone();
+        let mut segments = relative.components().peekable();
+        if segments.peek().is_none() || path.contains(&0) {
+            return Err(refused("the path is empty or not a path"));
+        }
+        while let Some(segment) = segments.next() {
+            let Component::Normal(name) = segment else {
+                return Err(refused("it leads out of the site's folder"));
+            };
+            full.push(name);
+            if segments.peek().is_some()
+                && fs::symlink_metadata(&full).is_ok_and(|found| found.is_symlink())
+            {
+                return Err(refused("it leads through a link"));
+            }
+        }
+        // A folder may be there already: the database is built before the files.
+        let there = fs::symlink_metadata(&full);
+        if there.is_ok_and(|found| !(folder && found.is_dir())) {
+            return Err(refused("it occurs twice"));
+        }
+        if let Some(parent) = full.parent() {
+            fs::create_dir_all(parent).map_err(|error| write_trouble(parent, &error))?;
+        }
+        Ok(full)
+    }
+}
+
+fn write_trouble(path: &Path, error: &std::io::Error) -> Trouble {
+    Trouble::file("cannot write the site's new files", path, error)
+}
+
+fn set_times(path: &Path, entry: &Entry) -> std::io::Result<()> {
+    let time = Timespec { tv_sec: entry.mtime, tv_nsec: entry.nanos.into() };
+    let times = Timestamps { last_access: time, last_modification: time };
+    Ok(utimensat(CWD, path, &times, AtFlags::SYMLINK_NOFOLLOW)?)
+}
+
+impl FileTarget for LocalTarget {
+    fn place(&self) -> String {
+        self.root.display().to_string()
+    }
+
+    fn existing(&self) -> Result<u64> {
+        match fs::read_dir(&self.root) {
+            Ok(entries) => Ok(entries.count() as u64),
+            Err(error) if error.kind() == std::io::ErrorKind::NotFound => Ok(0),
+            Err(error) => Err(Trouble::file("cannot read the site's files", &self.root, &error)),
+        }
+    }
+
+    fn build(&mut self) -> Result<()> {
+        let parent = self.root.parent().unwrap_or(Path::new("/"));
+        fs::create_dir_all(parent).map_err(|error| write_trouble(parent, &error))?;
+        open_workshop(&self.root).map_err(|error| {
+            write_trouble(&self.root, &error).hint(
+                "Fernweh builds the new files beside the site's folder; it needs the right to \
+                 write there",
+            )
+        })?;
+        fs::create_dir(&self.built).map_err(|error| write_trouble(&self.built, &error))
+    }
+
+    fn put(&mut self, entry: &Entry) -> Result<()> {
+        let full = self.inside(&entry.path, entry.kind == EntryKind::Folder)?;
+        let made = match &entry.kind {
+            EntryKind::Folder => {
+                self.folders.push(entry.clone());
+                // Open for the owner until everything in it is written.
+                fs::create_dir_all(&full)
+                    .and_then(|()| fs::set_permissions(&full, Permissions::from_mode(0o700)))
+            }
+            EntryKind::Link(target) => {
+                symlink(OsStr::from_bytes(target), &full).and_then(|()| set_times(&full, entry))
+            }
+            EntryKind::File(_) => return self.put_file(entry, &mut std::io::empty()),
+        };
+        made.map_err(|error| write_trouble(&full, &error))
+    }
+
+    fn put_file(&mut self, entry: &Entry, content: &mut dyn Read) -> Result<()> {
+        let full = self.inside(&entry.path, false)?;
+        let mut write = || -> std::io::Result<()> {
+            let mut file =
+                OpenOptions::new().write(true).create_new(true).mode(0o600).open(&full)?;
+            std::io::copy(content, &mut file)?;
+            file.set_permissions(Permissions::from_mode(entry.mode))?;
+            set_times(&full, entry)
+        };
+        write().map_err(|error| write_trouble(&full, &error))
+    }
+
+    fn keep(&mut self, wanted: &dyn Fn(&[u8]) -> bool) -> Result<u64> {
+        if !self.root.is_dir() {
+            return Ok(0);
+        }
+        let mut source = super::LocalSource::open(&self.root)?;
+        let mut found = Vec::new();
+        source.walk(&|_| true, &mut |entry| {
+            if wanted(&entry.path) {
+                found.push(entry);
+            }
+            Ok(())
+        })?;
+        let mut kept = 0;
+        for entry in found {
+            // What the archive brings as well is kept in its old state.
+            let built = self.built.join(OsStr::from_bytes(&entry.path));
+            match (fs::symlink_metadata(&built), &entry.kind) {
+                (Ok(there), EntryKind::Folder) if there.is_dir() => continue,
+                (Ok(there), _) if !there.is_dir() => {
+                    fs::remove_file(&built).map_err(|error| write_trouble(&built, &error))?;
+                }
+                _ => {}
+            }
+            if let EntryKind::File(_) = entry.kind {
+                let mut content = source.open(&entry.path)?;
+                self.put_file(&entry, &mut content)?;
+                kept += 1;
+            } else {
+                self.put(&entry)?;
+            }
+        }
+        Ok(kept)
+    }
+
+    fn finish(&mut self) -> Result<FileSwap> {
+        for entry in self.folders.drain(..).rev() {
+            let full = self.built.join(OsStr::from_bytes(&entry.path));
+            fs::set_permissions(&full, Permissions::from_mode(entry.mode))
+                .and_then(|()| set_times(&full, &entry))
+                .map_err(|error| write_trouble(&full, &error))?;
+        }
+        let had_old = fs::symlink_metadata(&self.root).is_ok();
+        let mode = fs::metadata(&self.root).map_or(0o755, |found| found.permissions().mode());
+        fs::set_permissions(&self.built, Permissions::from_mode(mode & 0o7777))
+            .map_err(|error| write_trouble(&self.built, &error))?;
+        let folder =
+            fs::File::open(&self.built).map_err(|error| write_trouble(&self.built, &error))?;
+        rustix::fs::syncfs(&folder)
+            .map_err(|error| write_trouble(&self.built, &std::io::Error::from(error)))?;
+        let new = file_id(&self.built).ok_or_else(|| {
+            Trouble::outside("the new files have vanished").at(self.built.display().to_string())
+        })?;
+        let (target, side) = (self.root.clone(), self.built.clone());
+        Ok(FileSwap { target, side, new, had_old })
+    }
+
+    fn discard(&mut self) -> Result<()> {
+        if self.built.exists() {
+            open_up(&self.built);
+            fs::remove_dir_all(&self.built).map_err(|error| {
+                Trouble::file("cannot remove the unfinished new files", &self.built, &error)
+            })?;
+        }
+        super::close_workshop(&self.root);
+        Ok(())
+    }
+
+    fn switch(&mut self, swap: &FileSwap, direction: Direction) -> Result<()> {
+        super::switch(swap, direction)
+    }
+
+    fn let_go(&mut self, swap: &FileSwap) -> Result<()> {
+        open_up(&swap.side);
+        super::let_go(swap)
+    }
+}
+
+/// Makes every folder of a tree writable for its owner, so that it can be removed.
+fn open_up(root: &Path) {
+    for entry in walkdir::WalkDir::new(root).into_iter().flatten() {
+        if entry.file_type().is_dir() {
+            let _ = fs::set_permissions(entry.path(), Permissions::from_mode(0o700));
+        }
+    }
+}

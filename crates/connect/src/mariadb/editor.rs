@@ -1,0 +1,159 @@
+//! Changing cells of a live MariaDB or MySQL database.
+//!
+//! Rows are read in one stream over one connection and changed over another, so that
+//! no key has to be in order and no table is held in memory.
+
+use super::describe::{Described, describe, list};
+use super::source::{select_list, stream};
+use super::{Link, MariadbAddress, message, quoted};
+use fernweh_core::record::{Table, Value};
+use fernweh_core::sql::{Dialect, write_row};
+use fernweh_ports::{Applied, Change, DatabaseEditor, Record, Refused, Result, Scope};
+
+const BATCH: usize = 500;
+
+/// A database whose cells are changed.
+pub struct MariadbEditor {
+    reader: Link,
+    writer: Link,
+}
+
+impl MariadbEditor {
+    /// Logs in twice.
+    pub fn open(address: &MariadbAddress) -> Result<Self> {
+        let mut writer = Link::open(address)?;
+        writer.run("SET NAMES binary")?;
+        Ok(Self { reader: Link::open(address)?, writer })
+    }
+
+    /// Without a primary key all columns together identify a row.
+    fn key_of(described: &Described) -> Vec<usize> {
+        let columns = &described.table.columns;
+        let key = &described.table.key;
+        let places = key.iter().filter_map(|name| columns.iter().position(|c| c.name == *name));
+        if key.is_empty() { (0..columns.len()).collect() } else { places.collect() }
+    }
+}
+
+fn literal(value: &Value) -> Vec<u8> {
+    let mut out = Vec::new();
+    write_row(Dialect::Mariadb, std::slice::from_ref(value), &mut out);
+    out.pop();
+    out.remove(0);
+    out
+}
+
+fn update(described: &Described, key: &[usize], change: &Change) -> Vec<u8> {
+    let columns = &described.table.columns;
+    let mut sql =
+        format!("UPDATE {} SET {} = ", quoted(&described.table.name), quoted(&change.column))
+            .into_bytes();
+    sql.extend(literal(&change.new));
+    for column in described.automatic.iter().filter(|name| **name != change.column) {
+        // A time of change that the server would set stays as it was.
+        sql.extend(format!(", {0} = {0}", quoted(column)).into_bytes());
+    }
+    sql.extend_from_slice(b" WHERE ");
+    for (place, value) in key.iter().zip(&change.key) {
+        let name = quoted(&columns[*place].name);
+        let float = described.travel[*place] == super::describe::Travel::Float;
+        let name = if float { format!("CAST({name} AS DOUBLE)") } else { name };
+        sql.extend(format!("{name} <=> ").into_bytes());
+        sql.extend(literal(value));
+        sql.extend_from_slice(b" AND ");
+    }
+    // Compared as bytes, so that no collation calls different texts the same.
+    sql.extend(format!("CAST({} AS BINARY) = ", quoted(&change.column)).into_bytes());
+    sql.extend(literal(&change.old));
+    sql.extend_from_slice(b" LIMIT 1");
+    sql
+}
+
+impl DatabaseEditor for MariadbEditor {
+    fn tables(&mut self, scope: &dyn Scope) -> Result<Vec<Table>> {
+        let listed = list(&mut self.reader)?;
+        let wanted = listed.into_iter().filter(|t| t.kind == "BASE TABLE" && scope.holds(&t.name));
+        wanted.map(|table| Ok(describe(&mut self.reader, &table.name)?.table)).collect()
+    }
+
+    fn key_columns(&mut self, table: &Table) -> Result<Vec<String>> {
+        let described = describe(&mut self.reader, &table.name)?;
+        let columns = &described.table.columns;
+        Ok(Self::key_of(&described).iter().map(|place| columns[*place].name.clone()).collect())
+    }
+
+    fn each_batch(
+        &mut self,
+        table: &Table,
+        visit: &mut dyn FnMut(&[Record]) -> Result<Vec<Change>>,
+    ) -> Result<Applied> {
+        let described = describe(&mut self.reader, &table.name)?;
+        let engine = list(&mut self.reader)?.into_iter().find(|t| t.name == table.name);
+        // Engines without snapshots would hold their lock while the rows stream.
+        let buffer = match engine.is_some_and(|table| table.engine == "InnoDB") {
+            true => "",
+            false => "SQL_BUFFER_RESULT ",
+        };
+        let query =
+            format!("SELECT {buffer}{} FROM {}", select_list(&described), quoted(&table.name));
+        let key = Self::key_of(&described);
+        let mut total = Applied::default();
+        let mut batch: Vec<Record> = Vec::new();
+        let writer = &mut self.writer;
+        let mut flush = |batch: &mut Vec<Record>| -> Result<()> {
+            let changes = visit(batch)?;
+            batch.clear();
+            let applied = apply(writer, &described, &changes)?;
+            total.changed += applied.changed;
+            total.refused.extend(applied.refused);
+            Ok(())
+        };
+        stream(&mut self.reader, &query, &described.travel, &mut |row| {
+            let key = key.iter().map(|place| row[*place].clone()).collect();
+            batch.push(Record { key, row });
+            if batch.len() >= BATCH { flush(&mut batch) } else { Ok(()) }
+        })?;
+        flush(&mut batch)?;
+        Ok(total)
+    }
+
+    fn apply(&mut self, table: &Table, changes: &[Change]) -> Result<Applied> {
+        let described = describe(&mut self.reader, &table.name)?;
+        apply(&mut self.writer, &described, changes)
+    }
+}
+
+fn apply(writer: &mut Link, described: &Described, changes: &[Change]) -> Result<Applied> {
+    let mut applied = Applied::default();
+    if changes.is_empty() {
+        return Ok(applied);
+    }
+    let key = MariadbEditor::key_of(described);
+    writer.run("START TRANSACTION")?;
+    for change in changes {
+        let mut refuse = |because: String| {
+            let place = format!("{}.{}, {}", described.table.name, change.column, change.record);
+            applied.refused.push(Refused { place, because });
+        };
+        match writer.try_run(update(described, &key, change)) {
+            Ok(()) if writer.conn.affected_rows() == 0 => {
+                refuse("the cell was changed in the meantime".into());
+            }
+            Ok(()) => applied.changed += 1,
+            Err(error @ mysql_async::Error::Server(_)) if is_about_value(&error) => {
+                refuse(format!("the new value is not allowed here ({})", message(&error)));
+            }
+            Err(error) => {
+                return Err(writer.trouble("cannot change the site's database", &error));
+            }
+        }
+    }
+    writer.run("COMMIT")?;
+    Ok(applied)
+}
+
+/// Duplicate key, too long, wrong characters, check violated: this cell only.
+fn is_about_value(error: &mysql_async::Error) -> bool {
+    matches!(error, mysql_async::Error::Server(server)
+        if [1062, 1406, 1366, 4025, 3819, 1264, 1292].contains(&server.code))
+}

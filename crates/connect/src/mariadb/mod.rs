@@ -1,0 +1,228 @@
+//! MariaDB and MySQL, over TCP or a local socket.
+//!
+//! The driver is asynchronous; each connection here has a small runtime of its own and
+//! is used from one thread, so that the operations stay plain.
+
+mod describe;
+mod editor;
+mod source;
+mod switch;
+mod target;
+
+pub use editor::MariadbEditor;
+pub use source::MariadbSource;
+pub use target::MariadbTarget;
+
+use fernweh_core::record::Value;
+use fernweh_core::sql::{Dialect, quote_name};
+use fernweh_ports::{Result, Trouble};
+use mysql_async::prelude::Queryable;
+use mysql_async::{Conn, OptsBuilder, Row};
+use tokio::runtime::{Builder, Runtime};
+
+/// How to reach a database.
+#[derive(Clone, Debug)]
+pub struct MariadbAddress {
+    /// The host.
+    pub host: String,
+    /// The port.
+    pub port: u16,
+    /// The socket on this machine, instead of host and port.
+    pub socket: Option<String>,
+    /// The user.
+    pub user: String,
+    /// The database.
+    pub database: String,
+    /// The password, if one is needed.
+    pub password: Option<String>,
+}
+
+impl MariadbAddress {
+    /// The address for people, without the password.
+    pub fn shown(&self) -> String {
+        match &self.socket {
+            Some(socket) => format!("mariadb://{}@{socket}/{}", self.user, self.database),
+            None => {
+                format!("mariadb://{}@{}:{}/{}", self.user, self.host, self.port, self.database)
+            }
+        }
+    }
+}
+
+/// One connection and the runtime that drives it.
+pub(crate) struct Link {
+    pub(crate) runtime: Runtime,
+    pub(crate) conn: Conn,
+    pub(crate) shown: String,
+}
+
+/// Session settings that make values arrive and depart unchanged.
+const SESSION: &str = "SET SESSION time_zone = '+00:00', wait_timeout = 86400, \
+     net_write_timeout = 3600, net_read_timeout = 3600, \
+     sql_mode = 'STRICT_ALL_TABLES,NO_AUTO_VALUE_ON_ZERO,ALLOW_INVALID_DATES', \
+     foreign_key_checks = 0, unique_checks = 0, sql_quote_show_create = 1";
+
+impl Link {
+    pub(crate) fn open(address: &MariadbAddress) -> Result<Self> {
+        let failed = |error: &mysql_async::Error| login_trouble(address, error);
+        let runtime = Builder::new_current_thread().enable_all().build().map_err(|error| {
+            Trouble::outside("cannot start the database connection").because(error)
+        })?;
+        let options = OptsBuilder::default()
+            .ip_or_hostname(address.host.clone())
+            .tcp_port(address.port)
+            .socket(address.socket.clone())
+            .prefer_socket(false)
+            .user(Some(address.user.clone()))
+            .pass(address.password.clone())
+            .db_name(Some(address.database.clone()))
+            .max_allowed_packet(Some(1 << 30))
+            .stmt_cache_size(Some(32));
+        let conn = runtime.block_on(Conn::new(options)).map_err(|error| failed(&error))?;
+        let mut link = Self { runtime, conn, shown: address.shown() };
+        link.run("SET NAMES utf8mb4")?;
+        link.run(SESSION)?;
+        Ok(link)
+    }
+
+    pub(crate) fn trouble(&self, what: &str, error: &mysql_async::Error) -> Trouble {
+        let (because, hint) = plain_words(error);
+        Trouble::outside(what).at(self.shown.clone()).because(because).hint(hint)
+    }
+
+    /// Runs a statement without result.
+    pub(crate) fn run(&mut self, sql: impl AsRef<[u8]>) -> Result<()> {
+        self.try_run(sql).map_err(|error| self.trouble("the database refuses a statement", &error))
+    }
+
+    pub(crate) fn try_run(
+        &mut self,
+        sql: impl AsRef<[u8]>,
+    ) -> std::result::Result<(), mysql_async::Error> {
+        let result = self.conn.query_drop(sql.as_ref().to_vec());
+        self.runtime.block_on(result)
+    }
+
+    /// All rows of a small result.
+    pub(crate) fn ask(&mut self, sql: &str) -> Result<Vec<Vec<Option<String>>>> {
+        let rows: std::result::Result<Vec<Row>, _> =
+            self.runtime.block_on(self.conn.query(sql.as_bytes().to_vec()));
+        let rows = rows.map_err(|error| self.trouble("the database refuses a question", &error))?;
+        let text = |value| match value {
+            mysql_async::Value::NULL => None,
+            mysql_async::Value::Bytes(bytes) => Some(String::from_utf8_lossy(&bytes).into_owned()),
+            other => Some(other.as_sql(true)),
+        };
+        Ok(rows.into_iter().map(|row| row.unwrap().into_iter().map(text).collect()).collect())
+    }
+
+    /// The first value of a result.
+    pub(crate) fn one(&mut self, sql: &str) -> Result<Option<String>> {
+        Ok(self.ask(sql)?.into_iter().next().and_then(|row| row.into_iter().next()).flatten())
+    }
+}
+
+/// A string literal for a statement of our own.
+pub(crate) fn text(value: &str) -> String {
+    let mut out = Vec::new();
+    fernweh_core::sql::write_row(Dialect::Mariadb, &[Value::Text(value.into())], &mut out);
+    String::from_utf8_lossy(&out[1..out.len() - 1]).into_owned()
+}
+
+pub(crate) fn quoted(name: &str) -> String {
+    quote_name(Dialect::Mariadb, name)
+}
+
+/// Whether a table is one of those that Fernweh builds or keeps aside.
+pub(crate) fn is_aside(name: &str) -> bool {
+    name.strip_prefix("_fw").is_some_and(|rest| {
+        let parts: Vec<&str> = rest.split('_').collect();
+        let hex = |part: &str, length| {
+            part.len() == length && part.bytes().all(|byte| byte.is_ascii_hexdigit())
+        };
+        matches!(parts[..], [run, "n" | "o", table] if hex(run, 8) && hex(table, 16))
+    })
+}
+
+fn login_trouble(address: &MariadbAddress, error: &mysql_async::Error) -> Trouble {
+    let place = address.shown();
+    let code = match error {
+        mysql_async::Error::Server(server) => server.code,
+        _ => 0,
+    };
+    let (what, because, hint) = match code {
+        1045 if address.password.is_none() => (
+            "cannot log in to the database",
+            format!("the server wants a password for user {}", address.user),
+            "set password.database of this site in fernweh.toml",
+        ),
+        1045 => (
+            "cannot log in to the database",
+            format!("the server refuses the password of user {}", address.user),
+            "check password.database of this site in fernweh.toml",
+        ),
+        1044 => (
+            "cannot open the database",
+            format!("user {} has no right to database {}", address.user, address.database),
+            "grant the right in the control panel of the host",
+        ),
+        1049 => (
+            "cannot open the database",
+            format!("there is no database {}", address.database),
+            "create it in the control panel of the host, or correct the name",
+        ),
+        _ => (
+            "cannot reach the database server",
+            "nothing answers there as a database server".to_owned(),
+            "check host and port, and whether the server runs",
+        ),
+    };
+    Trouble::outside(what).at(place).because(format!("{because} ({})", message(error))).hint(hint)
+}
+
+/// The server's or the driver's own words, in one line.
+pub(crate) fn message(error: &mysql_async::Error) -> String {
+    match error {
+        mysql_async::Error::Server(server) => format!("{}: {}", server.code, server.message),
+        other => other.to_string().replace('\n', " "),
+    }
+}
+
+fn plain_words(error: &mysql_async::Error) -> (String, &'static str) {
+    let code = match error {
+        mysql_async::Error::Server(server) => server.code,
+        _ => 0,
+    };
+    let (because, hint) = match code {
+        1044 | 1142 | 1143 | 1227 => {
+            ("the user has not the right to do this", "grant the right in the control panel")
+        }
+        1114 | 1021 => ("no room left for the database", "make room on the host"),
+        1205 | 1213 => ("somebody else holds a lock", "try again when the site is quiet"),
+        1153 => ("a record is larger than the server accepts", "raise max_allowed_packet"),
+        1273 => ("the server does not know a collation", "use a server of the same version"),
+        1406 => ("a value is too long for its column", "correct the record at the source"),
+        _ if matches!(error, mysql_async::Error::Server(_)) => {
+            ("the server reports an error", "see the message of the server above")
+        }
+        _ => ("the connection was lost", "try again; check that the server runs"),
+    };
+    (format!("{because} ({})", message(error)), hint)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn tables_kept_aside_are_known_by_their_names() {
+        assert!(is_aside("_fw0a1b2c3d_n_0123456789abcdef"));
+        assert!(!is_aside("_fw_notes") && !is_aside("gp_articles"));
+        assert!(!is_aside("_fw0a1b2c3d_x_0123456789abcdef"));
+    }
+
+    #[test]
+    fn literals_are_quoted() {
+        assert_eq!(text("it's \\"), "'it\\'s \\\\'");
+    }
+}

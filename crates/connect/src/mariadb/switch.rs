@@ -1,0 +1,175 @@
+//! Tables change names in one statement; what hangs on them follows.
+//!
+//! Foreign keys and triggers follow a renamed table, so they sit on the tables put
+//! aside afterwards, and their names are unique in a database: they are taken off there
+//! first and given to the tables in place then. Views go by name and see the new tables
+//! at once. Each step looks first whether it is done already, so that a switch that was
+//! broken off can be completed, or taken back.
+
+use super::{Link, message, quoted, text};
+use fernweh_ports::{Direction, NamedSql, Result, SwapObjects, TablesSwap, Trouble, Watch};
+
+/// Seconds that a switch waits behind open readers before it lets them pass.
+const LOCK_WAIT: u32 = 3;
+const TRIES: u32 = 8;
+
+pub(super) fn switch(
+    link: &mut Link,
+    swap: &TablesSwap,
+    direction: Direction,
+    watch: &dyn Watch,
+) -> Result<()> {
+    link.run("SET NAMES utf8mb4")?;
+    link.run(format!("SET SESSION lock_wait_timeout = {LOCK_WAIT}"))?;
+    let (leaving, arriving) = match direction {
+        Direction::Forward => (&swap.old, &swap.new),
+        Direction::Back => (&swap.new, &swap.old),
+    };
+    if is_forward(link, swap)? != (direction == Direction::Forward) {
+        rename(link, swap, direction)?;
+    }
+    watch.reached("tables-renamed");
+    take_off(link, swap, leaving, direction)?;
+    watch.reached("objects-taken-off");
+    hang_on(link, leaving, arriving)
+}
+
+/// Whether the new tables are in place.
+fn is_forward(link: &mut Link, swap: &TablesSwap) -> Result<bool> {
+    match swap.tables.first() {
+        Some(table) => Ok(!exists(link, &table.aside_new)?),
+        None => Ok(true),
+    }
+}
+
+fn exists(link: &mut Link, table: &str) -> Result<bool> {
+    let found = link.one(&format!(
+        "SELECT count(*) FROM information_schema.tables \
+         WHERE table_schema = database() AND table_name = {}",
+        text(table)
+    ))?;
+    Ok(found.as_deref() != Some("0"))
+}
+
+fn rename(link: &mut Link, swap: &TablesSwap, direction: Direction) -> Result<()> {
+    let mut steps = Vec::new();
+    let mut step = |from: &str, to: &str| steps.push(format!("{} TO {}", quoted(from), quoted(to)));
+    for table in &swap.tables {
+        match direction {
+            Direction::Forward => {
+                if let Some(old) = &table.aside_old {
+                    step(&table.name, old);
+                }
+                step(&table.aside_new, &table.name);
+            }
+            Direction::Back => {
+                step(&table.name, &table.aside_new);
+                if let Some(old) = &table.aside_old {
+                    step(old, &table.name);
+                }
+            }
+        }
+    }
+    let sql = format!("RENAME TABLE {}", steps.join(", "));
+    for attempt in 1.. {
+        match link.try_run(&sql) {
+            Ok(()) => break,
+            Err(mysql_async::Error::Server(error)) if error.code == 1205 && attempt < TRIES => {}
+            Err(error) => return Err(blocked(link, &error)),
+        }
+    }
+    Ok(())
+}
+
+fn blocked(link: &mut Link, error: &mysql_async::Error) -> Trouble {
+    let others = link.ask(
+        "SELECT concat('connection ', id, ' of ', user, ', ', command, ' since ', time, ' s') \
+         FROM information_schema.processlist WHERE db = database() AND id <> connection_id()",
+    );
+    let names: Vec<String> = others.unwrap_or_default().into_iter().flatten().flatten().collect();
+    let because = match names.is_empty() {
+        true => message(error),
+        false => format!("{}; connected to this database: {}", message(error), names.join("; ")),
+    };
+    Trouble::outside("the tables cannot be switched")
+        .at(link.shown.clone())
+        .because(because)
+        .hint("end long-running queries of the site, then type the same command again")
+}
+
+/// Takes keys and triggers off the tables that were put aside.
+fn take_off(
+    link: &mut Link,
+    swap: &TablesSwap,
+    leaving: &SwapObjects,
+    direction: Direction,
+) -> Result<()> {
+    let aside_of = |name: &str| {
+        let table = swap.tables.iter().find(|table| table.name == name)?;
+        match direction {
+            Direction::Forward => table.aside_old.clone(),
+            Direction::Back => Some(table.aside_new.clone()),
+        }
+    };
+    for key in &leaving.foreign_keys {
+        // A key of a table that stays is taken off too: it points at the table put aside.
+        let table = aside_of(&key.table).unwrap_or_else(|| key.table.clone());
+        if has_key(link, &table, &key.name)? {
+            link.run(format!(
+                "ALTER TABLE {} DROP FOREIGN KEY {}",
+                quoted(&table),
+                quoted(&key.name)
+            ))?;
+        }
+    }
+    for trigger in &leaving.triggers {
+        let Some(aside) = aside_of(&trigger.table) else { continue };
+        if table_of_trigger(link, &trigger.name)?.as_deref() == Some(aside.as_str()) {
+            link.run(format!("DROP TRIGGER {}", quoted(&trigger.name)))?;
+        }
+    }
+    Ok(())
+}
+
+/// Gives keys, triggers and views to the tables that are in place now.
+fn hang_on(link: &mut Link, leaving: &SwapObjects, arriving: &SwapObjects) -> Result<()> {
+    link.run("SET SESSION foreign_key_checks = 0")?;
+    for key in &arriving.foreign_keys {
+        if !has_key(link, &key.table, &key.name)? {
+            link.run(&key.sql)?;
+        }
+    }
+    for trigger in &arriving.triggers {
+        if table_of_trigger(link, &trigger.name)?.is_none() {
+            link.run(&trigger.sql)?;
+        }
+    }
+    let stays = |view: &&NamedSql| arriving.views.iter().any(|other| other.name == view.name);
+    for view in leaving.views.iter().filter(|view| !stays(view)) {
+        link.run(format!("DROP VIEW IF EXISTS {}", quoted(&view.name)))?;
+    }
+    for view in &arriving.views {
+        let body = view.sql.strip_prefix("CREATE ").unwrap_or(&view.sql);
+        link.run(format!("CREATE OR REPLACE {body}"))?;
+    }
+    Ok(())
+}
+
+fn has_key(link: &mut Link, table: &str, key: &str) -> Result<bool> {
+    let found = link.one(&format!(
+        "SELECT count(*) FROM information_schema.table_constraints \
+         WHERE constraint_schema = database() AND constraint_type = 'FOREIGN KEY' \
+         AND table_name = {} AND constraint_name = {}",
+        text(table),
+        text(key)
+    ))?;
+    Ok(found.as_deref() != Some("0"))
+}
+
+fn table_of_trigger(link: &mut Link, trigger: &str) -> Result<Option<String>> {
+    link.one(&format!(
+        "SELECT event_object_table FROM information_schema.triggers \
+         WHERE trigger_schema = database() AND trigger_name = {}",
+        text(trigger)
+    ))
+}

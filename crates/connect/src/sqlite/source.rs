@@ -1,0 +1,186 @@
+//! Reading a SQLite database at one moment.
+
+use super::{SEQUENCE, column_list, describe, list, quoted, rowid_name, trouble, value_of};
+use fernweh_core::finding::Check;
+use fernweh_core::record::{Column, Row, Table};
+use fernweh_core::sql::{Dialect, Statement};
+use fernweh_ports::{DatabaseSource, Overview, Result, Scope, TableInfo};
+use rusqlite::{Connection, OpenFlags};
+use std::path::{Path, PathBuf};
+
+/// A database file that is read.
+pub struct SqliteSource {
+    path: PathBuf,
+    db: Connection,
+}
+
+impl SqliteSource {
+    /// Opens an existing database for reading.
+    pub fn open(path: &Path) -> Result<Self> {
+        let what = "cannot read the site's database";
+        let flags = OpenFlags::SQLITE_OPEN_READ_ONLY | OpenFlags::SQLITE_OPEN_NO_MUTEX;
+        let db = Connection::open_with_flags(path, flags)
+            .map_err(|error| trouble(what, path, &error))?;
+        db.busy_timeout(std::time::Duration::from_secs(10))
+            .and_then(|()| db.query_row("SELECT count(*) FROM sqlite_schema", [], |_| Ok(())))
+            .map_err(|error| trouble(what, path, &error))?;
+        Ok(Self { path: path.to_owned(), db })
+    }
+
+    fn wrong(&self, error: rusqlite::Error) -> fernweh_ports::Trouble {
+        trouble("cannot read the site's database", &self.path, &error)
+    }
+
+    fn overview_of(&self, scope: &dyn Scope) -> rusqlite::Result<Overview> {
+        let mut tables = Vec::new();
+        let mut not_carried = Vec::new();
+        for found in list(&self.db)?.into_iter().filter(|found| scope.holds(&found.name)) {
+            match found.kind.as_str() {
+                "table" => {
+                    let count = format!("SELECT count(*) FROM {}", quoted(&found.name));
+                    let rows: i64 = self.db.query_row(&count, [], |row| row.get(0))?;
+                    tables.push(TableInfo {
+                        bytes: self.size_of(&found.name)?,
+                        rows: rows as u64,
+                        name: found.name,
+                    });
+                }
+                "virtual" => not_carried.push(format!("virtual table {}", found.name)),
+                _ => {}
+            }
+        }
+        let encoding: String = self.db.query_row("PRAGMA encoding", [], |row| row.get(0))?;
+        let intact: String = self.db.query_row("PRAGMA quick_check(1)", [], |row| row.get(0))?;
+        let check = if intact == "ok" {
+            Check::passed("the database file is intact")
+        } else {
+            Check::failed(
+                format!("the database file is damaged: {intact}"),
+                "restore it from a safety copy before you move the site",
+            )
+        };
+        Ok(Overview {
+            dialect: Dialect::Sqlite,
+            version: format!("SQLite {}", rusqlite::version()),
+            charset: encoding,
+            collation: "BINARY".into(),
+            tables,
+            not_carried,
+            checks: vec![check],
+            free: crate::local::free_space(&self.path),
+        })
+    }
+
+    fn size_of(&self, table: &str) -> rusqlite::Result<u64> {
+        let query = "SELECT coalesce(sum(pgsize), 0) FROM dbstat WHERE aggregate = TRUE AND name IN \
+             (SELECT name FROM sqlite_schema WHERE tbl_name = ?1)";
+        self.db.query_row(query, [table], |row| row.get::<_, i64>(0)).map(|bytes| bytes as u64)
+    }
+
+    fn structure_of(&self, scope: &dyn Scope) -> rusqlite::Result<(Vec<Table>, Vec<Statement>)> {
+        let number = |name: &str| -> rusqlite::Result<i64> {
+            self.db.query_row(&format!("PRAGMA {name}"), [], |row| row.get(0))
+        };
+        let text = |name: &str| -> rusqlite::Result<String> {
+            self.db.query_row(&format!("PRAGMA {name}"), [], |row| row.get(0))
+        };
+        let mut statements = Vec::new();
+        let mut pragma = |name: &str, value: String| {
+            let sql = format!("PRAGMA {name} = {value}");
+            statements.push(Statement::Pragma { name: name.to_owned(), sql });
+        };
+        pragma("encoding", format!("'{}'", text("encoding")?));
+        pragma("page_size", number("page_size")?.to_string());
+        pragma("user_version", number("user_version")?.to_string());
+        pragma("application_id", number("application_id")?.to_string());
+        pragma("journal_mode", text("journal_mode")?);
+        let mut tables = Vec::new();
+        for found in list(&self.db)? {
+            if found.kind == "table" && scope.holds(&found.name) {
+                let query = "SELECT sql FROM sqlite_schema WHERE type = 'table' AND name = ?1";
+                let sql: String = self.db.query_row(query, [&found.name], |row| row.get(0))?;
+                tables.push(describe(&self.db, &found.name)?);
+                statements.push(Statement::Table { name: found.name, at: 0..0, sql });
+            }
+        }
+        if tables.iter().any(|table| self.counts(table)) {
+            let column = |name: &str| Column { name: name.into(), text: None };
+            tables.push(Table {
+                name: SEQUENCE.into(),
+                columns: vec![column("name"), column("seq")],
+                key: vec!["name".into()],
+            });
+        }
+        let mut query = self.db.prepare(
+            "SELECT type, name, tbl_name, sql FROM sqlite_schema \
+             WHERE sql IS NOT NULL AND type <> 'table' \
+             ORDER BY CASE type WHEN 'index' THEN 1 WHEN 'view' THEN 2 ELSE 3 END, rowid",
+        )?;
+        let mut rows = query.query([])?;
+        while let Some(row) = rows.next()? {
+            let (kind, name): (String, String) = (row.get(0)?, row.get(1)?);
+            let (table, sql): (String, String) = (row.get(2)?, row.get(3)?);
+            if !scope.holds(&table) {
+                continue;
+            }
+            statements.push(match kind.as_str() {
+                "index" => Statement::Index { name, sql },
+                "view" => Statement::View { name, sql },
+                _ => Statement::Trigger { name, table, sql },
+            });
+        }
+        Ok((tables, statements))
+    }
+
+    /// Whether SQLite keeps a counter for the table.
+    fn counts(&self, table: &Table) -> bool {
+        let query = "SELECT count(*) FROM sqlite_sequence WHERE name = ?1";
+        self.db.query_row(query, [&table.name], |row| row.get::<_, i64>(0)).unwrap_or(0) > 0
+    }
+
+    fn select(&self, table: &Table) -> rusqlite::Result<String> {
+        let columns = column_list(table);
+        let name = quoted(&table.name);
+        if table.name == SEQUENCE {
+            return Ok(format!("SELECT {columns} FROM {name} ORDER BY name"));
+        }
+        let without = list(&self.db)?.iter().any(|f| f.name == table.name && f.without_rowid);
+        let order = match rowid_name(table).filter(|_| !without) {
+            Some(rowid) => rowid.to_owned(),
+            None if table.key.is_empty() => "1".to_owned(),
+            None => table.key.iter().map(|key| quoted(key)).collect::<Vec<_>>().join(","),
+        };
+        Ok(format!("SELECT {columns} FROM {name} ORDER BY {order}"))
+    }
+}
+
+impl DatabaseSource for SqliteSource {
+    fn overview(&mut self, scope: &dyn Scope) -> Result<Overview> {
+        self.overview_of(scope).map_err(|error| self.wrong(error))
+    }
+
+    fn begin(&mut self) -> Result<Vec<String>> {
+        // The first read fixes the moment.
+        self.db
+            .execute_batch("BEGIN; SELECT count(*) FROM sqlite_schema;")
+            .map_err(|error| self.wrong(error))?;
+        Ok(Vec::new())
+    }
+
+    fn structure(&mut self, scope: &dyn Scope) -> Result<(Vec<Table>, Vec<Statement>)> {
+        self.structure_of(scope).map_err(|error| self.wrong(error))
+    }
+
+    fn rows(&mut self, table: &Table, sink: &mut dyn FnMut(Row) -> Result<()>) -> Result<()> {
+        let wrong = |error| trouble("cannot read a table", &self.path, &error);
+        let query = self.select(table).map_err(wrong)?;
+        let mut query = self.db.prepare(&query).map_err(wrong)?;
+        let width = table.columns.len();
+        let mut rows = query.query([]).map_err(wrong)?;
+        while let Some(row) = rows.next().map_err(wrong)? {
+            let values = (0..width).map(|n| row.get_ref(n).map(value_of));
+            sink(values.collect::<rusqlite::Result<Row>>().map_err(wrong)?)?;
+        }
+        Ok(())
+    }
+}

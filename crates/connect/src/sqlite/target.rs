@@ -1,0 +1,291 @@
+//! Building a SQLite database beside the old one.
+
+use super::{Parameter, SEQUENCE, column_list, companions, describe, list, quoted, trouble};
+use crate::local;
+use fernweh_core::record::Row;
+use fernweh_core::sql::Statement;
+use fernweh_ports::{
+    DatabaseSource, DatabaseSwap, DatabaseTarget, Direction, FileSwap, Fingerprint, Overview,
+    Result, Scope, Trouble, Watch,
+};
+use rusqlite::Connection;
+use std::io::Read;
+use std::path::{Path, PathBuf};
+
+/// A database file that is to be replaced.
+pub struct SqliteTarget {
+    path: PathBuf,
+    built: PathBuf,
+    /// The file lies inside the site's files and changes places with them.
+    with_files: bool,
+    db: Option<Connection>,
+    cleared_counters: bool,
+    journal_mode: Option<String>,
+}
+
+impl SqliteTarget {
+    /// The database `path`, built as a file of its own in the workshop of `place`.
+    pub fn beside(path: &Path, place: &Path, run: &str) -> Self {
+        let built = local::workshop(place).join(format!("database-{run}"));
+        Self::at(path, built, false)
+    }
+
+    /// The database `path`, built at `built`, inside the new files of the site.
+    pub fn inside(path: &Path, built: &Path) -> Self {
+        Self::at(path, built.to_owned(), true)
+    }
+
+    fn at(path: &Path, built: PathBuf, with_files: bool) -> Self {
+        let path = path.to_owned();
+        Self { path, built, with_files, db: None, cleared_counters: false, journal_mode: None }
+    }
+
+    fn wrong(&self, error: rusqlite::Error) -> Trouble {
+        trouble("cannot write the site's new database", &self.path, &error)
+    }
+
+    fn db(&self) -> Result<&Connection> {
+        self.db.as_ref().ok_or_else(|| Trouble::damaged("no database is being built"))
+    }
+
+    fn create(&mut self, structure: &[Statement]) -> rusqlite::Result<Connection> {
+        let db = Connection::open(&self.built)?;
+        db.set_prepared_statement_cache_capacity(64);
+        for statement in structure {
+            if let Statement::Pragma { name, sql } = statement {
+                match name.as_str() {
+                    "journal_mode" => {
+                        let mode = sql.rsplit('=').next().unwrap_or_default().trim();
+                        self.journal_mode = Some(mode.to_owned());
+                    }
+                    _ => db.execute_batch(sql)?,
+                }
+            }
+        }
+        // Until the switch nobody else uses the file, and a broken-off one is thrown away.
+        db.execute_batch(
+            "PRAGMA journal_mode = OFF; PRAGMA synchronous = OFF; PRAGMA foreign_keys = OFF; \
+             PRAGMA locking_mode = EXCLUSIVE; BEGIN;",
+        )?;
+        for statement in structure {
+            if let Statement::Table { sql, .. } = statement {
+                db.execute_batch(sql)?;
+            }
+        }
+        Ok(db)
+    }
+
+    fn insert(&mut self, table: &str, columns: &[String], rows: &[Row]) -> rusqlite::Result<()> {
+        let Some(db) = &self.db else { return Ok(()) };
+        if table == SEQUENCE && !self.cleared_counters {
+            db.execute_batch("DELETE FROM sqlite_sequence")?;
+            self.cleared_counters = true;
+        }
+        let names: Vec<String> = columns.iter().map(|name| quoted(name)).collect();
+        let marks = vec!["?"; columns.len()].join(",");
+        let query = format!("INSERT INTO {} ({}) VALUES ({marks})", quoted(table), names.join(","));
+        let mut insert = db.prepare_cached(&query)?;
+        for row in rows {
+            insert.execute(rusqlite::params_from_iter(row.iter().map(Parameter)))?;
+        }
+        Ok(())
+    }
+
+    /// Tables and what hangs on them that the archive does not hold stay.
+    fn carry_over(&self, db: &Connection) -> rusqlite::Result<()> {
+        if !self.path.exists() {
+            return Ok(());
+        }
+        let old = Connection::open(&self.path)?;
+        let new: Vec<String> = list(db)?.into_iter().map(|found| found.name).collect();
+        let extra: Vec<_> = list(&old)?
+            .into_iter()
+            .filter(|found| found.kind == "table" && !new.contains(&found.name))
+            .collect();
+        for found in &extra {
+            let sql: String = old.query_row(
+                "SELECT sql FROM sqlite_schema WHERE type = 'table' AND name = ?1",
+                [&found.name],
+                |row| row.get(0),
+            )?;
+            db.execute_batch(&sql)?;
+        }
+        db.execute_batch("COMMIT")?;
+        let path = self.path.to_string_lossy();
+        db.execute("ATTACH DATABASE ?1 AS replaced", [&path])?;
+        db.execute_batch("BEGIN")?;
+        for found in &extra {
+            let table = describe(&old, &found.name)?;
+            let (name, columns) = (quoted(&found.name), column_list(&table));
+            db.execute_batch(&format!(
+                "INSERT INTO main.{name} ({columns}) SELECT {columns} FROM replaced.{name}"
+            ))?;
+        }
+        let mut query = old.prepare(
+            "SELECT name, sql FROM sqlite_schema WHERE sql IS NOT NULL AND type <> 'table' \
+             AND (type = 'view' OR tbl_name IN (SELECT value FROM json_each(?1)))",
+        )?;
+        let names: Vec<&str> = extra.iter().map(|found| found.name.as_str()).collect();
+        let names = serde_json::Value::from(names).to_string();
+        let mut rows = query.query([names])?;
+        while let Some(row) = rows.next()? {
+            let (name, sql): (String, String) = (row.get(0)?, row.get(1)?);
+            let there: i64 = db.query_row(
+                "SELECT count(*) FROM main.sqlite_schema WHERE name = ?1",
+                [&name],
+                |row| row.get(0),
+            )?;
+            if there == 0 {
+                db.execute_batch(&sql)?;
+            }
+        }
+        db.execute_batch("COMMIT; DETACH DATABASE replaced; BEGIN")
+    }
+
+    fn complete(&mut self, afterwards: &[Statement]) -> rusqlite::Result<()> {
+        let Some(db) = self.db.take() else { return Ok(()) };
+        for statement in afterwards {
+            if let Statement::Index { sql, .. }
+            | Statement::View { sql, .. }
+            | Statement::Trigger { sql, .. } = statement
+            {
+                db.execute_batch(sql)?;
+            }
+        }
+        self.carry_over(&db)?;
+        db.execute_batch("COMMIT; PRAGMA locking_mode = NORMAL;")?;
+        if self.journal_mode.as_deref() == Some("wal") {
+            db.query_row("PRAGMA journal_mode = WAL", [], |_| Ok(()))?;
+        }
+        db.close().map_err(|(_, error)| error)
+    }
+
+    /// Brings everything into the one file, so that it can be moved.
+    fn settle(path: &Path) -> rusqlite::Result<()> {
+        if !companions(path).iter().any(|file| file.exists()) {
+            return Ok(());
+        }
+        let db = Connection::open(path)?;
+        db.busy_timeout(std::time::Duration::from_secs(5))?;
+        let mode: String = db.query_row("PRAGMA journal_mode", [], |row| row.get(0))?;
+        db.query_row("PRAGMA journal_mode = DELETE", [], |_| Ok(()))?;
+        if mode == "wal" {
+            // The mode is a property of the file; the last to leave clears the log.
+            db.query_row("PRAGMA journal_mode = WAL", [], |_| Ok(()))?;
+        }
+        db.close().map_err(|(_, error)| error)
+    }
+}
+
+impl DatabaseTarget for SqliteTarget {
+    fn overview(&mut self, scope: &dyn Scope) -> Result<Overview> {
+        if self.path.exists() {
+            return super::SqliteSource::open(&self.path)?.overview(scope);
+        }
+        Ok(Overview {
+            dialect: fernweh_core::sql::Dialect::Sqlite,
+            version: format!("SQLite {}", rusqlite::version()),
+            charset: "UTF-8".into(),
+            collation: "BINARY".into(),
+            tables: Vec::new(),
+            not_carried: Vec::new(),
+            checks: Vec::new(),
+            free: local::free_space(&self.path),
+        })
+    }
+
+    fn build(&mut self, structure: &[Statement]) -> Result<()> {
+        let file = |path: &Path, error| {
+            Trouble::file("cannot write the site's new database", path, &error)
+        };
+        if let Some(folder) = self.built.parent() {
+            std::fs::create_dir_all(folder).map_err(|error| file(folder, error))?;
+        }
+        if let Some(folder) = self.path.parent().filter(|_| !self.with_files) {
+            std::fs::create_dir_all(folder).map_err(|error| file(folder, error))?;
+        }
+        self.db = Some(self.create(structure).map_err(|error| self.wrong(error))?);
+        Ok(())
+    }
+
+    fn write(&mut self, table: &str, columns: &[String], rows: &[Row]) -> Result<()> {
+        self.insert(table, columns, rows).map_err(|error| {
+            trouble("cannot write the site's new database", &self.path, &error)
+                .hint(format!("a record of table {table} is not accepted"))
+        })
+    }
+
+    fn built_rows(&mut self, tables: &[String]) -> Result<Vec<(String, u64)>> {
+        let db = self.db()?;
+        let count = |name: &String| -> rusqlite::Result<(String, u64)> {
+            let query = format!("SELECT count(*) FROM {}", quoted(name));
+            db.query_row(&query, [], |row| row.get::<_, i64>(0)).map(|n| (name.clone(), n as u64))
+        };
+        tables.iter().map(count).collect::<rusqlite::Result<_>>().map_err(|error| self.wrong(error))
+    }
+
+    fn finish(&mut self, afterwards: &[Statement]) -> Result<DatabaseSwap> {
+        self.complete(afterwards).map_err(|error| self.wrong(error))?;
+        let vanished = |error| Trouble::file("cannot write the new database", &self.built, &error);
+        std::fs::File::open(&self.built).and_then(|file| file.sync_all()).map_err(vanished)?;
+        if self.with_files {
+            return Ok(DatabaseSwap::WithFiles);
+        }
+        use std::os::unix::fs::PermissionsExt;
+        let mode = std::fs::metadata(&self.path).map_or(0o600, |found| found.permissions().mode());
+        std::fs::set_permissions(&self.built, std::fs::Permissions::from_mode(mode & 0o777))
+            .map_err(vanished)?;
+        let new = local::file_id(&self.built)
+            .ok_or_else(|| vanished(std::io::ErrorKind::NotFound.into()))?;
+        let (target, side) = (self.path.clone(), self.built.clone());
+        let had_old = self.path.exists();
+        Ok(DatabaseSwap::File(FileSwap { target, side, new, had_old }))
+    }
+
+    fn discard(&mut self) -> Result<()> {
+        self.db = None;
+        for path in companions(&self.built).iter().chain([&self.built]) {
+            let _ = std::fs::remove_file(path);
+        }
+        Ok(())
+    }
+
+    fn switch(&mut self, swap: &DatabaseSwap, direction: Direction, _: &dyn Watch) -> Result<()> {
+        let DatabaseSwap::File(swap) = swap else { return Ok(()) };
+        for path in [&swap.target, &swap.side] {
+            if path.exists() {
+                Self::settle(path)
+                    .map_err(|error| trouble("cannot switch the database", path, &error))?;
+            }
+        }
+        local::switch(swap, direction)
+    }
+
+    fn let_go(&mut self, swap: &DatabaseSwap, _: Direction) -> Result<()> {
+        match swap {
+            DatabaseSwap::File(swap) => local::let_go(swap),
+            _ => Ok(()),
+        }
+    }
+
+    fn fingerprint(&mut self, tables: &[String]) -> Result<Fingerprint> {
+        if !self.path.exists() {
+            return Ok(Fingerprint::default());
+        }
+        let db = Connection::open(&self.path).map_err(|error| self.wrong(error))?;
+        let mut rows = Vec::new();
+        for name in tables {
+            let query = format!("SELECT count(*) FROM {}", quoted(name));
+            if let Ok(count) = db.query_row(&query, [], |row| row.get::<_, i64>(0)) {
+                rows.push((name.clone(), count as u64));
+            }
+        }
+        // Bytes 24 to 27 of the header change with every transaction (file format, 1.3.7).
+        let mut header = [0; 28];
+        let read =
+            std::fs::File::open(&self.path).and_then(|mut file| file.read_exact(&mut header));
+        let wal = std::fs::metadata(&companions(&self.path)[0]).map_or(0, |found| found.len());
+        let mark = if read.is_ok() { format!("{:?} {wal}", &header[24..]) } else { String::new() };
+        Ok(Fingerprint { rows, mark })
+    }
+}

@@ -1,0 +1,229 @@
+//! Databases: reading them at one moment, building and switching them, editing cells.
+
+use crate::{FileSwap, Result};
+use fernweh_core::finding::Check;
+use fernweh_core::record::{Row, Table, Value};
+use fernweh_core::sql::{Dialect, Statement};
+use serde::{Deserialize, Serialize};
+
+/// Which tables belong to the site.
+pub trait Scope {
+    /// Whether this table does.
+    fn holds(&self, table: &str) -> bool;
+}
+
+impl<F: Fn(&str) -> bool> Scope for F {
+    fn holds(&self, table: &str) -> bool {
+        self(table)
+    }
+}
+
+/// A table as a survey shows it.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct TableInfo {
+    /// Its name.
+    pub name: String,
+    /// Its number of records.
+    pub rows: u64,
+    /// Its size in bytes, indexes included, as the engine tells.
+    pub bytes: u64,
+}
+
+/// What a database is and holds.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct Overview {
+    /// Whose SQL it speaks.
+    pub dialect: Dialect,
+    /// Engine and version.
+    pub version: String,
+    /// The default character set.
+    pub charset: String,
+    /// The default collation.
+    pub collation: String,
+    /// The tables of the site, by name.
+    pub tables: Vec<TableInfo>,
+    /// Objects of kinds that this version does not carry, by kind and name.
+    pub not_carried: Vec<String>,
+    /// What was tested.
+    pub checks: Vec<Check>,
+    /// Bytes free where the database lives, if that can be known.
+    pub free: Option<u64>,
+}
+
+/// A database that is read at one moment.
+pub trait DatabaseSource: Send {
+    /// What it is and holds.
+    fn overview(&mut self, scope: &dyn Scope) -> Result<Overview>;
+    /// Begins to read at one moment; every read until the source is dropped sees that
+    /// moment. Gives tables that cannot take part in it.
+    fn begin(&mut self) -> Result<Vec<String>>;
+    /// The structure: header settings and tables first, in an order in which they can be
+    /// created, then what needs rows. The description of each table comes with its statement.
+    fn structure(&mut self, scope: &dyn Scope) -> Result<(Vec<Table>, Vec<Statement>)>;
+    /// All rows of a table, in a stable order where there is one.
+    fn rows(&mut self, table: &Table, sink: &mut dyn FnMut(Row) -> Result<()>) -> Result<()>;
+}
+
+/// How to go: to the new state, or back to the old one.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Direction {
+    /// To the new state.
+    Forward,
+    /// To the old state.
+    Back,
+}
+
+/// How a built database takes the place of the old one. Written to the journal before
+/// the switch, so that it can be completed or taken back by another process.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum DatabaseSwap {
+    /// It lies inside the files and changes places with them.
+    WithFiles,
+    /// A file changes places with another.
+    File(FileSwap),
+    /// Tables change their names.
+    Tables(TablesSwap),
+}
+
+/// A switch by names of tables.
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
+pub struct TablesSwap {
+    /// The tables concerned.
+    pub tables: Vec<SwapTable>,
+    /// What hangs on the old tables.
+    pub old: SwapObjects,
+    /// What hangs on the new tables.
+    pub new: SwapObjects,
+}
+
+/// One table of a switch.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct SwapTable {
+    /// The name under which the site knows it.
+    pub name: String,
+    /// The name under which the new table is built, and later kept after `undo`.
+    pub aside_new: String,
+    /// The name under which the old table is kept, if there was one.
+    pub aside_old: Option<String>,
+}
+
+/// Objects whose names are unique in a database, as statements that create them.
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
+pub struct SwapObjects {
+    /// Foreign keys.
+    pub foreign_keys: Vec<NamedSql>,
+    /// Triggers.
+    pub triggers: Vec<NamedSql>,
+    /// Views.
+    pub views: Vec<NamedSql>,
+}
+
+/// A statement that creates a named object.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct NamedSql {
+    /// The name of the object.
+    pub name: String,
+    /// The table it belongs to; the view itself for a view.
+    pub table: String,
+    /// The statement.
+    pub sql: String,
+}
+
+/// A mark by which later writing is noticed.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Fingerprint {
+    /// Records by table.
+    pub rows: Vec<(String, u64)>,
+    /// Something of the engine that changes whenever something is written.
+    pub mark: String,
+}
+
+/// A database that is built beside the old one and takes its place.
+pub trait DatabaseTarget: Send {
+    /// What is there now.
+    fn overview(&mut self, scope: &dyn Scope) -> Result<Overview>;
+    /// Builds the tables beside the old ones. Nothing that the site sees changes.
+    fn build(&mut self, structure: &[Statement]) -> Result<()>;
+    /// Adds rows to a table that is being built.
+    fn write(&mut self, table: &str, columns: &[String], rows: &[Row]) -> Result<()>;
+    /// Builds what needs rows, as far as that is possible beside the old state, and plans
+    /// the switch.
+    fn finish(&mut self, afterwards: &[Statement]) -> Result<DatabaseSwap>;
+    /// The rows that the built tables hold.
+    fn built_rows(&mut self, tables: &[String]) -> Result<Vec<(String, u64)>>;
+    /// Removes what was built and not switched. Safe to call at any time before the switch.
+    fn discard(&mut self) -> Result<()>;
+    /// Makes the switch; doing it twice is the same as once.
+    fn switch(
+        &mut self,
+        swap: &DatabaseSwap,
+        direction: Direction,
+        watch: &dyn crate::Watch,
+    ) -> Result<()>;
+    /// Gives up what a switch keeps aside.
+    fn let_go(&mut self, swap: &DatabaseSwap, direction: Direction) -> Result<()>;
+    /// A mark of the tables as they are now.
+    fn fingerprint(&mut self, tables: &[String]) -> Result<Fingerprint>;
+}
+
+/// A row with what identifies it.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Record {
+    /// Values that identify the row to the connector that gave them.
+    pub key: Vec<Value>,
+    /// The values of the table's columns.
+    pub row: Row,
+}
+
+/// One cell to change.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Change {
+    /// Which row.
+    pub key: Vec<Value>,
+    /// Which column.
+    pub column: String,
+    /// What must be there; otherwise the cell is left.
+    pub old: Value,
+    /// What shall be there.
+    pub new: Value,
+    /// The record for people.
+    pub record: String,
+}
+
+/// A cell that was not changed.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct Refused {
+    /// Table, column and record.
+    pub place: String,
+    /// Why.
+    pub because: String,
+}
+
+/// What became of changes.
+#[derive(Clone, Debug, Default, PartialEq)]
+pub struct Applied {
+    /// Cells changed.
+    pub changed: u64,
+    /// Cells left.
+    pub refused: Vec<Refused>,
+}
+
+/// A live database whose cells are changed.
+pub trait DatabaseEditor: Send {
+    /// The tables that can be edited.
+    fn tables(&mut self, scope: &dyn Scope) -> Result<Vec<Table>>;
+    /// The columns whose values identify a row, in the order of a record's key; a name that
+    /// is no column of the table stands for something that never changes.
+    fn key_columns(&mut self, table: &Table) -> Result<Vec<String>>;
+    /// Goes through all rows of a table in portions; the changes that `visit` gives for a
+    /// portion are made in one transaction.
+    fn each_batch(
+        &mut self,
+        table: &Table,
+        visit: &mut dyn FnMut(&[Record]) -> Result<Vec<Change>>,
+    ) -> Result<Applied>;
+    /// Makes changes in one transaction.
+    fn apply(&mut self, table: &Table, changes: &[Change]) -> Result<Applied>;
+}

@@ -1,0 +1,80 @@
+//! File trees: reading them, building them beside the old one, switching.
+
+use crate::Result;
+use fernweh_core::record::Entry;
+use serde::{Deserialize, Serialize};
+use std::io::Read;
+use std::path::PathBuf;
+
+/// Something of the tree that is not read, with the reason.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct LeftOut {
+    /// The path below the root.
+    pub path: String,
+    /// Why.
+    pub because: String,
+}
+
+/// A file tree that is read.
+pub trait FileSource: Send {
+    /// Where it is, for people.
+    fn place(&self) -> String;
+    /// Every entry, folders before what they hold, names in byte order. `enter` decides
+    /// about an entry and everything below it before it is read.
+    fn walk(
+        &mut self,
+        enter: &dyn Fn(&[u8]) -> bool,
+        visit: &mut dyn FnMut(Entry) -> Result<()>,
+    ) -> Result<Vec<LeftOut>>;
+    /// The bytes of a file.
+    fn open(&mut self, path: &[u8]) -> Result<Box<dyn Read + '_>>;
+    /// Bytes free on its disk, if that can be known.
+    fn free(&self) -> Option<u64>;
+}
+
+/// What identifies a file or folder whatever its name.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct FileId {
+    /// The device.
+    pub device: u64,
+    /// The number on the device.
+    pub inode: u64,
+}
+
+/// Two places that change names. `side` holds the new state before the switch and the
+/// old one after it.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct FileSwap {
+    /// The place that the site uses.
+    pub target: PathBuf,
+    /// The place beside it.
+    pub side: PathBuf,
+    /// What identifies the new state.
+    pub new: FileId,
+    /// Whether there was an old state.
+    pub had_old: bool,
+}
+
+/// A file tree that is built beside the old one and takes its place.
+pub trait FileTarget: Send {
+    /// Where it is, for people.
+    fn place(&self) -> String;
+    /// How many entries are there now.
+    fn existing(&self) -> Result<u64>;
+    /// Begins to build.
+    fn build(&mut self) -> Result<()>;
+    /// Adds a folder or a link.
+    fn put(&mut self, entry: &Entry) -> Result<()>;
+    /// Adds a file.
+    fn put_file(&mut self, entry: &Entry, content: &mut dyn Read) -> Result<()>;
+    /// Carries entries of the present state over into the new one; gives their number.
+    fn keep(&mut self, wanted: &dyn Fn(&[u8]) -> bool) -> Result<u64>;
+    /// Sets the times of folders, writes everything through to disk, plans the switch.
+    fn finish(&mut self) -> Result<FileSwap>;
+    /// Removes what was built and not switched.
+    fn discard(&mut self) -> Result<()>;
+    /// Makes the switch; doing it twice is the same as once.
+    fn switch(&mut self, swap: &FileSwap, direction: crate::Direction) -> Result<()>;
+    /// Gives up what a switch keeps aside.
+    fn let_go(&mut self, swap: &FileSwap) -> Result<()>;
+}

@@ -1,0 +1,129 @@
+//! The one kind of error that operations and connectors give: what was wanted, what
+//! is in the way, and what to try.
+
+use std::fmt;
+
+/// A result of the outside world.
+pub type Result<T> = std::result::Result<T, Trouble>;
+
+/// Which kind of trouble; decides the exit code.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Kind {
+    /// The command, its options or the configuration are not right (exit code 2).
+    Usage,
+    /// The outside refused: not reachable, no login, no right, no room (3).
+    Outside,
+    /// Data is damaged, or does not prove complete (4).
+    Damaged,
+    /// Interrupted, or not complete (5).
+    Interrupted,
+}
+
+/// An error as people need it.
+#[derive(Clone, Debug)]
+pub struct Trouble {
+    /// Which kind.
+    pub kind: Kind,
+    /// The heading: what cannot be done.
+    pub what: String,
+    /// What the program was doing.
+    pub doing: Option<String>,
+    /// The file, server or site concerned; never with a password.
+    pub place: Option<String>,
+    /// What went wrong, ending with the exact message of the other side.
+    pub because: Option<String>,
+    /// What to try.
+    pub hint: Option<String>,
+    /// What has changed, if anything has; otherwise nothing was changed.
+    pub changed: Option<String>,
+}
+
+impl Trouble {
+    fn new(kind: Kind, what: impl Into<String>) -> Self {
+        let what = what.into();
+        Self { kind, what, doing: None, place: None, because: None, hint: None, changed: None }
+    }
+
+    /// A mistake in the command or the configuration.
+    pub fn usage(what: impl Into<String>) -> Self {
+        Self::new(Kind::Usage, what)
+    }
+
+    /// A refusal of the outside world.
+    pub fn outside(what: impl Into<String>) -> Self {
+        Self::new(Kind::Outside, what)
+    }
+
+    /// Damaged or unproven data.
+    pub fn damaged(what: impl Into<String>) -> Self {
+        Self::new(Kind::Damaged, what)
+    }
+
+    /// An interruption.
+    pub fn interrupted(what: impl Into<String>) -> Self {
+        Self::new(Kind::Interrupted, what)
+    }
+
+    /// Adds what the program was doing; what is known already is kept.
+    pub fn doing(mut self, doing: impl Into<String>) -> Self {
+        self.doing.get_or_insert_with(|| doing.into());
+        self
+    }
+
+    /// Adds the place concerned; a place already known is kept.
+    pub fn at(mut self, place: impl Into<String>) -> Self {
+        self.place.get_or_insert_with(|| place.into());
+        self
+    }
+
+    /// Adds the cause.
+    pub fn because(mut self, because: impl fmt::Display) -> Self {
+        self.because = Some(because.to_string());
+        self
+    }
+
+    /// Adds what to try; a hint already there is kept.
+    pub fn hint(mut self, hint: impl Into<String>) -> Self {
+        self.hint.get_or_insert_with(|| hint.into());
+        self
+    }
+
+    /// Says what has changed all the same.
+    pub fn changed(mut self, changed: impl Into<String>) -> Self {
+        self.changed = Some(changed.into());
+        self
+    }
+
+    /// An error of the file system, in plain words.
+    pub fn file(what: impl Into<String>, path: &std::path::Path, error: &std::io::Error) -> Self {
+        use std::io::ErrorKind::*;
+        let (because, hint) = match error.kind() {
+            NotFound => ("there is no such file or folder", "check the path"),
+            PermissionDenied => ("no right to do this", "check owner and permissions"),
+            StorageFull | QuotaExceeded => {
+                ("no room left on the disk", "make room, or choose another disk")
+            }
+            AlreadyExists => ("something of this name is already there", "choose another name"),
+            ReadOnlyFilesystem => ("the file system is read-only", "choose another place"),
+            NotADirectory => ("a part of the path is not a folder", "check the path"),
+            IsADirectory => ("this is a folder, not a file", "name the file"),
+            _ => ("the file system reports an error", "try again; check the disk"),
+        };
+        Self::outside(what)
+            .at(path.display().to_string())
+            .because(format!("{because} ({error})"))
+            .hint(hint)
+    }
+}
+
+impl fmt::Display for Trouble {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(&self.what)?;
+        if let Some(because) = &self.because {
+            write!(f, ": {because}")?;
+        }
+        Ok(())
+    }
+}
+
+impl std::error::Error for Trouble {}
