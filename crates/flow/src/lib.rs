@@ -1,1 +1,26 @@
-//! Placeholder.
+//! The operations. Each reads like a recipe: options in, report out.
+//!
+//! They know the traits of `fernweh-ports`, never a concrete connector. The journal of
+//! every changing run, and what it keeps safe, lives in `.fernweh/` on this machine.
+#![forbid(unsafe_code)]
+#![warn(missing_docs)]
+
+pub mod archive;
+pub mod journal;
+pub mod pack;
+pub mod patterns;
+pub mod report;
+pub mod rewrite;
+pub mod runs;
+pub mod scan;
+pub mod show;
+mod stream;
+pub mod survey;
+pub mod undo;
+pub mod unpack;
+
+/// The moment, as archives and journals write it (RFC 3339, UTC, seconds).
+pub fn now() -> String {
+    let second = jiff::Timestamp::now().as_second();
+    jiff::Timestamp::from_second(second).map_or_else(|_| String::new(), |at| at.to_string())
+}

@@ -55,6 +55,9 @@ pub struct DatabaseManifest {
     pub tables: Vec<Table>,
     /// Tables packed without their rows.
     pub without_rows: Vec<String>,
+    /// The name of the database, or the path of its file; by it the site's own settings
+    /// are known again.
+    pub name: String,
     /// Where the database file lies below the site's folder, if it does.
     pub inside_files: Option<String>,
 }
@@ -64,8 +67,6 @@ pub struct DatabaseManifest {
 pub struct FilesManifest {
     /// The patterns that were left out.
     pub left_out: Vec<String>,
-    /// Files that hold connection settings, passwords included.
-    pub settings: Vec<String>,
 }
 
 /// `seal.json`, the last member: what the archive must hold to be complete.
@@ -83,6 +84,8 @@ pub struct Seal {
     pub links: u64,
     /// Bytes of all files.
     pub file_bytes: u64,
+    /// Files that hold connection settings, passwords included.
+    pub settings: Vec<String>,
 }
 
 /// A member as the seal knows it.

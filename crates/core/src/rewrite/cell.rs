@@ -51,6 +51,11 @@ impl Rewriter {
         }
     }
 
+    /// Counts what is found in data that is not text; it is never changed.
+    pub fn binary<'a>(&self, value: &'a [u8]) -> Option<CellOutcome<'a>> {
+        self.occurs(value).then(|| self.untouched(value, Reason::Binary))
+    }
+
     fn utf8_cell<'a>(&self, value: &'a [u8]) -> CellOutcome<'a> {
         let found = self.look(value);
         let new = (!found.edits.is_empty()).then(|| found.apply(value));

@@ -8,6 +8,7 @@
 
 mod cell;
 mod json;
+mod origins;
 mod rule;
 mod serialized;
 pub mod spelling;
@@ -15,6 +16,7 @@ mod tally;
 mod text;
 
 pub use cell::{CellOutcome, ColumnText};
+pub use origins::{Origin, origins};
 pub use rule::{Place, Rule, RuleError, Spelling};
 pub use serialized::is_serialized;
 pub use tally::{Sample, Tally};

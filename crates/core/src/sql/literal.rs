@@ -94,3 +94,36 @@ fn write_mariadb_text(text: &[u8], out: &mut Vec<u8>) {
     }
     out.push(b'\'');
 }
+
+/// Structure statements as a script for the engine's own client.
+pub fn write_structure(dialect: Dialect, statements: &[&super::Statement]) -> Vec<u8> {
+    use super::Statement;
+    let mut out = Vec::new();
+    if dialect == Dialect::Mariadb {
+        out.extend_from_slice(
+            b"SET NAMES utf8mb4;\nSET foreign_key_checks = 0, unique_checks = 0, \
+              sql_mode = 'NO_AUTO_VALUE_ON_ZERO';\n",
+        );
+    }
+    for statement in statements {
+        match statement {
+            Statement::Trigger { sql, .. } if dialect == Dialect::Mariadb => {
+                out.extend_from_slice(format!("DELIMITER ;;\n{sql};;\nDELIMITER ;\n").as_bytes());
+            }
+            Statement::Pragma { sql, .. }
+            | Statement::Table { sql, .. }
+            | Statement::Index { sql, .. }
+            | Statement::View { sql, .. }
+            | Statement::Trigger { sql, .. }
+            | Statement::ForeignKey { sql, .. } => {
+                let sql = sql.trim_end_matches(';');
+                out.extend_from_slice(sql.as_bytes());
+                // A comment at the end must not swallow the semicolon.
+                let commented = sql.lines().last().is_some_and(|line| line.contains("--"));
+                out.extend_from_slice(if commented { b"\n;\n" } else { b";\n" });
+            }
+            Statement::Session | Statement::ClearCounters => {}
+        }
+    }
+    out
+}

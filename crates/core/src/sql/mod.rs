@@ -9,7 +9,7 @@ mod script;
 mod statement;
 
 pub use lexer::{Token, tokens};
-pub use literal::{quote_name, write_insert_head, write_row};
+pub use literal::{quote_name, write_insert_head, write_row, write_structure};
 pub use script::{ScriptError, ScriptReader};
 pub use statement::{Insert, Statement, StatementError};
 

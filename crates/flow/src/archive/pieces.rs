@@ -1,0 +1,181 @@
+//! The stream of files: one tar, cut into pieces that are compressed on their own, so
+//! that `zstd -dc files/*.tar.zst | tar -x` gives the files, and one file is found
+//! without reading the others.
+
+use super::{ArchiveReader, ArchiveWriter};
+use fernweh_core::archive::{Located, Member, write_index_line};
+use fernweh_core::limits;
+use fernweh_core::record::{Entry, EntryKind};
+use fernweh_ports::{Result, Trouble};
+use std::io::{Cursor, Read, Write};
+
+/// Collects the tar stream and hands it to an archive, piece by piece.
+struct Cut<'a> {
+    archive: &'a mut ArchiveWriter,
+    buffer: Vec<u8>,
+    piece: u32,
+    trouble: Option<Trouble>,
+}
+
+impl Write for Cut<'_> {
+    fn write(&mut self, bytes: &[u8]) -> std::io::Result<usize> {
+        let room = limits::FILE_PIECE - self.buffer.len();
+        let taken = bytes.len().min(room);
+        self.buffer.extend_from_slice(&bytes[..taken]);
+        if self.buffer.len() == limits::FILE_PIECE {
+            self.hand_over()?;
+        }
+        Ok(taken)
+    }
+
+    fn flush(&mut self) -> std::io::Result<()> {
+        Ok(())
+    }
+}
+
+impl Cut<'_> {
+    fn hand_over(&mut self) -> std::io::Result<()> {
+        let piece = std::mem::take(&mut self.buffer);
+        self.archive.add(Member::Files(self.piece), piece).map_err(|trouble| {
+            self.trouble = Some(trouble);
+            std::io::Error::other("the archive cannot be written")
+        })?;
+        self.piece += 1;
+        Ok(())
+    }
+}
+
+/// Writes files into an archive.
+pub struct PieceWriter<'a> {
+    tar: tar::Builder<Cut<'a>>,
+    index: Vec<u8>,
+}
+
+impl<'a> PieceWriter<'a> {
+    /// Begins the files of an archive.
+    pub fn new(archive: &'a mut ArchiveWriter) -> Self {
+        let cut = Cut { archive, buffer: Vec::new(), piece: 1, trouble: None };
+        Self { tar: tar::Builder::new(cut), index: Vec::new() }
+    }
+
+    /// Adds an entry. A file must give exactly the bytes its entry announces.
+    pub fn add(&mut self, entry: &Entry, content: &mut dyn Read) -> Result<()> {
+        let cut = self.tar.get_ref();
+        let (piece, offset) = (cut.piece, cut.buffer.len() as u64);
+        let located = Located { piece, offset, path: entry.path.clone() };
+        write_index_line(&located, &mut self.index);
+        let written = append(&mut self.tar, entry, content);
+        written.map_err(|error| match self.tar.get_mut().trouble.take() {
+            Some(trouble) => trouble,
+            None => Trouble::outside("cannot read a file").at(entry.shown()).because(error),
+        })
+    }
+
+    /// Writes the last piece and the index.
+    pub fn finish(self) -> Result<()> {
+        let Self { tar, index } = self;
+        let mut cut = tar
+            .into_inner()
+            .map_err(|error| Trouble::outside("cannot write the archive").because(error))?;
+        if !cut.buffer.is_empty() && cut.hand_over().is_err() {
+            if let Some(trouble) = cut.trouble {
+                return Err(trouble);
+            }
+        }
+        cut.archive.add(Member::Index, index)
+    }
+}
+
+/// One entry as POSIX pax: what ustar cannot hold goes into an extended header.
+fn append<W: Write>(
+    tar: &mut tar::Builder<W>,
+    entry: &Entry,
+    content: &mut dyn Read,
+) -> std::io::Result<()> {
+    let mut path = entry.path.clone();
+    let (kind, size) = match &entry.kind {
+        EntryKind::File(size) => (tar::EntryType::Regular, *size),
+        EntryKind::Folder => {
+            path.push(b'/');
+            (tar::EntryType::Directory, 0)
+        }
+        EntryKind::Link(_) => (tar::EntryType::Symlink, 0),
+    };
+    let mut extended: Vec<(&str, Vec<u8>)> = Vec::new();
+    let fits = |text: &[u8]| text.len() < 100 && text.is_ascii();
+    if !fits(&path) {
+        extended.push(("path", path.clone()));
+    }
+    let link = match &entry.kind {
+        EntryKind::Link(target) => target.as_slice(),
+        _ => b"",
+    };
+    if !fits(link) {
+        extended.push(("linkpath", link.to_vec()));
+    }
+    if entry.nanos != 0 || entry.mtime < 0 {
+        let time = format!("{}.{:09}", entry.mtime, entry.nanos);
+        extended.push(("mtime", time.into_bytes()));
+    }
+    if !extended.is_empty() {
+        tar.append_pax_extensions(extended.iter().map(|(key, value)| (*key, value.as_slice())))?;
+    }
+    let mut header = tar::Header::new_ustar();
+    header.set_entry_type(kind);
+    header.set_size(size);
+    header.set_mode(entry.mode);
+    header.set_mtime(entry.mtime.max(0) as u64);
+    header.set_uid(entry.owner.0.min(0o7_777_777));
+    header.set_gid(entry.owner.1.min(0o7_777_777));
+    if let Some(ustar) = header.as_ustar_mut() {
+        copy_short(&path, &mut ustar.name);
+        copy_short(link, &mut ustar.linkname);
+    }
+    header.set_cksum();
+    tar.append(&header, content)
+}
+
+/// As much as fits; the extended header has the whole.
+fn copy_short(text: &[u8], field: &mut [u8; 100]) {
+    let length = text.len().min(field.len() - 1);
+    field[..length].copy_from_slice(&text[..length]);
+}
+
+/// Reads the stream of files of an archive, piece after piece.
+pub struct PieceReader<'a> {
+    archive: &'a ArchiveReader,
+    pieces: std::vec::IntoIter<Member>,
+    current: Option<zstd::Decoder<'static, std::io::BufReader<Cursor<Vec<u8>>>>>,
+    /// The trouble behind an error of the stream.
+    pub trouble: Option<Trouble>,
+}
+
+impl<'a> PieceReader<'a> {
+    /// All pieces of an archive.
+    pub fn new(archive: &'a ArchiveReader) -> Self {
+        let pieces = archive.members().filter(|member| matches!(member, Member::Files(_)));
+        let pieces: Vec<Member> = pieces.cloned().collect();
+        Self { archive, pieces: pieces.into_iter(), current: None, trouble: None }
+    }
+}
+
+impl Read for PieceReader<'_> {
+    fn read(&mut self, buffer: &mut [u8]) -> std::io::Result<usize> {
+        loop {
+            if let Some(decoder) = &mut self.current {
+                let length = decoder.read(buffer)?;
+                if length > 0 || buffer.is_empty() {
+                    return Ok(length);
+                }
+                self.current = None;
+            }
+            let Some(piece) = self.pieces.next() else { return Ok(0) };
+            let bytes = self.archive.read(&piece).map_err(|trouble| {
+                let error = std::io::Error::other(trouble.to_string());
+                self.trouble = Some(trouble);
+                error
+            })?;
+            self.current = Some(zstd::Decoder::new(Cursor::new(bytes))?);
+        }
+    }
+}

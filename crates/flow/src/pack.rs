@@ -1,0 +1,427 @@
+//! Site → archive.
+
+use crate::archive::{ArchiveWriter, PieceWriter};
+use crate::patterns::Patterns;
+use fernweh_core::archive::{DatabaseManifest, FORMAT, FilesManifest, Manifest, Member, Seal};
+use fernweh_core::limits;
+use fernweh_core::record::{Entry, EntryKind, Table};
+use fernweh_core::settings::{self, Role};
+use fernweh_core::sql::{
+    Dialect, Statement, quote_name, write_insert_head, write_row, write_structure,
+};
+use fernweh_ports::{DatabaseSource, FileSource, LeftOut, Result, Scope, Trouble, Unit, Watch};
+use serde::Serialize;
+use std::io::Read;
+use std::path::{Path, PathBuf};
+
+/// Files up to this size are looked into for connection settings (bytes).
+const SETTINGS_FILE: u64 = 64 << 10;
+
+/// What to pack, and how.
+pub struct PackOptions<'a> {
+    /// The site's name.
+    pub site: String,
+    /// Its web address.
+    pub url: Option<String>,
+    /// Its folder on its host.
+    pub root: Option<String>,
+    /// The archive to write.
+    pub archive: PathBuf,
+    /// Paths to leave out.
+    pub leave_out: Patterns,
+    /// Tables of which only the structure is packed.
+    pub without_rows: Patterns,
+    /// Which tables are the site's.
+    pub tables: &'a dyn Scope,
+    /// The name of the database, or the path of its file.
+    pub database_name: String,
+    /// Where the database file lies below the site's folder, if it does.
+    pub inside_files: Option<String>,
+    /// Take links along that point out of the tree.
+    pub outside_links: bool,
+    /// Version of the program.
+    pub program: String,
+}
+
+/// What was packed.
+#[derive(Clone, Debug, Default, Serialize)]
+pub struct PackReport {
+    /// The archive.
+    pub archive: String,
+    /// Its size in bytes.
+    pub size: u64,
+    /// The moment of the snapshot (RFC 3339, UTC), if there is a database.
+    pub snapshot: Option<String>,
+    /// Tables that could not take part in the snapshot.
+    pub outside_snapshot: Vec<String>,
+    /// Number of tables.
+    pub tables: u64,
+    /// Number of records.
+    pub records: u64,
+    /// Tables packed without their rows.
+    pub without_rows: Vec<String>,
+    /// Number of files.
+    pub files: u64,
+    /// Number of folders.
+    pub folders: u64,
+    /// Number of links.
+    pub links: u64,
+    /// Bytes of all files.
+    pub file_bytes: u64,
+    /// Files that hold connection settings.
+    pub settings: Vec<String>,
+    /// What was left out, and why.
+    pub left_out: Vec<LeftOut>,
+    /// Objects of the database that this version does not carry.
+    pub not_carried: Vec<String>,
+    /// Files that changed while they were read.
+    pub changed: Vec<String>,
+}
+
+/// Packs a site.
+pub fn pack(
+    options: &PackOptions<'_>,
+    mut database: Option<&mut dyn DatabaseSource>,
+    files: Option<&mut dyn FileSource>,
+    watch: &dyn Watch,
+) -> Result<PackReport> {
+    let mut archive = ArchiveWriter::create(&options.archive)?;
+    let mut report =
+        PackReport { archive: options.archive.display().to_string(), ..PackReport::default() };
+    let mut seal = Seal::default();
+    let mut structure = Vec::new();
+    let manifest = Manifest {
+        format: FORMAT,
+        program: options.program.clone(),
+        site: options.site.clone(),
+        url: options.url.clone(),
+        root: options.root.clone(),
+        created: crate::now(),
+        database: match &mut database {
+            Some(source) => Some(describe(options, *source, &mut structure, &mut report)?),
+            None => None,
+        },
+        files: files
+            .as_ref()
+            .map(|_| FilesManifest { left_out: options.leave_out.texts().to_vec() }),
+    };
+    let text = serde_json::to_vec_pretty(&manifest).unwrap_or_default();
+    archive.add(Member::Manifest, text)?;
+    if let (Some(source), Some(about)) = (database, &manifest.database) {
+        pack_database(about, &structure, source, &mut archive, &mut seal, watch)?;
+        report.records = seal.rows.values().sum();
+    }
+    if let Some(source) = files {
+        pack_files(options, source, &mut archive, &mut seal, &mut report, watch)?;
+    }
+    seal.settings.clone_from(&report.settings);
+    (report.files, report.folders) = (seal.files, seal.folders);
+    (report.links, report.file_bytes) = (seal.links, seal.file_bytes);
+    report.size = archive.seal(seal)?;
+    Ok(report)
+}
+
+fn describe(
+    options: &PackOptions<'_>,
+    source: &mut dyn DatabaseSource,
+    statements: &mut Vec<Statement>,
+    report: &mut PackReport,
+) -> Result<DatabaseManifest> {
+    report.outside_snapshot = source.begin()?;
+    report.outside_snapshot.retain(|name| options.tables.holds(name));
+    let snapshot = crate::now();
+    let overview = source.overview(options.tables)?;
+    let (tables, found) = source.structure(options.tables)?;
+    *statements = found;
+    let bare = |table: &&Table| options.without_rows.hold(table.name.as_bytes());
+    report.snapshot = Some(snapshot.clone());
+    report.tables = overview.tables.len() as u64;
+    report.not_carried = overview.not_carried;
+    report.without_rows = tables.iter().filter(bare).map(|table| table.name.clone()).collect();
+    Ok(DatabaseManifest {
+        dialect: overview.dialect,
+        version: overview.version,
+        charset: overview.charset,
+        collation: overview.collation,
+        snapshot,
+        tables,
+        without_rows: report.without_rows.clone(),
+        name: options.database_name.clone(),
+        inside_files: options.inside_files.clone(),
+    })
+}
+
+fn pack_database(
+    about: &DatabaseManifest,
+    statements: &[Statement],
+    source: &mut dyn DatabaseSource,
+    archive: &mut ArchiveWriter,
+    seal: &mut Seal,
+    watch: &dyn Watch,
+) -> Result<()> {
+    let first = |statement: &&Statement| {
+        matches!(statement, Statement::Table { .. } | Statement::Pragma { .. })
+    };
+    let (before, after): (Vec<_>, Vec<_>) = statements.iter().partition(first);
+    archive.add(Member::Structure, write_structure(about.dialect, &before))?;
+    watch.stage("database", None, Unit::Records);
+    for table in &about.tables {
+        let mut count = 0;
+        if !about.without_rows.contains(&table.name) {
+            let mut blocks =
+                Blocks { dialect: about.dialect, table, archive, block: 1, raw: Vec::new() };
+            let mut statement = 0;
+            source.rows(table, &mut |row| {
+                count += 1;
+                if count % 1024 == 0 {
+                    watch.advance(1024);
+                    watch.go_on()?;
+                }
+                blocks.add(&row, &mut statement)
+            })?;
+            watch.advance(count % 1024);
+            blocks.close()?;
+        }
+        seal.rows.insert(table.name.clone(), count);
+    }
+    archive.add(Member::Afterwards, write_structure(about.dialect, &after))?;
+    let total: u64 = seal.rows.values().sum();
+    watch.done(&format!("read {} tables, {total} records", seal.rows.len()));
+    Ok(())
+}
+
+/// The rows of one table, cut into blocks of `INSERT` statements.
+struct Blocks<'a> {
+    dialect: Dialect,
+    table: &'a Table,
+    archive: &'a mut ArchiveWriter,
+    block: u32,
+    raw: Vec<u8>,
+}
+
+impl Blocks<'_> {
+    /// `statement` is where the open statement begins; 0 if there is none.
+    fn add(&mut self, row: &[fernweh_core::record::Value], statement: &mut usize) -> Result<()> {
+        if *statement == 0 {
+            if self.raw.is_empty() {
+                self.begin();
+            }
+            *statement = self.raw.len();
+            let columns: Vec<String> = self.table.columns.iter().map(|c| c.name.clone()).collect();
+            write_insert_head(self.dialect, &self.table.name, &columns, &mut self.raw);
+        } else {
+            self.raw.extend_from_slice(b",\n");
+        }
+        write_row(self.dialect, row, &mut self.raw);
+        if self.raw.len() - *statement >= limits::INSERT_STATEMENT {
+            self.raw.extend_from_slice(b";\n");
+            *statement = 0;
+            if self.raw.len() >= limits::ROW_BLOCK {
+                self.hand_over()?;
+            }
+        }
+        Ok(())
+    }
+
+    fn begin(&mut self) {
+        match self.dialect {
+            Dialect::Mariadb => self.raw.extend_from_slice(
+                b"SET NAMES binary;\nSET foreign_key_checks = 0, unique_checks = 0, \
+                  time_zone = '+00:00', sql_mode = 'NO_AUTO_VALUE_ON_ZERO';\n",
+            ),
+            Dialect::Sqlite => {
+                self.raw.extend_from_slice(b"PRAGMA foreign_keys = OFF;\n");
+                if self.table.name == "sqlite_sequence" && self.block == 1 {
+                    let name = quote_name(self.dialect, &self.table.name);
+                    self.raw.extend_from_slice(format!("DELETE FROM {name};\n").as_bytes());
+                }
+            }
+        }
+    }
+
+    fn hand_over(&mut self) -> Result<()> {
+        let raw = std::mem::take(&mut self.raw);
+        let member = Member::Rows { table: self.table.name.clone(), block: self.block };
+        self.block += 1;
+        self.archive.add(member, raw)
+    }
+
+    fn close(mut self) -> Result<()> {
+        if self.raw.is_empty() {
+            return Ok(());
+        }
+        if !self.raw.ends_with(b";\n") {
+            self.raw.extend_from_slice(b";\n");
+        }
+        self.hand_over()
+    }
+}
+
+fn pack_files(
+    options: &PackOptions<'_>,
+    source: &mut dyn FileSource,
+    archive: &mut ArchiveWriter,
+    seal: &mut Seal,
+    report: &mut PackReport,
+    watch: &dyn Watch,
+) -> Result<()> {
+    let inside = options.inside_files.as_deref();
+    let enter = |path: &[u8]| !options.leave_out.hold(path) && !is_database(path, inside);
+    let mut entries = Vec::new();
+    let mut total = 0;
+    watch.stage("files", None, Unit::Bytes);
+    report.left_out = source.walk(&enter, &mut |entry| {
+        if let EntryKind::File(size) = entry.kind {
+            total += size;
+        }
+        entries.push(entry);
+        Ok(())
+    })?;
+    watch.stage("files", Some(total), Unit::Bytes);
+    let mut pieces = PieceWriter::new(archive);
+    for mut entry in entries {
+        watch.go_on()?;
+        match &entry.kind {
+            EntryKind::Folder => {
+                seal.folders += 1;
+                pieces.add(&entry, &mut std::io::empty())?;
+            }
+            EntryKind::Link(target) => {
+                if !options.outside_links && leads_out(&entry.path, target) {
+                    report.left_out.push(LeftOut {
+                        path: entry.shown(),
+                        because: format!(
+                            "a link that points out of the site, to {}",
+                            String::from_utf8_lossy(target)
+                        ),
+                    });
+                    continue;
+                }
+                seal.links += 1;
+                pieces.add(&entry, &mut std::io::empty())?;
+            }
+            EntryKind::File(size) => {
+                let size = *size;
+                if pack_file(&mut entry, source, &mut pieces, report, watch)? {
+                    seal.files += 1;
+                    seal.file_bytes += size;
+                }
+            }
+        }
+    }
+    pieces.finish()?;
+    watch.done(&format!("read {} files", seal.files));
+    Ok(())
+}
+
+/// Adds one file; a file that has vanished since the walk is named and left out.
+fn pack_file(
+    entry: &mut Entry,
+    source: &mut dyn FileSource,
+    pieces: &mut PieceWriter<'_>,
+    report: &mut PackReport,
+    watch: &dyn Watch,
+) -> Result<bool> {
+    let EntryKind::File(size) = entry.kind else { return Ok(false) };
+    let content = match source.open(&entry.path) {
+        Ok(content) => content,
+        Err(trouble) => {
+            let because = trouble.because.unwrap_or(trouble.what);
+            return Err(Trouble::outside("cannot read a file of the site")
+                .at(entry.shown())
+                .because(because)
+                .hint("make it readable, or leave it out with --leave-out"));
+        }
+    };
+    let mut exact = Exact { content, left: size, short: false, watch };
+    if size <= SETTINGS_FILE {
+        let mut bytes = Vec::new();
+        exact.read_to_end(&mut bytes).map_err(|error| {
+            Trouble::outside("cannot read a file of the site").at(entry.shown()).because(error)
+        })?;
+        let found = settings::find(&bytes).unwrap_or_default();
+        if found.iter().any(|setting| setting.role == Role::Password && !setting.value.is_empty())
+            || found.iter().any(|setting| setting.role == Role::File)
+        {
+            report.settings.push(entry.shown());
+        }
+        pieces.add(entry, &mut bytes.as_slice())?;
+    } else {
+        pieces.add(entry, &mut exact)?;
+    }
+    if exact.short {
+        report.changed.push(entry.shown());
+    }
+    Ok(true)
+}
+
+/// Gives exactly as many bytes as announced, even if the file changes underneath.
+struct Exact<'a> {
+    content: Box<dyn Read + 'a>,
+    left: u64,
+    short: bool,
+    watch: &'a dyn Watch,
+}
+
+impl Read for Exact<'_> {
+    fn read(&mut self, buffer: &mut [u8]) -> std::io::Result<usize> {
+        let room = buffer.len().min(usize::try_from(self.left).unwrap_or(usize::MAX));
+        let mut length = if self.short { 0 } else { self.content.read(&mut buffer[..room])? };
+        if length == 0 && room > 0 {
+            self.short = true;
+            buffer[..room].fill(0);
+            length = room;
+        }
+        self.left -= length as u64;
+        self.watch.advance(length as u64);
+        Ok(length)
+    }
+}
+
+pub(crate) fn is_database(path: &[u8], inside: Option<&str>) -> bool {
+    let rest = inside.and_then(|inside| path.strip_prefix(inside.as_bytes()));
+    rest.is_some_and(|rest| [&b""[..], b"-wal", b"-shm", b"-journal"].contains(&rest))
+}
+
+/// Whether a link at `path` points out of the tree.
+pub(crate) fn leads_out(path: &[u8], target: &[u8]) -> bool {
+    use std::ffi::OsStr;
+    use std::os::unix::ffi::OsStrExt;
+    use std::path::Component;
+    let mut depth = Path::new(OsStr::from_bytes(path)).components().count() as i64 - 1;
+    for part in Path::new(OsStr::from_bytes(target)).components() {
+        match part {
+            Component::Normal(_) => depth += 1,
+            Component::ParentDir => depth -= 1,
+            Component::CurDir => {}
+            Component::RootDir | Component::Prefix(_) => return true,
+        }
+        if depth < 0 {
+            return true;
+        }
+    }
+    false
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn links_out_of_the_tree_are_told_from_those_inside() {
+        assert!(leads_out(b"a", b"/etc/passwd"));
+        assert!(leads_out(b"a", b"../x"));
+        assert!(leads_out(b"a/b", b"../../x"));
+        assert!(leads_out(b"a/b", b"c/../../../a/b"));
+        assert!(!leads_out(b"a/b", b"../c"));
+        assert!(!leads_out(b"a", b"b/c"));
+    }
+
+    #[test]
+    fn the_database_file_and_its_companions_are_packed_once() {
+        assert!(is_database(b"data/site.db", Some("data/site.db")));
+        assert!(is_database(b"data/site.db-wal", Some("data/site.db")));
+        assert!(!is_database(b"data/site.db2", Some("data/site.db")));
+        assert!(!is_database(b"data/site.db", None));
+    }
+}

@@ -1,0 +1,90 @@
+//! Patterns of table names and paths, as `cache/**` and `gp_*`.
+
+use fernweh_ports::{Result, Trouble};
+use globset::{GlobBuilder, GlobSet, GlobSetBuilder};
+use std::ffi::OsStr;
+use std::os::unix::ffi::OsStrExt;
+
+/// A set of patterns.
+#[derive(Clone, Debug)]
+pub struct Patterns {
+    texts: Vec<String>,
+    set: GlobSet,
+}
+
+impl Patterns {
+    /// Patterns of paths below the site's folder: `*` stays inside a folder, a pattern
+    /// without slash matches at any depth, and what lies below a match matches too.
+    pub fn of_paths(texts: &[String]) -> Result<Self> {
+        let mut globs = Vec::new();
+        for text in texts {
+            let text = text.trim_matches('/');
+            let text = if text.contains('/') { text.to_owned() } else { format!("**/{text}") };
+            let inside = format!("{}/**", text.trim_end_matches("/**"));
+            globs.push(text);
+            globs.push(inside);
+        }
+        Self::build(texts, &globs)
+    }
+
+    /// Patterns of table names.
+    pub fn of_tables(texts: &[String]) -> Result<Self> {
+        Self::build(texts, texts)
+    }
+
+    fn build(texts: &[String], globs: &[String]) -> Result<Self> {
+        let mut builder = GlobSetBuilder::new();
+        for glob in globs {
+            let glob = GlobBuilder::new(glob).literal_separator(true).build().map_err(|error| {
+                Trouble::usage(format!("`{glob}` is not a pattern"))
+                    .because(error.kind())
+                    .hint("a pattern is a name with * for any characters, as in cache_*")
+            })?;
+            builder.add(glob);
+        }
+        let set = builder.build().map_err(|error| {
+            Trouble::usage("the patterns cannot be used together").because(error)
+        })?;
+        Ok(Self { texts: texts.to_vec(), set })
+    }
+
+    /// Whether one of the patterns matches.
+    pub fn hold(&self, name: &[u8]) -> bool {
+        self.set.is_match(OsStr::from_bytes(name))
+    }
+
+    /// The patterns as written.
+    pub fn texts(&self) -> &[String] {
+        &self.texts
+    }
+
+    /// Whether there are none.
+    pub fn is_empty(&self) -> bool {
+        self.texts.is_empty()
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn path_patterns_reach_below_folders_and_stay_inside_them() {
+        let patterns =
+            Patterns::of_paths(&["cache/**".into(), "*.log".into(), "a/*.css".into()]).unwrap();
+        for path in ["cache", "cache/x/y", "x/y.log", "y.log", "a/b.css"] {
+            assert!(patterns.hold(path.as_bytes()), "{path}");
+        }
+        for path in ["cached/x", "a/b/c.css", "x/cache"] {
+            assert!(!patterns.hold(path.as_bytes()), "{path}");
+        }
+        assert!(Patterns::of_paths(&["a[".into()]).is_err());
+    }
+
+    #[test]
+    fn table_patterns_match_whole_names() {
+        let patterns = Patterns::of_tables(&["gp_*".into(), "notes".into()]).unwrap();
+        assert!(patterns.hold(b"gp_articles") && patterns.hold(b"notes"));
+        assert!(!patterns.hold(b"my_gp_x") && !patterns.hold(b"notes2"));
+    }
+}

@@ -1,0 +1,74 @@
+//! What ran, how it ended, and what is unfinished.
+
+use crate::journal::{Records, Run, State};
+use fernweh_ports::{Direction, Result};
+use serde::Serialize;
+
+/// One run as it is listed.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct RunLine {
+    /// Its name.
+    pub run: String,
+    /// Its command.
+    pub command: String,
+    /// The site.
+    pub site: String,
+    /// When it began (RFC 3339, UTC).
+    pub started: String,
+    /// What went in.
+    pub input: String,
+    /// How it ended: `done`, `undone`, `unfinished`, `half switched`, `cleaned up`, `let go`.
+    pub state: String,
+    /// Whether `undo` can still turn it.
+    pub kept: bool,
+}
+
+/// All runs, the oldest first.
+pub fn runs(records: &Records) -> Result<Vec<RunLine>> {
+    Ok(records.runs()?.iter().map(line).collect())
+}
+
+fn line(run: &Run) -> RunLine {
+    let state = run.state();
+    let words = match &state {
+        State::Open => "unfinished",
+        State::Switching(..) => "half switched",
+        State::InPlace { direction: Direction::Forward, .. } => "done",
+        State::InPlace { direction: Direction::Back, .. } => "undone",
+        State::Closed if run.steps.contains(&crate::journal::Step::LetGo) => "let go",
+        State::Closed => "cleaned up",
+    };
+    RunLine {
+        run: run.header.run.clone(),
+        command: run.header.command.clone(),
+        site: run.header.site.clone(),
+        started: run.header.started.clone(),
+        input: run.header.input.clone(),
+        state: words.into(),
+        kept: matches!(state, State::InPlace { .. }),
+    }
+}
+
+/// What to say about a site before anything else: a run that was broken off.
+pub fn warning(records: &Records, site: &str) -> Result<Option<String>> {
+    for run in records.runs_of(site)? {
+        let began = &run.header.started;
+        match run.state() {
+            State::Switching(..) => {
+                return Ok(Some(format!(
+                    "site {site} is half switched by {} of {began}: type that command again to \
+                     complete it, or fernweh undo {site} to take it back",
+                    run.header.command
+                )));
+            }
+            State::Open if run.header.command == "rewrite" => {
+                return Ok(Some(format!(
+                    "a rewriting of site {site} begun {began} was broken off: type it again to \
+                     go on, or fernweh undo {site} to take it back"
+                )));
+            }
+            _ => {}
+        }
+    }
+    Ok(None)
+}

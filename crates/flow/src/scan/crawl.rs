@@ -1,0 +1,403 @@
+//! Fetching pages, and collecting what they refer to.
+
+use super::ScanOptions;
+use fernweh_core::finding::{Code, Finding};
+use fernweh_core::limits;
+use fernweh_core::page::{Link, LinkKind, css_links, html_links, xml_links};
+use fernweh_ports::{PageProblem, PageRequest, PageResponse, PageSource, Result, Watch};
+use std::collections::{BTreeMap, BTreeSet, VecDeque};
+use std::sync::{Condvar, Mutex, MutexGuard};
+use url::Url;
+
+const WORKERS: usize = 4;
+const HOPS: usize = 10;
+/// References kept per address; beyond, the same fault is already shown often enough.
+const REFERENCES: usize = 50;
+
+/// What came back for an address.
+#[derive(Clone, Debug)]
+pub(super) enum Outcome {
+    /// A status; the addresses that redirects led through come first.
+    Status(u16, Vec<String>),
+    /// Redirects that lead back to one of themselves.
+    Loop(Vec<String>),
+    /// Nothing came back.
+    Problem(PageProblem),
+}
+
+/// Who refers to an address.
+#[derive(Clone, Debug)]
+pub(super) struct Reference {
+    pub kind: LinkKind,
+    pub page: String,
+    pub sheet: Option<String>,
+    pub link: Link,
+}
+
+/// Everything collected.
+#[derive(Default)]
+pub(super) struct Crawl {
+    pub outcomes: BTreeMap<String, Outcome>,
+    pub references: BTreeMap<String, Vec<Reference>>,
+    pub findings: BTreeSet<Finding>,
+    pub not_followed: BTreeSet<String>,
+    pub pages: u64,
+    pub resources: u64,
+    pub external: u64,
+    pub external_skipped: u64,
+    pub bounded: bool,
+}
+
+impl Crawl {
+    /// Status and words if the first page gave nothing to scan.
+    pub fn start_failed(&self, options: &ScanOptions<'_>) -> Option<(u16, String)> {
+        match self.outcomes.get(options.start.as_str())? {
+            Outcome::Status(200, _) => None,
+            Outcome::Status(status, _) => Some((*status, words(*status))),
+            Outcome::Loop(_) => Some((0, "its redirects lead back to themselves".into())),
+            Outcome::Problem(problem) => Some((0, problem.to_string())),
+        }
+    }
+}
+
+/// A status in words.
+pub(super) fn words(status: u16) -> String {
+    let meaning = match status {
+        401 => "a password is wanted",
+        403 => "access is refused",
+        404 => "not found",
+        410 => "gone",
+        429 => "too many requests",
+        500 => "an error of the site's program",
+        502..=504 => "the server is not ready",
+        _ => "",
+    };
+    if meaning.is_empty() {
+        format!("status {status}")
+    } else {
+        format!("status {status}, {meaning}")
+    }
+}
+
+#[derive(Clone, Debug, PartialEq)]
+enum Task {
+    /// A page to read.
+    Page(usize),
+    /// A style sheet to read.
+    Sheet(String),
+    /// Something that must only exist.
+    Exists,
+}
+
+struct Shared {
+    crawl: Crawl,
+    queue: VecDeque<(Url, Task)>,
+    known: BTreeSet<String>,
+    at_work: usize,
+    trouble: Option<fernweh_ports::Trouble>,
+}
+
+struct Crawler<'a> {
+    options: &'a ScanOptions<'a>,
+    source: &'a dyn PageSource,
+    watch: &'a dyn Watch,
+    shared: Mutex<Shared>,
+    changed: Condvar,
+}
+
+pub(super) fn crawl(
+    options: &ScanOptions<'_>,
+    source: &dyn PageSource,
+    watch: &dyn Watch,
+) -> Result<Crawl> {
+    let mut queue = VecDeque::new();
+    let mut known = BTreeSet::new();
+    known.insert(options.start.to_string());
+    queue.push_back((options.start.clone(), Task::Page(0)));
+    // A sitemap, where there is one, names pages that no link leads to.
+    if let Ok(sitemap) = options.start.join("/sitemap.xml") {
+        queue.push_back((sitemap, Task::Page(1)));
+    }
+    let shared = Shared { crawl: Crawl::default(), queue, known, at_work: 0, trouble: None };
+    let crawler =
+        Crawler { options, source, watch, shared: Mutex::new(shared), changed: Condvar::new() };
+    std::thread::scope(|scope| {
+        for _ in 0..WORKERS {
+            scope.spawn(|| crawler.work());
+        }
+    });
+    let shared = crawler.shared.into_inner().unwrap_or_else(|poisoned| poisoned.into_inner());
+    match shared.trouble {
+        Some(trouble) => Err(trouble),
+        None => Ok(shared.crawl),
+    }
+}
+
+impl Crawler<'_> {
+    fn lock(&self) -> MutexGuard<'_, Shared> {
+        self.shared.lock().unwrap_or_else(|poisoned| poisoned.into_inner())
+    }
+
+    fn work(&self) {
+        loop {
+            let mut shared = self.lock();
+            let (url, task) = loop {
+                if shared.trouble.is_some() {
+                    return;
+                }
+                if let Some(next) = shared.queue.pop_front() {
+                    break next;
+                }
+                if shared.at_work == 0 {
+                    self.changed.notify_all();
+                    return;
+                }
+                shared = self.changed.wait(shared).unwrap_or_else(|poisoned| poisoned.into_inner());
+            };
+            shared.at_work += 1;
+            drop(shared);
+            let result = self.watch.go_on();
+            if result.is_ok() {
+                self.handle(&url, &task);
+            }
+            let mut shared = self.lock();
+            shared.at_work -= 1;
+            if let Err(trouble) = result {
+                shared.trouble = Some(trouble);
+            }
+            self.changed.notify_all();
+        }
+    }
+
+    fn handle(&self, url: &Url, task: &Task) {
+        let inside = self.is_inside(url);
+        let body = match task {
+            Task::Exists => None,
+            _ => Some(limits::PAGE),
+        };
+        let (outcome, answer) = self.follow(url, body);
+        let mut shared = self.lock();
+        match task {
+            Task::Page(_) => {}
+            _ if inside => shared.crawl.resources += 1,
+            _ => shared.crawl.external += 1,
+        }
+        // The sitemap is asked for unbidden: that there is none is no finding.
+        let unbidden = !shared.known.contains(url.as_str());
+        if !unbidden {
+            shared.crawl.outcomes.insert(url.to_string(), outcome);
+        }
+        drop(shared);
+        let Some((end, answer)) = answer.filter(|(_, answer)| answer.status == 200) else { return };
+        match task {
+            Task::Page(depth) if self.is_inside(&end) => self.read_page(&end, *depth, &answer),
+            Task::Sheet(page) => self.read_sheet(&end, page, &answer),
+            _ => {}
+        }
+    }
+
+    /// Fetches an address and goes where redirects lead, as long as they stay on the site.
+    fn follow(&self, url: &Url, body: Option<usize>) -> (Outcome, Option<(Url, PageResponse)>) {
+        let mut passed = vec![url.to_string()];
+        let mut here = url.clone();
+        loop {
+            let answer = match self.fetch(&here, body) {
+                Ok(answer) => answer,
+                Err(problem) => return (Outcome::Problem(problem), None),
+            };
+            let target = answer.location.as_ref().filter(|_| (300..400).contains(&answer.status));
+            let Some(mut target) = target.and_then(|target| here.join(target).ok()) else {
+                passed.pop();
+                return (Outcome::Status(answer.status, passed), Some((here, answer)));
+            };
+            target.set_fragment(None);
+            if passed.contains(&target.to_string()) || passed.len() > HOPS {
+                passed.push(target.to_string());
+                return (Outcome::Loop(passed), None);
+            }
+            // Where another host leads on is its own affair.
+            if !self.is_inside(&here) || (!self.is_inside(&target) && !self.options.external) {
+                return (Outcome::Status(200, Vec::new()), None);
+            }
+            passed.push(target.to_string());
+            here = target;
+        }
+    }
+
+    fn fetch(
+        &self,
+        url: &Url,
+        body: Option<usize>,
+    ) -> std::result::Result<PageResponse, PageProblem> {
+        let answer = self.source.fetch(&PageRequest { url: url.to_string(), body })?;
+        // Some servers know no HEAD; one byte answers the same question.
+        if body.is_none() && matches!(answer.status, 400 | 403 | 405 | 500 | 501) {
+            return self.source.fetch(&PageRequest { url: url.to_string(), body: Some(1) });
+        }
+        Ok(answer)
+    }
+
+    fn is_inside(&self, url: &Url) -> bool {
+        let start = &self.options.start;
+        let folder = start.path().rsplit_once('/').map_or("", |(folder, _)| folder);
+        url.host() == start.host()
+            && (url.port() == start.port() || url.scheme() != start.scheme())
+            && url.path().starts_with(folder)
+    }
+
+    fn read_page(&self, url: &Url, depth: usize, answer: &PageResponse) {
+        let is_html =
+            matches!(answer.media_type.as_str(), "text/html" | "application/xhtml+xml" | "");
+        let is_xml = answer.media_type.ends_with("xml") && !is_html;
+        if !is_html && !is_xml {
+            return;
+        }
+        let links = if is_html { html_links(&answer.body) } else { xml_links(&answer.body) };
+        let base = links.iter().find(|link| link.kind == LinkKind::Base);
+        let base =
+            base.and_then(|link| url.join(&link.address).ok()).unwrap_or_else(|| url.clone());
+        {
+            let mut shared = self.lock();
+            if shared.crawl.pages as usize >= self.options.pages {
+                shared.crawl.bounded = true;
+                return;
+            }
+            shared.crawl.pages += 1;
+        }
+        self.watch.advance(1);
+        self.note_old_addresses(url, None, &answer.body, &links);
+        for link in links {
+            if link.kind != LinkKind::Base {
+                self.refer(url, &base, None, link, depth + 1);
+            }
+        }
+    }
+
+    fn read_sheet(&self, url: &Url, page: &str, answer: &PageResponse) {
+        if answer.media_type != "text/css" {
+            return;
+        }
+        let links = css_links(&String::from_utf8_lossy(&answer.body));
+        let Ok(page) = Url::parse(page) else { return };
+        self.note_old_addresses(&page, Some(url), &answer.body, &links);
+        for link in links {
+            self.refer(&page, url, Some(url), link, 0);
+        }
+    }
+
+    fn note_old_addresses(&self, page: &Url, sheet: Option<&Url>, body: &[u8], links: &[Link]) {
+        let Some(old) = self.options.old else { return };
+        let found = old.look(body);
+        let mut shared = self.lock();
+        for edit in found.edits.iter().filter(|edit| edit.replaced.is_some()) {
+            let line = 1 + body[..edit.range.start].iter().filter(|byte| **byte == b'\n').count();
+            let rest = &body[edit.range.start..];
+            let end = rest.iter().take(300).position(|c| b" \t\r\n\"'<>)".contains(c));
+            let address = String::from_utf8_lossy(&rest[..end.unwrap_or(rest.len().min(300))]);
+            let element = links.iter().find(|link| address.starts_with(&link.address));
+            shared.crawl.findings.insert(Finding {
+                code: Code::OldAddress,
+                page: page.to_string(),
+                element: element.map_or("text".into(), |link| link.element.clone()),
+                line,
+                sheet: sheet.map(ToString::to_string),
+                address: address.into_owned(),
+                detail: String::new(),
+            });
+        }
+    }
+
+    /// Notes a reference, its mixed content, and queues its target once.
+    fn refer(&self, page: &Url, base: &Url, sheet: Option<&Url>, link: Link, depth: usize) {
+        let Ok(mut target) = base.join(&link.address) else { return };
+        if !matches!(target.scheme(), "http" | "https") || link.address.is_empty() {
+            return;
+        }
+        target.set_fragment(None);
+        let mut shared = self.lock();
+        if page.scheme() == "https" && target.scheme() == "http" {
+            if let Some(code) = link.kind.mixed() {
+                shared.crawl.findings.insert(Finding {
+                    code,
+                    page: page.to_string(),
+                    element: link.element.clone(),
+                    line: link.line,
+                    sheet: sheet.map(ToString::to_string),
+                    address: link.address.clone(),
+                    detail: String::new(),
+                });
+            }
+        }
+        if link.kind == LinkKind::Form {
+            return;
+        }
+        if does_something(&target) {
+            shared.crawl.not_followed.insert(target.to_string());
+            return;
+        }
+        let inside = self.is_inside(&target);
+        let new = shared.known.insert(target.to_string());
+        if !inside && !self.options.external {
+            shared.crawl.external_skipped += u64::from(new);
+            return;
+        }
+        let kind = link.kind;
+        let references = shared.crawl.references.entry(target.to_string()).or_default();
+        if references.len() < REFERENCES {
+            let (page, sheet) = (page.to_string(), sheet.map(ToString::to_string));
+            references.push(Reference { kind, page, sheet, link });
+        }
+        if !new {
+            return;
+        }
+        let task = match kind {
+            LinkKind::Page | LinkKind::Frame if inside => Task::Page(depth),
+            LinkKind::Style => Task::Sheet(page.to_string()),
+            _ => Task::Exists,
+        };
+        if matches!(task, Task::Page(depth) if depth > self.options.depth) {
+            shared.crawl.bounded = true;
+            return;
+        }
+        shared.queue.push_back((target, task));
+        drop(shared);
+        self.changed.notify_one();
+    }
+}
+
+/// Links that log out, delete or otherwise act are not followed.
+fn does_something(url: &Url) -> bool {
+    const WORDS: [&str; 10] = [
+        "logout",
+        "log-out",
+        "logoff",
+        "signout",
+        "sign-out",
+        "delete",
+        "remove",
+        "unsubscribe",
+        "trash",
+        "destroy",
+    ];
+    let pairs = url.query_pairs();
+    let query = pairs.flat_map(|(key, value)| [key.to_lowercase(), value.to_lowercase()]);
+    let path = url.path_segments().into_iter().flatten().map(str::to_lowercase);
+    query
+        .chain(path)
+        .any(|part| WORDS.iter().any(|word| part == *word || part.starts_with(&format!("{word}."))))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn links_that_act_are_known_by_their_words() {
+        let acts = |text: &str| does_something(&Url::parse(text).unwrap());
+        assert!(acts("https://a.example/logout"));
+        assert!(acts("https://a.example/x?action=delete&id=1"));
+        assert!(acts("https://a.example/logout.php"));
+        assert!(!acts("https://a.example/articles/how-to-delete-stars"));
+        assert!(!acts("https://a.example/removed"));
+    }
+}

@@ -1,0 +1,65 @@
+//! What an archive holds, and whether it is what was written.
+
+use crate::archive::ArchiveReader;
+use fernweh_core::archive::Manifest;
+use fernweh_ports::{Result, Unit, Watch};
+use serde::Serialize;
+use std::path::Path;
+
+/// What an archive holds.
+#[derive(Clone, Debug, Serialize)]
+pub struct ShowReport {
+    /// The archive.
+    pub archive: String,
+    /// Its size in bytes.
+    pub size: u64,
+    /// What it says of itself.
+    pub manifest: Manifest,
+    /// Records by table, in the order of packing.
+    pub rows: Vec<(String, u64)>,
+    /// Number of files.
+    pub files: u64,
+    /// Number of folders.
+    pub folders: u64,
+    /// Number of links.
+    pub links: u64,
+    /// Bytes of all files.
+    pub file_bytes: u64,
+    /// Files that hold connection settings.
+    pub settings: Vec<String>,
+    /// Number of members.
+    pub members: u64,
+    /// After `--verify`: members that are not what was written.
+    pub different: Option<Vec<String>>,
+}
+
+/// Opens an archive; its members are compared with its seal, and with `verify` their
+/// digests too.
+pub fn show(path: &Path, verify: bool, watch: &dyn Watch) -> Result<ShowReport> {
+    let archive = ArchiveReader::open(path)?;
+    let different = if verify {
+        watch.stage("verify", Some(archive.size), Unit::Bytes);
+        let different = archive.verify(watch)?;
+        watch.done("read every member");
+        Some(different)
+    } else {
+        None
+    };
+    let seal = &archive.seal;
+    let tables = archive.manifest.database.iter().flat_map(|database| &database.tables);
+    let rows =
+        tables.map(|table| (table.name.clone(), seal.rows.get(&table.name).copied().unwrap_or(0)));
+    Ok(ShowReport {
+        archive: path.display().to_string(),
+        size: archive.size,
+        rows: rows.collect(),
+        files: seal.files,
+        folders: seal.folders,
+        links: seal.links,
+        file_bytes: seal.file_bytes,
+        settings: seal.settings.clone(),
+        members: seal.members.len() as u64 + 1,
+        different,
+        manifest: archive.manifest.clone(),
+    })
+}

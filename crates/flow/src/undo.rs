@@ -1,0 +1,142 @@
+//! Back to the state before the last change, and forward again.
+
+use crate::journal::{Journal, Plan, Records, Run, State, Step};
+use crate::rewrite::{self, Parts, TakenBack};
+use crate::unpack::{Targets, discard, switch};
+use fernweh_ports::{Direction, Fingerprint, Result, Trouble, Watch};
+use serde::Serialize;
+
+/// What `undo` did.
+#[derive(Clone, Debug, Serialize)]
+pub struct UndoReport {
+    /// The run that was turned.
+    pub run: String,
+    /// Its command.
+    pub command: String,
+    /// Which way it was turned.
+    pub direction: Direction,
+    /// When the state that was left had come into place.
+    pub since: String,
+    /// What visitors had written since: table and number of records more or less.
+    pub written: Vec<Written>,
+    /// Whether something was written since that did not change the numbers.
+    pub changed_since: bool,
+    /// For a rewriting: what was taken back.
+    pub taken_back: Option<TakenBack>,
+}
+
+/// Records that came or went since the switch.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct Written {
+    /// The table.
+    pub table: String,
+    /// Records more, or less if negative.
+    pub records: i64,
+}
+
+/// The last change of a site, if there is one that can be turned.
+pub fn last_change(records: &Records, site: &str) -> Result<Run> {
+    let runs = records.runs_of(site)?;
+    let turnable = |run: &&Run| match run.state() {
+        State::Switching(..) | State::InPlace { .. } => true,
+        // A rewriting that was broken off has changed some cells already.
+        State::Open => run.header.command == "rewrite",
+        State::Closed => false,
+    };
+    runs.iter().find(turnable).cloned().ok_or_else(|| {
+        Trouble::usage(format!("there is no change of site {site} to take back"))
+            .because("no finished run on this site is recorded beside this configuration")
+            .hint("fernweh runs lists what ran; undo works where unpack or rewrite was typed")
+    })
+}
+
+/// Turns an unpacking: the states change places again.
+pub fn turn_unpack(run: &Run, targets: &mut Targets<'_>, watch: &dyn Watch) -> Result<UndoReport> {
+    let mut journal = Journal::resume(run)?;
+    let (direction, plan, since, before) = match run.state() {
+        State::InPlace { direction, plan, at, fingerprint } => {
+            (opposite(direction), plan, at, Some(fingerprint))
+        }
+        // A switch that was broken off is taken back.
+        State::Switching(_, plan) => (Direction::Back, plan, run.header.started.clone(), None),
+        _ => {
+            discard(&mut journal, targets, watch)?;
+            return Err(Trouble::usage("this run had changed nothing; it is cleaned up now"));
+        }
+    };
+    let written = match (&mut targets.database, &before) {
+        (Some(target), Some(before)) => difference(before, &target.fingerprint(&plan.tables)?),
+        _ => (Vec::new(), false),
+    };
+    switch(&mut journal, targets, &plan, direction, watch)?;
+    Ok(UndoReport {
+        run: run.header.run.clone(),
+        command: run.header.command.clone(),
+        direction,
+        since,
+        written: written.0,
+        changed_since: written.1,
+        taken_back: None,
+    })
+}
+
+/// Turns a rewriting: the old values come back, or the new ones again.
+pub fn turn_rewrite(run: &Run, parts: &mut Parts<'_>, watch: &dyn Watch) -> Result<UndoReport> {
+    let mut journal = Journal::resume(run)?;
+    let (direction, since) = match run.state() {
+        State::InPlace { direction, at, .. } => (opposite(direction), at),
+        State::Switching(direction, _) => (direction, run.header.started.clone()),
+        _ => (Direction::Back, run.header.started.clone()),
+    };
+    journal.step(&Step::Switching { direction, plan: Plan::default() }, watch)?;
+    let taken_back = rewrite::turn(&run.folder, direction, parts, watch)?;
+    let fingerprint = Fingerprint::default();
+    journal.step(&Step::Done { direction, at: crate::now(), fingerprint }, watch)?;
+    Ok(UndoReport {
+        run: run.header.run.clone(),
+        command: run.header.command.clone(),
+        direction,
+        since,
+        written: Vec::new(),
+        changed_since: false,
+        taken_back: Some(taken_back),
+    })
+}
+
+/// Gives up what a run keeps safe.
+pub fn let_go(run: &Run, targets: &mut Targets<'_>, watch: &dyn Watch) -> Result<()> {
+    let mut journal = Journal::resume(run)?;
+    if let State::InPlace { direction, plan, .. } = run.state() {
+        if let (Some(target), Some(swap)) = (&mut targets.database, &plan.database) {
+            target.let_go(swap, direction)?;
+        }
+        if let (Some(target), Some(swap)) = (&mut targets.files, &plan.files) {
+            target.let_go(swap)?;
+        }
+    }
+    for entry in std::fs::read_dir(&run.folder).into_iter().flatten().flatten() {
+        if entry.file_name() != "journal.jsonl" {
+            let _ = std::fs::remove_file(entry.path());
+        }
+    }
+    journal.step(&Step::LetGo, watch)
+}
+
+fn opposite(direction: Direction) -> Direction {
+    match direction {
+        Direction::Forward => Direction::Back,
+        Direction::Back => Direction::Forward,
+    }
+}
+
+fn difference(before: &Fingerprint, now: &Fingerprint) -> (Vec<Written>, bool) {
+    let mut written = Vec::new();
+    for (table, count) in &now.rows {
+        let earlier = before.rows.iter().find(|(name, _)| name == table).map_or(0, |(_, n)| *n);
+        if earlier != *count {
+            let records = *count as i64 - earlier as i64;
+            written.push(Written { table: table.clone(), records });
+        }
+    }
+    (written, before.mark != now.mark)
+}
