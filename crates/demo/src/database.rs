@@ -1,0 +1,115 @@
+//! The database of the sample site, whichever engine it is, for the builder and the
+//! stand-in host: plain SQL in, plain text out.
+
+use mysql_async::prelude::Queryable;
+use mysql_async::{Conn, OptsBuilder};
+use std::path::PathBuf;
+use tokio::runtime::{Builder, Runtime};
+
+/// Anything that went wrong, in words.
+pub type Failure = Box<dyn std::error::Error + Send + Sync>;
+
+/// Where the database is.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Place {
+    /// A SQLite file.
+    Sqlite(PathBuf),
+    /// A MariaDB server on this machine.
+    Mariadb {
+        /// The port on 127.0.0.1.
+        port: u16,
+        /// The user.
+        user: String,
+        /// The password.
+        password: String,
+        /// The database.
+        name: String,
+    },
+}
+
+/// An open database.
+pub enum Database {
+    /// SQLite.
+    Sqlite(rusqlite::Connection),
+    /// MariaDB, with the runtime that drives the connection.
+    Mariadb(Box<(Runtime, Conn)>),
+}
+
+impl Database {
+    /// Opens it; a SQLite file is made if it is not there.
+    pub fn open(place: &Place) -> Result<Self, Failure> {
+        match place {
+            Place::Sqlite(path) => {
+                if let Some(folder) = path.parent() {
+                    std::fs::create_dir_all(folder)?;
+                }
+                let db = rusqlite::Connection::open(path)?;
+                db.busy_timeout(std::time::Duration::from_secs(5))?;
+                Ok(Self::Sqlite(db))
+            }
+            Place::Mariadb { port, user, password, name } => {
+                let runtime = Builder::new_current_thread().enable_all().build()?;
+                let options = OptsBuilder::default()
+                    .ip_or_hostname("127.0.0.1")
+                    .tcp_port(*port)
+                    .prefer_socket(false)
+                    .user(Some(user))
+                    .pass(Some(password))
+                    .db_name(Some(name).filter(|name| !name.is_empty()));
+                let conn = runtime.block_on(Conn::new(options))?;
+                let mut database = Self::Mariadb(Box::new((runtime, conn)));
+                database.run(b"SET NAMES utf8mb4")?;
+                Ok(database)
+            }
+        }
+    }
+
+    /// Runs one statement (MariaDB) or several (SQLite).
+    pub fn run(&mut self, sql: &[u8]) -> Result<(), Failure> {
+        match self {
+            Self::Sqlite(db) => db.execute_batch(std::str::from_utf8(sql)?)?,
+            Self::Mariadb(link) => {
+                let (runtime, conn) = &mut **link;
+                runtime.block_on(conn.query_drop(sql.to_vec()))?;
+            }
+        }
+        Ok(())
+    }
+
+    /// The rows of a query as text.
+    pub fn ask(&mut self, sql: &str) -> Result<Vec<Vec<Option<String>>>, Failure> {
+        match self {
+            Self::Sqlite(db) => {
+                let mut query = db.prepare(sql)?;
+                let width = query.column_count();
+                let rows = query.query_map([], |row| {
+                    (0..width)
+                        .map(|n| {
+                            use rusqlite::types::ValueRef::*;
+                            Ok(match row.get_ref(n)? {
+                                Null => None,
+                                Integer(number) => Some(number.to_string()),
+                                Real(number) => Some(number.to_string()),
+                                Text(bytes) | Blob(bytes) => {
+                                    Some(String::from_utf8_lossy(bytes).into_owned())
+                                }
+                            })
+                        })
+                        .collect()
+                })?;
+                Ok(rows.collect::<Result<_, _>>()?)
+            }
+            Self::Mariadb(link) => {
+                let (runtime, conn) = &mut **link;
+                let rows: Vec<mysql_async::Row> =
+                    runtime.block_on(conn.query(sql.as_bytes().to_vec()))?;
+                let text = |value| match value {
+                    mysql_async::Value::NULL => None,
+                    mysql_async::Value::Bytes(b) => Some(String::from_utf8_lossy(&b).into_owned()),
+                    other => Some(other.as_sql(true)),
+                };
+                Ok(rows.into_iter().map(|r| r.unwrap().into_iter().map(text).collect()).collect())
+            }
+        }
+    }
+}

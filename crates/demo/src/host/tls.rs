@@ -1,0 +1,40 @@
+//! Certificates of a demonstration authority, made anew at every start.
+
+use crate::database::Failure;
+use rcgen::{BasicConstraints, CertificateParams, DnType, IsCa, Issuer, KeyPair};
+use rustls::ServerConfig;
+use rustls::pki_types::{PrivateKeyDer, PrivatePkcs8KeyDer};
+use std::sync::Arc;
+
+/// A certificate authority that nobody trusts unless told to.
+pub struct Authority {
+    issuer: Issuer<'static, KeyPair>,
+    /// Its certificate (PEM), to be trusted by a scan.
+    pub certificate: String,
+}
+
+impl Authority {
+    /// Makes an authority.
+    pub fn new() -> Result<Self, Failure> {
+        let key = KeyPair::generate()?;
+        let mut params = CertificateParams::new(Vec::new())?;
+        params.is_ca = IsCa::Ca(BasicConstraints::Unconstrained);
+        params.distinguished_name.push(DnType::CommonName, "Glimmer Point demonstration authority");
+        let certificate = params.self_signed(&key)?.pem();
+        Ok(Self { issuer: Issuer::new(params, key), certificate })
+    }
+
+    /// What a server needs to answer as `host`.
+    pub(super) fn serve(&self, host: &str) -> Result<Arc<ServerConfig>, Failure> {
+        let key = KeyPair::generate()?;
+        let params = CertificateParams::new(vec![host.to_owned()])?;
+        let certificate = params.signed_by(&key, &self.issuer)?;
+        let key = PrivateKeyDer::Pkcs8(PrivatePkcs8KeyDer::from(key.serialize_der()));
+        let provider = Arc::new(rustls::crypto::ring::default_provider());
+        let config = ServerConfig::builder_with_provider(provider)
+            .with_safe_default_protocol_versions()?
+            .with_no_client_auth()
+            .with_single_cert(vec![certificate.der().clone()], key)?;
+        Ok(Arc::new(config))
+    }
+}
