@@ -1,1 +1,56 @@
-//! Placeholder.
+//! The command line of Fernweh: arguments, configuration, connectors, and how results and
+//! errors are shown.
+#![forbid(unsafe_code)]
+#![warn(missing_docs)]
+
+mod args;
+mod commands;
+mod config;
+mod context;
+mod errors;
+mod progress;
+mod render;
+mod secrets;
+mod site;
+
+use args::{Arguments, Command};
+use clap::Parser;
+use context::Context;
+use std::ffi::OsString;
+
+/// Done.
+const DONE: u8 = 0;
+/// Done, and there are findings or differences.
+const FINDINGS: u8 = 1;
+
+/// Runs one command line; gives the exit code.
+pub fn run(arguments: impl IntoIterator<Item = OsString>) -> u8 {
+    let arguments = match Arguments::try_parse_from(arguments) {
+        Ok(arguments) => arguments,
+        Err(error) => {
+            let _ = error.print();
+            return if error.use_stderr() { 2 } else { DONE };
+        }
+    };
+    // Both TLS users of this program share one provider; a second call changes nothing.
+    let _ = rustls::crypto::ring::default_provider().install_default();
+    let context = Context::new(&arguments.common);
+    match execute(&context, &arguments.command) {
+        Ok(code) => code,
+        Err(trouble) => errors::show(&context, &trouble),
+    }
+}
+
+fn execute(context: &Context, command: &Command) -> fernweh_ports::Result<u8> {
+    match command {
+        Command::Survey(args) => commands::survey::run(context, args),
+        Command::Pack(args) => commands::pack::run(context, args),
+        Command::Show(args) => commands::show::run(context, args),
+        Command::Unpack(args) => commands::unpack::run(context, args),
+        Command::Rewrite(args) => commands::rewrite::run(context, args),
+        Command::Scan(args) => commands::scan::run(context, args),
+        Command::Undo(args) => commands::undo::run(context, args),
+        Command::Runs(args) => commands::runs::run(context, args),
+        Command::Demo(args) => commands::demo::run(context, args),
+    }
+}

@@ -378,7 +378,8 @@ impl Read for Exact<'_> {
     }
 }
 
-pub(crate) fn is_database(path: &[u8], inside: Option<&str>) -> bool {
+/// Whether a path is that of the database file inside the tree, or of its companions.
+pub fn is_database(path: &[u8], inside: Option<&str>) -> bool {
     let rest = inside.and_then(|inside| path.strip_prefix(inside.as_bytes()));
     rest.is_some_and(|rest| [&b""[..], b"-wal", b"-shm", b"-journal"].contains(&rest))
 }

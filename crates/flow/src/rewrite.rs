@@ -7,19 +7,13 @@ use fernweh_core::limits;
 use fernweh_core::record::{EntryKind, Table, Value};
 use fernweh_core::rewrite::Rewriter;
 use fernweh_ports::{
-    Applied, Change, DatabaseEditor, Direction, FileSource, Fingerprint, Refused, Result, Scope,
-    Trouble, Unit, Watch,
+    Applied, Change, DatabaseEditor, Direction, FileEditor, FileSource, Fingerprint, Refused,
+    Result, Scope, Trouble, Unit, Watch,
 };
 use serde::{Deserialize, Serialize};
 use std::fs::{self, File, OpenOptions};
 use std::io::{BufRead, BufReader, BufWriter, Read, Write};
 use std::path::{Path, PathBuf};
-
-/// Writes files of a live site in place.
-pub trait FileEditor {
-    /// Replaces the content of a file; its other properties stay.
-    fn replace(&mut self, path: &[u8], content: &[u8]) -> Result<()>;
-}
 
 /// What a rewriting did.
 #[derive(Clone, Debug, Default, Serialize)]

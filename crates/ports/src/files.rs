@@ -32,6 +32,12 @@ pub trait FileSource: Send {
     fn free(&self) -> Option<u64>;
 }
 
+/// Writes files of a live site in place.
+pub trait FileEditor: Send {
+    /// Replaces the content of a file; its other properties stay.
+    fn replace(&mut self, path: &[u8], content: &[u8]) -> Result<()>;
+}
+
 /// What identifies a file or folder whatever its name.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct FileId {

@@ -16,7 +16,7 @@ pub use database::{
     Fingerprint, NamedSql, Overview, Record, Refused, Scope, SwapObjects, SwapTable, TableInfo,
     TablesSwap,
 };
-pub use files::{FileId, FileSource, FileSwap, FileTarget, LeftOut};
+pub use files::{FileEditor, FileId, FileSource, FileSwap, FileTarget, LeftOut};
 pub use pages::{PageProblem, PageRequest, PageResponse, PageSource};
 pub use trouble::{Kind, Result, Trouble};
 pub use watch::{Silent, Unit, Watch};

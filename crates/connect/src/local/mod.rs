@@ -1,9 +1,11 @@
 //! Files on this machine.
 
+mod editor;
 mod source;
 mod swap;
 mod target;
 
+pub use editor::LocalEditor;
 pub use source::LocalSource;
 pub use swap::{file_id, let_go, switch};
 pub use target::LocalTarget;

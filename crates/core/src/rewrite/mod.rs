@@ -19,7 +19,7 @@ pub use cell::{CellOutcome, ColumnText};
 pub use origins::{Origin, origins};
 pub use rule::{Place, Rule, RuleError, Spelling};
 pub use serialized::is_serialized;
-pub use tally::{Sample, Tally};
+pub use tally::{Leftover, Sample, Tally};
 
 use crate::limits;
 use regex::bytes::{Regex, RegexBuilder};

@@ -1,0 +1,114 @@
+//! What can be typed. One command a variant; its arguments live in its own file.
+
+use crate::commands;
+use clap::{Args, Parser, Subcommand, ValueEnum};
+use std::path::PathBuf;
+
+const ABOUT: &str =
+    "Moves a database-backed site from one host to another, and proves that it arrived whole.";
+
+const AFTER: &str = "\
+The usual way, with two sites described in fernweh.toml:
+  fernweh survey old                       what the old site consists of
+  fernweh pack old                         one archive with database and files
+  fernweh unpack ARCHIVE new --preview     what rewriting will change
+  fernweh unpack ARCHIVE new               the new site, addresses rewritten
+  fernweh scan new                         every page opened and checked
+  fernweh undo new                         back, if something is wrong
+
+Try it on a sample site first: fernweh demo
+
+Exit codes: 0 done, 1 done with findings, 2 usage or configuration, 3 the outside
+refused, 4 data damaged, 5 interrupted.";
+
+/// The whole command line.
+#[derive(Debug, Parser)]
+#[command(name = "fernweh", version, about = ABOUT, after_help = AFTER)]
+pub struct Arguments {
+    /// What every command takes.
+    #[command(flatten)]
+    pub common: Common,
+    /// The command.
+    #[command(subcommand)]
+    pub command: Command,
+}
+
+/// What every command takes.
+#[derive(Clone, Debug, Args)]
+pub struct Common {
+    /// The configuration (default: fernweh.toml in this folder)
+    #[arg(short, long, global = true, value_name = "FILE")]
+    pub config: Option<PathBuf>,
+    /// Print the result as one JSON document
+    #[arg(long, global = true)]
+    pub json: bool,
+    /// Print no progress and no messages, only the result
+    #[arg(long, global = true)]
+    pub quiet: bool,
+    /// Print more detail
+    #[arg(short, long, global = true)]
+    pub verbose: bool,
+    /// When to use colour
+    #[arg(long, global = true, value_name = "WHEN", default_value = "auto")]
+    pub color: Color,
+    /// Answer yes to every question
+    #[arg(long, global = true)]
+    pub yes: bool,
+}
+
+/// When to use colour.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub enum Color {
+    /// On a terminal, unless NO_COLOR is set.
+    Auto,
+    /// Always.
+    Always,
+    /// Never.
+    Never,
+}
+
+/// The site that a command works on.
+#[derive(Clone, Debug, Default, Args)]
+pub struct SiteArgs {
+    /// The site's web address, in place of SITE's configuration
+    #[arg(long, value_name = "ADDRESS")]
+    pub url: Option<String>,
+    /// The site's folder, in place of SITE's configuration
+    #[arg(long, value_name = "PLACE")]
+    pub files: Option<String>,
+    /// The site's database, in place of SITE's configuration, as sqlite:PATH or mariadb://USER@HOST/NAME
+    #[arg(long, value_name = "PLACE")]
+    pub database: Option<String>,
+}
+
+/// Only one half of a site.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub enum Half {
+    /// The database.
+    Database,
+    /// The files.
+    Files,
+}
+
+/// The commands.
+#[derive(Debug, Subcommand)]
+pub enum Command {
+    /// What a site consists of, and whether everything needed can be reached
+    Survey(commands::survey::SurveyArgs),
+    /// Pack a site into one archive
+    Pack(commands::pack::PackArgs),
+    /// What an archive holds
+    Show(commands::show::ShowArgs),
+    /// Unpack an archive into a site, rewriting its addresses on the way
+    Unpack(commands::unpack::UnpackArgs),
+    /// Rewrite addresses in a live site; a preview unless --apply
+    Rewrite(commands::rewrite::RewriteArgs),
+    /// Open every page of a site and check what it refers to
+    Scan(commands::scan::ScanArgs),
+    /// Back to the state before the last change of a site
+    Undo(commands::undo::UndoArgs),
+    /// What ran, how it ended, what is unfinished
+    Runs(commands::runs::RunsArgs),
+    /// Build a sample site on two stand-in hosts and move it, step by step
+    Demo(commands::demo::DemoArgs),
+}

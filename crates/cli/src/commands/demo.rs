@@ -1,0 +1,311 @@
+//! `fernweh demo`: the whole journey on the sample site, each step as it would be typed.
+
+use super::{rewrite, scan};
+use crate::args::SiteArgs;
+use crate::context::Context;
+use crate::render::{Page, Paint, counted};
+use crate::{DONE, FINDINGS};
+use clap::{Args, ValueEnum};
+use fernweh_core::finding::{Code, Finding};
+use fernweh_demo::database::{Failure, Place};
+use fernweh_demo::faults::{PAGE_FAULTS, PageFault};
+use fernweh_demo::host::{Authority, HostOptions, StandIn};
+use fernweh_demo::server::{PrivateServer, available};
+use fernweh_demo::site::{ARTICLES, Build, DATABASE_FILE, build};
+use fernweh_demo::{NEW_URL, OLD_URL};
+use fernweh_ports::{Result, Trouble, Watch};
+use std::fs;
+use std::path::{Path, PathBuf};
+use std::time::{Duration, Instant};
+
+/// Build a sample site on two stand-in hosts and move it, step by step
+///
+/// Nothing outside the folder is touched. Example:
+///   fernweh demo --keep-serving
+#[derive(Debug, Args)]
+#[command(verbatim_doc_comment)]
+pub struct DemoArgs {
+    /// The folder in which everything happens
+    #[arg(default_value = "fernweh-demo")]
+    pub folder: PathBuf,
+    /// The database of both hosts; mariadb starts a private server if it is installed
+    #[arg(long, default_value = "sqlite")]
+    pub engine: Engine,
+    /// Leave both hosts up, to look at them in a browser, until Ctrl-C
+    #[arg(long)]
+    pub keep_serving: bool,
+    /// Build the old site with so many articles, for measurements
+    #[arg(long, value_name = "NUMBER")]
+    pub large: Option<u64>,
+    /// Build the old site and stop; without stand-in hosts
+    #[arg(long)]
+    pub build_only: bool,
+}
+
+/// Which database the sample site uses.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub enum Engine {
+    /// The embedded one.
+    Sqlite,
+    /// A private server.
+    Mariadb,
+}
+
+const OLD_ROOT: &str = "old-host/htdocs";
+const NEW_ROOT: &str = "new-host/htdocs";
+const ARCHIVE: &str = "glimmer.fernweh.tar";
+/// By this file a folder of an earlier demonstration is known.
+const MARKER: &str = "made-by-fernweh-demo";
+
+fn failed(error: Failure) -> Trouble {
+    Trouble::outside("the demonstration cannot be built").because(error)
+}
+
+/// Runs the command.
+pub fn run(context: &Context, args: &DemoArgs) -> Result<u8> {
+    let began = Instant::now();
+    if args.engine == Engine::Mariadb {
+        available().map_err(|hint| {
+            Trouble::outside("the demonstration needs a MariaDB server").because(hint)
+        })?;
+    }
+    let folder = prepare(&args.folder)?;
+    std::env::set_current_dir(&folder)
+        .map_err(|error| Trouble::file("cannot enter the folder", &folder, &error))?;
+    let stage = Stage::build(args, &folder)?;
+    if args.build_only {
+        println!("built the old site in {}", folder.join(OLD_ROOT).display());
+        return Ok(DONE);
+    }
+    let authority = Authority::new().map_err(failed)?;
+    let old = stand_in(OLD_ROOT, "glimmerpoint.example", false, &authority)?;
+    let new = stand_in(NEW_ROOT, "www.glimmer-point.example", true, &authority)?;
+    write("demo-authority.pem", &authority.certificate)?;
+    write("fernweh.toml", &configuration(&stage, &old, &new))?;
+    println!("The Glimmer Point Observatory moves from {OLD_URL} to {NEW_URL}.");
+    println!(
+        "Both hosts are stand-ins on this machine. Everything happens in\n{}",
+        folder.display()
+    );
+    let width = context.style.width;
+    for (title, line, expected) in [
+        ("What does the old site consist of?", "survey old".to_owned(), DONE),
+        ("Pack it into one archive.", format!("pack old -o {ARCHIVE}"), DONE),
+        ("Is the archive whole?", format!("show {ARCHIVE} --verify"), DONE),
+        (
+            "Unpack it at the new place, with the new address.",
+            format!("unpack {ARCHIVE} new"),
+            DONE,
+        ),
+        ("Is there anything left to rewrite?", "rewrite new".to_owned(), DONE),
+        ("Scan the old site …", "scan old --own-only".to_owned(), FINDINGS),
+        ("… and the new one.", "scan new --own-only".to_owned(), FINDINGS),
+    ] {
+        println!("\n{}\n{title}\n\n$ fernweh {line}\n", "─".repeat(width.min(80)));
+        let words = ["fernweh", "--quiet"].into_iter().chain(line.split(' '));
+        let code = crate::run(words.map(Into::into));
+        context.watch.go_on()?;
+        if code != expected {
+            return Err(Trouble::damaged("a step of the demonstration ended unexpectedly")
+                .because(format!("fernweh {line} ended with exit code {code}"))
+                .changed(format!("everything is in {}", folder.display())));
+        }
+    }
+    let proven = prove(context)?;
+    println!("\n{}", "─".repeat(width.min(80)));
+    print!("{}", ending(context, args, &folder, &proven, began.elapsed()));
+    if args.keep_serving {
+        keep_serving(context, &old, &new);
+    }
+    if proven.iter().all(|(good, _)| *good) {
+        return Ok(DONE);
+    }
+    Err(Trouble::damaged("the demonstration did not prove what it should")
+        .changed(format!("everything is in {}", folder.display())))
+}
+
+/// An empty folder; one of an earlier demonstration is emptied.
+fn prepare(folder: &Path) -> Result<PathBuf> {
+    let what = "cannot use this folder";
+    let trouble = |error: std::io::Error| Trouble::file(what, folder, &error);
+    if folder.join(MARKER).is_file() {
+        fs::remove_dir_all(folder).map_err(trouble)?;
+    }
+    if fs::read_dir(folder).is_ok_and(|mut entries| entries.next().is_some()) {
+        return Err(Trouble::usage(what)
+            .at(folder.display().to_string())
+            .because("something is in it, and it was not made by an earlier demonstration")
+            .hint("name an empty folder: fernweh demo FOLDER"));
+    }
+    fs::create_dir_all(folder).map_err(trouble)?;
+    fs::write(folder.join(MARKER), "This folder may be removed.\n").map_err(trouble)?;
+    folder.canonicalize().map_err(trouble)
+}
+
+fn write(path: &str, text: &str) -> Result<()> {
+    fs::write(path, text)
+        .map_err(|error| Trouble::file("cannot write into the folder", Path::new(path), &error))
+}
+
+/// The old site, and the databases of both.
+struct Stage {
+    old: Place,
+    new: Place,
+    _server: Option<(PrivateServer, Scratch)>,
+}
+
+/// A folder outside the demonstration; paths of sockets must be short.
+struct Scratch(PathBuf);
+
+impl Drop for Scratch {
+    fn drop(&mut self) {
+        let _ = fs::remove_dir_all(&self.0);
+    }
+}
+
+impl Stage {
+    fn build(args: &DemoArgs, folder: &Path) -> Result<Self> {
+        let stage = match args.engine {
+            Engine::Sqlite => Self {
+                old: Place::Sqlite(folder.join(OLD_ROOT).join(DATABASE_FILE)),
+                new: Place::Sqlite(folder.join(NEW_ROOT).join(DATABASE_FILE)),
+                _server: None,
+            },
+            Engine::Mariadb => {
+                let path =
+                    std::env::temp_dir().join(format!("fernweh-demo-{}", std::process::id()));
+                let scratch = Scratch(path);
+                let server = PrivateServer::start(&scratch.0).map_err(failed)?;
+                let make = |name, user, password| {
+                    server.make_database(name, user, password).map_err(failed)
+                };
+                let old = make("old_glimmer", "keeper", "lens-cap-1609")?;
+                let new = make("new_glimmer", "glimmer", "dark-sky-2026")?;
+                write("old-password", "lens-cap-1609\n")?;
+                write("new-password", "dark-sky-2026\n")?;
+                Self { old, new, _server: Some((server, scratch)) }
+            }
+        };
+        let root = folder.join(OLD_ROOT);
+        let articles = args.large.unwrap_or(ARTICLES).max(12);
+        build(&Build { root: &root, database: &stage.old, articles }).map_err(failed)?;
+        Ok(stage)
+    }
+}
+
+fn stand_in(root: &str, host: &str, https: bool, authority: &Authority) -> Result<StandIn> {
+    let root = Path::new(root).to_owned();
+    let root = std::path::absolute(&root).unwrap_or(root);
+    let options = HostOptions { root, host: host.into(), https, login: None, port: 0 };
+    StandIn::start(options, authority).map_err(failed)
+}
+
+fn configuration(stage: &Stage, old: &StandIn, new: &StandIn) -> String {
+    let database = |place: &Place, root: &str, password: &str| match place {
+        Place::Sqlite(_) => format!("database  = \"sqlite:{root}/{DATABASE_FILE}\"\n"),
+        Place::Mariadb { port, user, name, .. } => format!(
+            "database  = \"mariadb://{user}@127.0.0.1:{port}/{name}\"\n\
+             password.database = {{ file = \"{password}\" }}\n"
+        ),
+    };
+    format!(
+        "[site.old]\nurl       = \"{OLD_URL}\"\nfiles     = \"{OLD_ROOT}\"\n{}\
+         address   = \"{}\"\n\n\
+         [site.new]\nurl       = \"{NEW_URL}\"\nfiles     = \"{NEW_ROOT}\"\n{}\
+         address   = \"{}\"\nauthority = \"demo-authority.pem\"\n\n\
+         [pack]\nleave-out = [\"cache/**\", \"*.log\"]\n\n\
+         [[rule]]\nfrom = \"/home/keeper/htdocs\"\nto   = \"/srv/www/glimmer\"\ninto = [\"new\"]\n",
+        database(&stage.old, OLD_ROOT, "old-password"),
+        old.address,
+        database(&stage.new, NEW_ROOT, "new-password"),
+        new.address,
+    )
+}
+
+/// What can be said for sure at the end, and whether it holds.
+fn prove(context: &Context) -> Result<Vec<(bool, String)>> {
+    let mut proven = Vec::new();
+    let args = rewrite::RewriteArgs {
+        site: Some("new".into()),
+        from: Vec::new(),
+        to: Vec::new(),
+        apply: false,
+        only: None,
+        places: SiteArgs::default(),
+    };
+    let (_, again) = rewrite::make(context, &args)?;
+    let left =
+        again.rewriting.database_total().replacements + again.rewriting.files_total().replacements;
+    proven.push((left == 0, "rewriting the new site once more would change nothing".to_owned()));
+    for (name, secure) in [("old", false), ("new", true)] {
+        let args = scan::ScanArgs {
+            site: Some(name.into()),
+            own_only: true,
+            max_pages: 20_000,
+            max_depth: 100,
+            places: SiteArgs::default(),
+        };
+        let (_, report) = scan::make(context, &args)?;
+        let expected: Vec<&PageFault> = PAGE_FAULTS
+            .iter()
+            .filter(|fault| secure || !(fault.https_only || fault.code == Code::OldAddress))
+            .collect();
+        let found =
+            expected.iter().filter(|fault| report.findings.iter().any(|f| is(fault, f))).count();
+        let other =
+            report.findings.iter().filter(|f| !expected.iter().any(|fault| is(fault, f))).count();
+        proven.push((
+            found == expected.len() && other == 0,
+            format!(
+                "the scan of site {name} finds {found} of the {} built into it, and {}",
+                counted(expected.len() as u64, "fault", "faults"),
+                if other == 0 { "nothing else".into() } else { format!("{other} others") }
+            ),
+        ));
+    }
+    Ok(proven)
+}
+
+/// Whether a finding is this deliberate fault.
+fn is(fault: &PageFault, finding: &Finding) -> bool {
+    finding.code == fault.code
+        && finding.page.ends_with(fault.page)
+        && finding.element == fault.element
+        && finding.address == fault.address
+}
+
+fn ending(
+    context: &Context,
+    args: &DemoArgs,
+    folder: &Path,
+    proven: &[(bool, String)],
+    took: Duration,
+) -> String {
+    let mut page = Page::new(context.style);
+    page.gap();
+    let mut label = "proven";
+    for (good, what) in proven {
+        let (paint, word) = if *good { (Paint::Good, "passed") } else { (Paint::Bad, "failed") };
+        page.row(label, &format!("{}   {what}", context.style.paint(paint, word)));
+        label = "";
+    }
+    page.row("took", &format!("{:.1} s", took.as_secs_f64()));
+    page.row("files", &format!("{}", folder.display()));
+    page.more("fernweh.toml describes both sites; old-host and new-host hold their files");
+    if !args.keep_serving {
+        page.row("next", "fernweh demo --keep-serving leaves both hosts up to look at");
+    }
+    page.finish()
+}
+
+fn keep_serving(context: &Context, old: &StandIn, new: &StandIn) {
+    println!(
+        "\nBoth hosts are up until Ctrl-C. Their names lead here in a browser started with\n\n\
+         chromium --host-resolver-rules=\"MAP glimmerpoint.example {}, MAP www.glimmer-point.example {}\" \\\n    \
+         --ignore-certificate-errors --user-data-dir=/tmp/glimmer {OLD_URL} {NEW_URL}",
+        old.address, new.address
+    );
+    while !context.watch.stopping() {
+        std::thread::sleep(Duration::from_millis(200));
+    }
+}

@@ -1,0 +1,13 @@
+//! One file per command: its arguments, and one function that calls one operation and
+//! shows its report.
+
+pub mod demo;
+pub mod pack;
+pub mod rewrite;
+mod rules;
+pub mod runs;
+pub mod scan;
+pub mod show;
+pub mod survey;
+pub mod undo;
+pub mod unpack;

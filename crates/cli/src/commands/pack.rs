@@ -1,0 +1,159 @@
+//! `fernweh pack`
+
+use crate::DONE;
+use crate::args::{Half, SiteArgs};
+use crate::context::Context;
+use crate::render::{Page, counted, moment, size};
+use crate::site::{DatabasePlace, Site};
+use clap::Args;
+use fernweh_flow::pack::{PackOptions, PackReport, pack};
+use fernweh_flow::patterns::Patterns;
+use fernweh_ports::{DatabaseSource, FileSource, Result, Watch};
+use std::path::PathBuf;
+use std::time::Instant;
+
+/// Pack a site into one archive
+///
+/// The whole database at one moment and the whole file tree, in one plain tar.
+/// The site is only read. Example:
+///   fernweh pack old --leave-out 'cache/**' --without-rows 'sessions'
+#[derive(Debug, Args)]
+#[command(verbatim_doc_comment)]
+pub struct PackArgs {
+    /// The site's name in fernweh.toml
+    pub site: Option<String>,
+    /// The archive (default: NAME-YYYY-MM-DD-HHMM.fernweh.tar)
+    #[arg(short, long, value_name = "FILE")]
+    pub output: Option<PathBuf>,
+    /// Pack only one half of the site
+    #[arg(long, value_name = "HALF")]
+    pub only: Option<Half>,
+    /// Leave files and folders out, as cache/** or *.log; may be repeated
+    #[arg(long, value_name = "PATTERN")]
+    pub leave_out: Vec<String>,
+    /// Pack only the structure of tables, as sessions or cache_*; may be repeated
+    #[arg(long, value_name = "PATTERN")]
+    pub without_rows: Vec<String>,
+    /// Pack only these tables, as gp_*; may be repeated
+    #[arg(long, value_name = "PATTERN")]
+    pub tables: Vec<String>,
+    /// Take links along that point out of the site
+    #[arg(long)]
+    pub outside_links: bool,
+    /// Where the site is, without a configuration
+    #[command(flatten)]
+    pub places: SiteArgs,
+}
+
+/// Runs the command.
+pub fn run(context: &Context, args: &PackArgs) -> Result<u8> {
+    let began = Instant::now();
+    let config = context.config()?;
+    let site = Site::resolve(&config, args.site.as_deref(), &args.places)?;
+    if let Some(warning) = fernweh_flow::runs::warning(&context.records(&config), &site.name)? {
+        context.watch.note(&format!("{warning}\n"));
+    }
+    let (with_database, with_files) = site.halves(args.only)?;
+    let chosen = Patterns::of_tables(&args.tables)?;
+    let holds = |table: &str| {
+        site.holds_table(table) && (chosen.is_empty() || chosen.hold(table.as_bytes()))
+    };
+    let both = |configured: &[String], typed: &[String]| [configured, typed].concat();
+    let section = &config.content.pack;
+    let root = site.files.as_ref().and_then(|path| path.canonicalize().ok());
+    let options = PackOptions {
+        site: site.name.clone(),
+        url: site.url.as_ref().map(ToString::to_string),
+        root: root.map(|path| path.display().to_string()),
+        archive: args.output.clone().unwrap_or_else(|| archive_name(&site.name)),
+        leave_out: Patterns::of_paths(&both(&section.leave_out, &args.leave_out))?,
+        without_rows: Patterns::of_tables(&both(&section.without_rows, &args.without_rows))?,
+        tables: &holds,
+        database_name: site.database.as_ref().map(DatabasePlace::name).unwrap_or_default(),
+        inside_files: site.inside_files(),
+        outside_links: args.outside_links,
+        program: env!("CARGO_PKG_VERSION").into(),
+    };
+    let doing =
+        |trouble: fernweh_ports::Trouble| trouble.doing(format!("packing site {}", site.name));
+    let mut database = if with_database { site.database_source().map_err(doing)? } else { None };
+    let mut files = if with_files { site.file_source().map_err(doing)? } else { None };
+    let source = database.as_mut().map(|source| &mut **source as &mut dyn DatabaseSource);
+    let files = files.as_mut().map(|source| source as &mut dyn FileSource);
+    let report = pack(&options, source, files, &context.watch).map_err(doing)?;
+    let seconds = began.elapsed().as_secs_f64();
+    context.print(&report, &text(context, &site, &report, seconds));
+    Ok(DONE)
+}
+
+fn archive_name(site: &str) -> PathBuf {
+    let now = jiff::Zoned::now().strftime("%Y-%m-%d-%H%M").to_string();
+    let name = |number: u32| match number {
+        1 => PathBuf::from(format!("{site}-{now}.fernweh.tar")),
+        _ => PathBuf::from(format!("{site}-{now}-{number}.fernweh.tar")),
+    };
+    (1..).map(name).find(|path| !path.exists()).unwrap_or_else(|| name(1))
+}
+
+fn text(context: &Context, site: &Site, report: &PackReport, seconds: f64) -> String {
+    let mut page = Page::new(context.style);
+    page.row("packed", &format!("site {} in {seconds:.1} s", site.name));
+    if let Some(snapshot) = &report.snapshot {
+        page.row(
+            "database",
+            &format!(
+                "{}, {}, all of one moment: {}",
+                counted(report.tables, "table", "tables"),
+                counted(report.records, "record", "records"),
+                moment(snapshot)
+            ),
+        );
+        if !report.outside_snapshot.is_empty() {
+            page.more(&format!(
+                "except for tables whose storage engine has no snapshot: {}",
+                report.outside_snapshot.join(", ")
+            ));
+        }
+    }
+    if report.files + report.folders > 0 {
+        page.row(
+            "files",
+            &format!(
+                "{}, {}; {}, {}",
+                counted(report.files, "file", "files"),
+                size(report.file_bytes),
+                counted(report.folders, "folder", "folders"),
+                counted(report.links, "link", "links")
+            ),
+        );
+    }
+    if !report.without_rows.is_empty() {
+        page.row("no rows of", &report.without_rows.join(", "));
+    }
+    let mut label = "left out";
+    for left in &report.left_out {
+        page.row(label, &format!("{}: {}", left.path, left.because));
+        label = "";
+    }
+    for object in &report.not_carried {
+        page.row(label, &format!("{object}: this version does not carry it; create it by hand"));
+        label = "";
+    }
+    for path in &report.changed {
+        page.row(
+            "changed",
+            &format!("{path} was shortened while it was read; pack again when it is quiet"),
+        );
+    }
+    if !report.settings.is_empty() {
+        page.row(
+            "secrets",
+            &format!("{} in this archive holds connection settings", report.settings.join(", ")),
+        );
+        page.more("whoever has the archive has the site; it is readable by you alone");
+    }
+    page.row("archive", &format!("{}, {}", report.archive, size(report.size)));
+    page.gap();
+    page.row("next", &format!("fernweh show {} --verify", report.archive));
+    page.finish()
+}

@@ -1,0 +1,166 @@
+//! `fernweh rewrite`
+
+use super::rules;
+use crate::DONE;
+use crate::args::{Half, SiteArgs};
+use crate::config::Config;
+use crate::context::Context;
+use crate::render::{Page, counted, rewriting};
+use crate::site::Site;
+use clap::Args;
+use fernweh_connect::local::LocalEditor;
+use fernweh_core::rewrite::Rewriter;
+use fernweh_flow::rewrite::{LiveReport, Parts, RewriteOptions, rewrite};
+use fernweh_ports::{FileSource, Result, Trouble, Watch};
+
+/// Rewrite addresses in a live site; a preview unless --apply
+///
+/// Rules come from --from and --to, from [[rule]] in fernweh.toml, or, if there are
+/// none, from the addresses of the other sites there. Example:
+///   fernweh rewrite new --from http://cdn.example --to https://cdn.example
+#[derive(Debug, Args)]
+#[command(verbatim_doc_comment)]
+pub struct RewriteArgs {
+    /// The site's name in fernweh.toml
+    pub site: Option<String>,
+    /// The old address, with --to; may be repeated
+    #[arg(long, value_name = "ADDRESS")]
+    pub from: Vec<String>,
+    /// The new address, with --from; may be repeated
+    #[arg(long, value_name = "ADDRESS")]
+    pub to: Vec<String>,
+    /// Change the site; the old values are kept for undo
+    #[arg(long)]
+    pub apply: bool,
+    /// Rewrite only one half of the site
+    #[arg(long, value_name = "HALF")]
+    pub only: Option<Half>,
+    /// Where the site is, without a configuration
+    #[command(flatten)]
+    pub places: SiteArgs,
+}
+
+/// Runs the command.
+pub fn run(context: &Context, args: &RewriteArgs) -> Result<u8> {
+    let (site, report) = make(context, args)?;
+    context.print(&report, &text(context, args, &site, &report));
+    Ok(DONE)
+}
+
+/// Rewrites, or makes a preview, and gives the report.
+pub fn make(context: &Context, args: &RewriteArgs) -> Result<(Site, LiveReport)> {
+    let config = context.config()?;
+    let site = Site::resolve(&config, args.site.as_deref(), &args.places)?;
+    let report = report(context, args, &config, &site)
+        .map_err(|trouble| trouble.doing(format!("rewriting site {}", site.name)))?;
+    Ok((site, report))
+}
+
+fn report(
+    context: &Context,
+    args: &RewriteArgs,
+    config: &Config,
+    site: &Site,
+) -> Result<LiveReport> {
+    let rewriter = rewriter(args, config, site)?;
+    let halves = site.halves(args.only)?;
+    let records = context.records(config);
+    let _lock = if args.apply { Some(records.lock(&site.name)?) } else { None };
+    if let Some(warning) = fernweh_flow::runs::warning(&records, &site.name)? {
+        context.watch.note(&format!("{warning}\n"));
+    }
+    let mut database = if halves.0 { site.database_editor()? } else { None };
+    let mut files = if halves.1 { site.file_source()? } else { None };
+    let mut editor = site.files.as_deref().map(LocalEditor::new);
+    let mut parts = Parts {
+        database: database
+            .as_mut()
+            .map(|editor| &mut **editor as &mut dyn fernweh_ports::DatabaseEditor),
+        files: files.as_mut().map(|source| source as &mut dyn FileSource),
+        editor: editor.as_mut().map(|editor| editor as &mut dyn fernweh_ports::FileEditor),
+    };
+    let holds = |table: &str| site.holds_table(table);
+    let inside = site.inside_files();
+    let skip = |path: &[u8]| fernweh_flow::pack::is_database(path, inside.as_deref());
+    let options = RewriteOptions { rewriter: &rewriter, tables: &holds, skip: &skip };
+    let mut journal = if args.apply {
+        let words: Vec<String> =
+            rewriter.rules().iter().map(|rule| format!("{} → {}", rule.from, rule.to)).collect();
+        Some(records.begin("rewrite", &site.name, &words.join(", "))?)
+    } else {
+        None
+    };
+    rewrite(&options, &mut parts, journal.as_mut(), &context.watch).map_err(|trouble| {
+        match args.apply {
+            true => trouble.changed(format!(
+                "some cells may have been changed; type the same command again to go on, or fernweh \
+                 undo {} to take it back",
+                site.name
+            )),
+            false => trouble,
+        }
+    })
+}
+
+fn rewriter(args: &RewriteArgs, config: &Config, site: &Site) -> Result<Rewriter> {
+    if args.from.len() != args.to.len() {
+        return Err(Trouble::usage("--from and --to do not pair up")
+            .because(format!(
+                "there are {} of --from and {} of --to",
+                args.from.len(),
+                args.to.len()
+            ))
+            .hint("give each --from its --to"));
+    }
+    let mut found = rules::configured(config, &site.name)?;
+    for (from, to) in args.from.iter().zip(&args.to) {
+        match rules::pair(from, to)? {
+            Some(rule) => found.push(rule),
+            None => return Err(Trouble::usage(format!("{from} is rewritten to itself"))),
+        }
+    }
+    if let (true, Some(url)) = (args.from.is_empty(), &site.url) {
+        found.extend(rules::from_other_sites(config, &site.name, &url.to_string())?);
+    }
+    if found.is_empty() {
+        return Err(Trouble::usage("there is nothing to rewrite")
+            .because("no rule is given, and no other site's address is known")
+            .hint("say --from OLD-ADDRESS --to NEW-ADDRESS"));
+    }
+    rules::ready(found)
+}
+
+fn text(context: &Context, args: &RewriteArgs, site: &Site, report: &LiveReport) -> String {
+    let mut page = Page::new(context.style);
+    match report.applied {
+        true => page.row("rewritten", &format!("site {}; every old value is kept", site.name)),
+        false => page.row("preview", "nothing was changed; --apply gives these numbers"),
+    }
+    page.gap();
+    rewriting(&mut page, context.style, &report.rewriting);
+    if !report.refused.is_empty() {
+        page.gap();
+        page.row(
+            "refused",
+            &format!("{} not changed", counted(report.refused.len() as u64, "cell", "cells")),
+        );
+        for refused in &report.refused {
+            page.more(&format!("{}: {}", refused.place, refused.because));
+        }
+    }
+    page.gap();
+    if report.applied {
+        page.row("undo", &format!("fernweh undo {}", site.name));
+        if site.url.is_some() {
+            page.row("next", &format!("fernweh scan {}", site.name));
+        }
+    } else {
+        let mut words = vec![format!("fernweh rewrite {}", site.name)];
+        for (from, to) in args.from.iter().zip(&args.to) {
+            words.push(format!("--from {from} --to {to}"));
+        }
+        words.push("--apply".into());
+        page.row("next", &words.join(" "));
+    }
+    page.finish()
+}

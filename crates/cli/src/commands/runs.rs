@@ -1,0 +1,117 @@
+//! `fernweh runs`
+
+use crate::DONE;
+use crate::args::SiteArgs;
+use crate::context::Context;
+use crate::render::{Page, Paint, aligned, moment};
+use crate::site::Site;
+use clap::Args;
+use fernweh_flow::journal::{Journal, State};
+use fernweh_flow::runs::{RunLine, runs};
+use fernweh_flow::unpack::discard;
+use fernweh_ports::{Result, Trouble};
+
+/// What ran, how it ended, what is unfinished
+///
+/// Example:
+///   fernweh runs --discard 2026-11-23-091000-unpack-new
+#[derive(Debug, Args)]
+#[command(verbatim_doc_comment)]
+pub struct RunsArgs {
+    /// Clean up an unfinished run
+    #[arg(long, value_name = "RUN")]
+    pub discard: Option<String>,
+}
+
+/// Runs the command.
+pub fn run(context: &Context, args: &RunsArgs) -> Result<u8> {
+    let config = context.config()?;
+    let records = context.records(&config);
+    if let Some(name) = &args.discard {
+        return clean_up(context, name);
+    }
+    let found = runs(&records)?;
+    context.print(&found, &text(context, &found));
+    Ok(DONE)
+}
+
+fn clean_up(context: &Context, name: &str) -> Result<u8> {
+    let config = context.config()?;
+    let records = context.records(&config);
+    let all = records.runs()?;
+    let run = all.iter().find(|run| run.header.run == *name).ok_or_else(|| {
+        Trouble::usage(format!("there is no run `{name}`")).hint("fernweh runs lists them")
+    })?;
+    let site_name = run.header.site.clone();
+    let _lock = records.lock(&site_name)?;
+    match run.state() {
+        State::Open if run.header.command == "unpack" => {}
+        State::Switching(..) => {
+            return Err(Trouble::usage("this run is in the middle of its switch")
+                .because("the site stands half on its old state and half on its new one")
+                .hint(format!(
+                    "type its command again to complete it, or fernweh undo {site_name}"
+                )));
+        }
+        State::Open => {
+            return Err(Trouble::usage("this rewriting has changed cells already")
+                .hint(format!("fernweh undo {site_name} takes it back")));
+        }
+        _ => {
+            return Err(
+                Trouble::usage("this run is not unfinished").hint("fernweh runs shows its state")
+            );
+        }
+    }
+    let site = Site::resolve(&config, Some(&site_name), &SiteArgs::default())?;
+    let halves = (site.database.is_some(), site.files.is_some());
+    site.with_targets(name, halves, &mut |targets| {
+        discard(&mut Journal::resume(run)?, targets, &context.watch)
+    })?;
+    let mut page = Page::new(context.style);
+    page.row("cleaned up", &format!("{name}; site {site_name} stands as before"));
+    context.print(&serde_json::json!({ "discarded": name }), &page.finish());
+    Ok(DONE)
+}
+
+fn text(context: &Context, found: &[RunLine]) -> String {
+    let mut page = Page::new(context.style);
+    if found.is_empty() {
+        page.row("runs", "none yet in this folder");
+        return page.finish();
+    }
+    let rows: Vec<Vec<String>> = found
+        .iter()
+        .map(|run| {
+            let paint = match run.state.as_str() {
+                "done" | "undone" => Paint::Good,
+                "half switched" | "unfinished" => Paint::Bad,
+                _ => Paint::Quiet,
+            };
+            let kept = if run.kept { "undo possible" } else { "" };
+            vec![
+                run.run.clone(),
+                context.style.paint(paint, &run.state),
+                kept.into(),
+                run.input.clone(),
+            ]
+        })
+        .collect();
+    for line in aligned(&rows, &[]) {
+        page.exact(&line);
+    }
+    if let Some(open) =
+        found.iter().find(|run| matches!(run.state.as_str(), "unfinished" | "half switched"))
+    {
+        page.gap();
+        let next = match (open.command.as_str(), open.state.as_str()) {
+            ("unpack", "unfinished") => format!("fernweh runs --discard {}", open.run),
+            _ => format!("fernweh undo {}", open.site),
+        };
+        page.row(
+            "next",
+            &format!("type the unfinished command of {} again, or: {next}", moment(&open.started)),
+        );
+    }
+    page.finish()
+}

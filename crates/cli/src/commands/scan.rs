@@ -1,0 +1,202 @@
+//! `fernweh scan`
+
+use super::rules;
+use crate::args::SiteArgs;
+use crate::config::Config;
+use crate::context::Context;
+use crate::render::{Page, Paint, Style, counted, cut_middle};
+use crate::site::Site;
+use crate::{DONE, FINDINGS};
+use clap::Args;
+use fernweh_core::finding::{Code, Finding, Severity};
+use fernweh_core::rewrite::Rewriter;
+use fernweh_flow::scan::{ScanOptions, ScanReport, scan};
+use fernweh_ports::{Result, Trouble, Watch};
+use std::collections::BTreeMap;
+use url::Url;
+
+/// Places shown per finding unless more detail is wanted.
+const PLACES: usize = 6;
+
+/// Open every page of a site and check what it refers to
+///
+/// Finds broken links and pictures, redirects that never end, http: parts on https
+/// pages, and addresses of the old site. Sends no forms, follows no link that logs out
+/// or deletes. Examples:
+///   fernweh scan new
+///   fernweh scan https://www.glimmer-point.example
+#[derive(Debug, Args)]
+#[command(verbatim_doc_comment)]
+pub struct ScanArgs {
+    /// The site's name in fernweh.toml, or a web address
+    pub site: Option<String>,
+    /// Do not ask other hosts whether their addresses exist
+    #[arg(long)]
+    pub own_only: bool,
+    /// Read at most so many pages
+    #[arg(long, value_name = "NUMBER", default_value_t = 20_000)]
+    pub max_pages: usize,
+    /// Go at most so many links away from the first page
+    #[arg(long, value_name = "NUMBER", default_value_t = 100)]
+    pub max_depth: usize,
+    /// Where the site is, without a configuration
+    #[command(flatten)]
+    pub places: SiteArgs,
+}
+
+/// Runs the command.
+pub fn run(context: &Context, args: &ScanArgs) -> Result<u8> {
+    let (site, report) = make(context, args)?;
+    context.print(&report, &text(context, &site, &report));
+    Ok(if report.findings.is_empty() { DONE } else { FINDINGS })
+}
+
+/// Scans, and gives the report.
+pub fn make(context: &Context, args: &ScanArgs) -> Result<(Site, ScanReport)> {
+    let config = context.config()?;
+    let mut places = args.places.clone();
+    let mut name = args.site.as_deref();
+    if let Some(address) = name.filter(|name| name.contains("://")) {
+        places.url = Some(address.to_owned());
+        name = None;
+    }
+    let site = Site::resolve(&config, name, &places)?;
+    let url = site.url.as_ref().ok_or_else(|| {
+        Trouble::usage(format!("site {} has no url", site.name)).hint(format!(
+            "set url in [site.{}], or name the address: fernweh scan https://…",
+            site.name
+        ))
+    })?;
+    if let Some(warning) = fernweh_flow::runs::warning(&context.records(&config), &site.name)? {
+        context.watch.note(&format!("{warning}\n"));
+    }
+    let start = Url::parse(&format!("{url}/"))
+        .map_err(|error| Trouble::usage("the site's url cannot be used").because(error))?;
+    let old = old_addresses(&config, &site)?;
+    let options = ScanOptions {
+        start,
+        old: old.as_ref(),
+        external: !args.own_only,
+        pages: args.max_pages,
+        depth: args.max_depth,
+    };
+    let doing = |trouble: Trouble| trouble.doing(format!("scanning {url}"));
+    let report = scan(&options, &site.pages()?, &context.watch).map_err(doing)?;
+    Ok((site, report))
+}
+
+/// Every other site's address is an old one here, and so is what rules rewrite.
+fn old_addresses(config: &Config, site: &Site) -> Result<Option<Rewriter>> {
+    let Some(url) = &site.url else { return Ok(None) };
+    let mut found = rules::configured(config, &site.name)?;
+    found.extend(rules::from_other_sites(config, &site.name, &url.to_string())?);
+    // The address of the site that this one was made from; not of one made from it.
+    let is_old = config.content.site.len() > 1 && !found.is_empty();
+    if is_old { rules::ready(found).map(Some) } else { Ok(None) }
+}
+
+fn text(context: &Context, site: &Site, report: &ScanReport) -> String {
+    let style = context.style;
+    let mut page = Page::new(style);
+    let of =
+        |severity| report.findings.iter().filter(|f| f.code.severity() == severity).count() as u64;
+    let (broken, warnings) = (of(Severity::Broken), of(Severity::Warning));
+    let verdict = match (broken, warnings) {
+        (0, 0) => style.paint(Paint::Good, "nothing wrong was found"),
+        (0, _) => style.paint(
+            Paint::Doubt,
+            &format!("nothing broken, {}", counted(warnings, "warning", "warnings")),
+        ),
+        _ => style.paint(
+            Paint::Bad,
+            &format!(
+                "{} broken, {}",
+                counted(broken, "thing", "things"),
+                counted(warnings, "warning", "warnings")
+            ),
+        ),
+    };
+    page.row("scanned", &format!("{}: {verdict}", report.start));
+    page.row(
+        "read",
+        &format!(
+            "{}, {} of pages",
+            counted(report.pages, "page", "pages"),
+            counted(report.resources, "part", "parts"),
+        ),
+    );
+    if report.external > 0 {
+        page.more(&format!(
+            "{} on other hosts asked for",
+            counted(report.external, "address", "addresses")
+        ));
+    }
+    if report.external_skipped > 0 {
+        page.more(&format!(
+            "{} on other hosts not asked for",
+            counted(report.external_skipped, "address", "addresses")
+        ));
+    }
+    if !report.not_followed.is_empty() {
+        page.row(
+            "not opened",
+            &format!("{}, for such links log out or delete", report.not_followed.join(", ")),
+        );
+    }
+    if report.bounded {
+        page.row("bounded", "the scan stopped at its limit; --max-pages and --max-depth raise it");
+    }
+    for code in Code::ALL {
+        let found: Vec<&Finding> = report.findings.iter().filter(|f| f.code == code).collect();
+        if !found.is_empty() {
+            page.gap();
+            findings(&mut page, style, code, &found);
+        }
+    }
+    page.gap();
+    match report.counts.contains_key(Code::OldAddress.name()) {
+        true => page.row("next", &format!("fernweh rewrite {}", site.name)),
+        false if report.findings.is_empty() => page.row("next", "nothing is left to do here"),
+        false => {
+            page.row("next", &format!("repair what is broken, then: fernweh scan {}", site.name))
+        }
+    }
+    page.finish()
+}
+
+fn findings(page: &mut Page, style: Style, code: Code, found: &[&Finding]) {
+    let paint = match code.severity() {
+        Severity::Broken => Paint::Bad,
+        Severity::Warning => Paint::Doubt,
+    };
+    // One fault on a hundred pages is one fault.
+    let mut groups: BTreeMap<(&str, &str), Vec<&Finding>> = BTreeMap::new();
+    for finding in found {
+        groups.entry((&finding.address, &finding.detail)).or_default().push(finding);
+    }
+    let number = counted(found.len() as u64, "time", "times");
+    page.exact(&format!("{}  {number}, {}", style.paint(paint, code.name()), code.words()));
+    let room = style.width - 15;
+    for ((address, detail), places) in &groups {
+        page.exact(&format!("  {}", cut_middle(address, room)));
+        if !detail.is_empty() {
+            page.exact(&format!("    {}", cut_middle(detail, room - 2)));
+        }
+        let limit = if style.verbose { usize::MAX } else { PLACES };
+        for finding in places.iter().take(limit) {
+            let place = match &finding.sheet {
+                Some(sheet) => format!(
+                    "{}, line {} of {sheet}, used by {}",
+                    finding.element, finding.line, finding.page
+                ),
+                None => format!("{}, line {} of {}", finding.element, finding.line, finding.page),
+            };
+            let place = cut_middle(&place, room - 2);
+            page.exact(&format!("    {}", style.paint(Paint::Quiet, &place)));
+        }
+        if places.len() > limit {
+            page.exact(&format!("    and on {} more pages; -v shows them", places.len() - limit));
+        }
+    }
+    page.arrow(code.remedy());
+}

@@ -1,0 +1,104 @@
+//! `fernweh show`
+
+use crate::context::Context;
+use crate::render::{Page, Paint, aligned, count, counted, moment, size};
+use crate::{DONE, FINDINGS};
+use clap::Args;
+use fernweh_flow::show::{ShowReport, show};
+use fernweh_ports::Result;
+use std::path::PathBuf;
+
+/// What an archive holds
+///
+/// Compares its members with its seal; with --verify every byte is read and every
+/// digest checked. Example:
+///   fernweh show old-2026-11-23-0910.fernweh.tar --verify
+#[derive(Debug, Args)]
+#[command(verbatim_doc_comment)]
+pub struct ShowArgs {
+    /// The archive
+    pub archive: PathBuf,
+    /// Read everything and check every digest
+    #[arg(long)]
+    pub verify: bool,
+}
+
+/// Runs the command.
+pub fn run(context: &Context, args: &ShowArgs) -> Result<u8> {
+    let report = show(&args.archive, args.verify, &context.watch)?;
+    context.print(&report, &text(context, &report));
+    let different = report.different.as_ref().is_some_and(|members| !members.is_empty());
+    Ok(if different { FINDINGS } else { DONE })
+}
+
+fn text(context: &Context, report: &ShowReport) -> String {
+    let style = context.style;
+    let mut page = Page::new(style);
+    let manifest = &report.manifest;
+    page.row("archive", &format!("{}, {}", report.archive, size(report.size)));
+    let url = manifest.url.as_deref().unwrap_or("without web address");
+    page.row("site", &format!("{}, {url}", manifest.site));
+    page.row("packed", &format!("{} by Fernweh {}", moment(&manifest.created), manifest.program));
+    if let Some(database) = &manifest.database {
+        let records = report.rows.iter().map(|(_, rows)| rows).sum();
+        let tables = report.rows.iter().filter(|(name, _)| name != "sqlite_sequence").count();
+        page.row(
+            "database",
+            &format!(
+                "{}, {}, {}, {}",
+                database.version,
+                database.charset,
+                counted(tables as u64, "table", "tables"),
+                counted(records, "record", "records")
+            ),
+        );
+        let rows: Vec<Vec<String>> = report
+            .rows
+            .iter()
+            .map(|(name, rows)| {
+                let bare = database.without_rows.contains(name);
+                vec![name.clone(), if bare { "structure only".into() } else { count(*rows) }]
+            })
+            .collect();
+        for line in aligned(&rows, &[1]) {
+            page.exact(&format!("  {line}"));
+        }
+    }
+    if let Some(files) = &manifest.files {
+        page.row(
+            "files",
+            &format!(
+                "{}, {}; {}, {}",
+                counted(report.files, "file", "files"),
+                size(report.file_bytes),
+                counted(report.folders, "folder", "folders"),
+                counted(report.links, "link", "links")
+            ),
+        );
+        if !files.left_out.is_empty() {
+            page.more(&format!("left out when packed: {}", files.left_out.join(", ")));
+        }
+    }
+    if !report.settings.is_empty() {
+        page.row("secrets", &format!("{} holds connection settings", report.settings.join(", ")));
+    }
+    let members = counted(report.members, "member", "members");
+    match &report.different {
+        None => page.row("seal", &format!("{members}, none missing; --verify reads every byte")),
+        Some(different) if different.is_empty() => {
+            let whole = style.paint(Paint::Good, "whole");
+            page.row("seal", &format!("{members}, every digest checked: the archive is {whole}"));
+        }
+        Some(different) => {
+            let damaged = style.paint(Paint::Bad, "damaged");
+            page.row("seal", &format!("the archive is {damaged}; not what was written:"));
+            different.iter().for_each(|member| page.more(member));
+            page.arrow("copy the archive again, or pack the site again");
+        }
+    }
+    if report.different.as_ref().is_none_or(Vec::is_empty) {
+        page.gap();
+        page.row("next", &format!("fernweh unpack {} SITE --preview", report.archive));
+    }
+    page.finish()
+}

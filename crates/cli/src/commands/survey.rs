@@ -1,0 +1,198 @@
+//! `fernweh survey`
+
+use crate::args::SiteArgs;
+use crate::context::Context;
+use crate::render::{Page, aligned, count, counted, cut_middle, size};
+use crate::site::Site;
+use crate::{DONE, site};
+use clap::Args;
+use fernweh_core::finding::Verdict;
+use fernweh_flow::patterns::Patterns;
+use fernweh_flow::survey::{FilesReport, SurveyOptions, SurveyReport, survey};
+use fernweh_ports::{FileSource, Result, Watch};
+
+/// What a site consists of, and whether everything needed can be reached
+///
+/// Reads the site and changes nothing. Example:
+///   fernweh survey old
+#[derive(Debug, Args)]
+#[command(verbatim_doc_comment)]
+pub struct SurveyArgs {
+    /// The site's name in fernweh.toml
+    pub site: Option<String>,
+    /// Where the site is, without a configuration
+    #[command(flatten)]
+    pub places: SiteArgs,
+    /// Print a [site.NAME] section for fernweh.toml instead of the report
+    #[arg(long)]
+    pub print_config: bool,
+}
+
+/// Runs the command.
+pub fn run(context: &Context, args: &SurveyArgs) -> Result<u8> {
+    let config = context.config()?;
+    let site = Site::resolve(&config, args.site.as_deref(), &args.places)?;
+    if let Some(warning) = fernweh_flow::runs::warning(&context.records(&config), &site.name)? {
+        context.watch.note(&format!("{warning}\n"));
+    }
+    if args.print_config {
+        print!("{}", section(&site));
+        return Ok(DONE);
+    }
+    let holds = |table: &str| site.holds_table(table);
+    let options = SurveyOptions {
+        site: site.name.clone(),
+        url: site.url.as_ref().map(ToString::to_string),
+        tables: &holds,
+        leave_out: Patterns::of_paths(&config.content.pack.leave_out)?,
+        inside_files: site.inside_files(),
+    };
+    let doing =
+        |trouble: fernweh_ports::Trouble| trouble.doing(format!("surveying site {}", site.name));
+    let mut database = site.database_source().map_err(doing)?;
+    let mut files = site.file_source().map_err(doing)?;
+    let source =
+        database.as_mut().map(|source| &mut **source as &mut dyn fernweh_ports::DatabaseSource);
+    let files = files.as_mut().map(|source| source as &mut dyn FileSource);
+    let mut report = survey(&options, source, files, &context.watch).map_err(doing)?;
+    report.database_place = site.database.as_ref().map(site::DatabasePlace::shown);
+    context.print(&report, &text(context, &report, &site));
+    let failed = report.checks.iter().any(|check| check.verdict == Verdict::Failed);
+    Ok(if failed { 3 } else { DONE })
+}
+
+fn section(site: &Site) -> String {
+    let mut text = format!("[site.{}]\n", site.name);
+    let mut line = |key: &str, value: Option<String>| {
+        if let Some(value) = value {
+            text.push_str(&format!("{key:<8} = {value:?}\n"));
+        }
+    };
+    line("url", site.url.as_ref().map(ToString::to_string));
+    line("files", site.files.as_ref().map(|path| path.display().to_string()));
+    line("database", site.database.as_ref().map(site::DatabasePlace::shown));
+    if matches!(site.database, Some(site::DatabasePlace::Mariadb(_))) {
+        let name = site.name.to_ascii_uppercase().replace('-', "_");
+        text.push_str(&format!("password.database = {{ env = \"{name}_DB_PASSWORD\" }}\n"));
+    }
+    text
+}
+
+fn text(context: &Context, report: &SurveyReport, site: &Site) -> String {
+    let mut page = Page::new(context.style);
+    page.row(&report.site, report.url.as_deref().unwrap_or("without web address"));
+    page.gap();
+    database(&mut page, context, report);
+    if let Some(files) = &report.files {
+        files_rows(&mut page, files);
+    }
+    if let Some(settings) = &report.settings {
+        let lines: Vec<String> = settings.lines.iter().map(ToString::to_string).collect();
+        page.row(
+            "settings",
+            &format!("{} lines {} (password not shown)", settings.file, lines.join(", ")),
+        );
+        if site.learned_from.is_some() {
+            page.more("the database was found through this file");
+        }
+        if !settings.others.is_empty() {
+            page.more(&format!("also in {}", settings.others.join(", ")));
+        }
+    }
+    page.gap();
+    addresses(&mut page, context, report);
+    page.gap();
+    page.checks(&report.checks);
+    page.gap();
+    page.row("next", &format!("fernweh pack {}", report.site));
+    page.finish()
+}
+
+fn database(page: &mut Page, context: &Context, report: &SurveyReport) {
+    let Some(database) = &report.database else {
+        page.row("database", "none");
+        return;
+    };
+    let place = report.database_place.clone().unwrap_or_default();
+    page.row("database", &format!("{} in {place}", database.version));
+    page.more(&format!("character set {}, collation {}", database.charset, database.collation));
+    let records = database.tables.iter().map(|table| table.rows).sum();
+    let bytes = database.tables.iter().map(|table| table.bytes).sum();
+    let mut line = format!(
+        "{}, {}, {}",
+        counted(database.tables.len() as u64, "table", "tables"),
+        counted(records, "record", "records"),
+        size(bytes)
+    );
+    if let (1, Some((prefix, number))) = (report.prefixes.len(), report.prefixes.iter().next()) {
+        let all = *number as usize == database.tables.len();
+        line.push_str(&format!(
+            ", {} named {prefix}…",
+            if all { "all".into() } else { count(*number) }
+        ));
+    }
+    page.more(&line);
+    let mut tables: Vec<_> = database.tables.iter().collect();
+    if !context.style.verbose {
+        tables.sort_by_key(|table| std::cmp::Reverse(table.bytes));
+        tables.truncate(6);
+    }
+    let rows: Vec<Vec<String>> = tables
+        .iter()
+        .map(|t| {
+            vec![cut_middle(&t.name, 40), counted(t.rows, "record ", "records"), size(t.bytes)]
+        })
+        .collect();
+    for line in aligned(&rows, &[1, 2]) {
+        page.exact(&format!("  {line}"));
+    }
+    if database.tables.len() > tables.len() {
+        page.exact(&format!(
+            "  and {} smaller; -v shows them",
+            database.tables.len() - tables.len()
+        ));
+    }
+}
+
+fn files_rows(page: &mut Page, files: &FilesReport) {
+    page.row(
+        "files",
+        &format!(
+            "{}, {} in {}",
+            counted(files.files, "file", "files"),
+            size(files.bytes),
+            files.place
+        ),
+    );
+    let mut kinds: Vec<_> = files.kinds.iter().collect();
+    kinds
+        .sort_by_key(|(name, (number, _))| (name.as_str() == "others", std::cmp::Reverse(*number)));
+    let words: Vec<String> =
+        kinds.iter().map(|(name, (number, _))| format!("{} {name}", count(*number))).collect();
+    page.more(&words.join(", "));
+    page.more(&format!(
+        "{}, {}",
+        counted(files.folders, "folder", "folders"),
+        counted(files.links, "link", "links")
+    ));
+}
+
+fn addresses(page: &mut Page, context: &Context, report: &SurveyReport) {
+    if report.addresses.is_empty() {
+        page.row("addresses", "none");
+        return;
+    }
+    let limit = if context.style.verbose { usize::MAX } else { 12 };
+    let mut rows = vec![vec!["addresses".into(), "cells".into(), "files".into(), String::new()]];
+    for found in report.addresses.iter().take(limit) {
+        let note = if found.own { "" } else { "another site" };
+        let address = cut_middle(&found.address, context.style.width.saturating_sub(52).max(30));
+        rows.push(vec![address, count(found.cells), count(found.files), note.into()]);
+    }
+    for line in aligned(&rows, &[1, 2]) {
+        page.exact(&line);
+    }
+    if report.addresses.len() > limit {
+        page.more(&format!("and {} more; -v shows them", report.addresses.len() - limit));
+    }
+}

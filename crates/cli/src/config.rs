@@ -1,0 +1,232 @@
+//! `fernweh.toml`.
+
+use crate::secrets::Secret;
+use fernweh_ports::{Result, Trouble};
+use serde::Deserialize;
+use std::collections::BTreeMap;
+use std::path::{Path, PathBuf};
+
+/// The configuration and where it lies.
+#[derive(Clone, Debug, Default)]
+pub struct Config {
+    /// The folder from which relative paths are meant.
+    pub folder: PathBuf,
+    /// The file, if there is one.
+    pub path: Option<PathBuf>,
+    /// What it says.
+    pub content: Content,
+}
+
+/// The content of the file.
+#[derive(Clone, Debug, Default, Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub struct Content {
+    /// The sites by name.
+    #[serde(default)]
+    pub site: BTreeMap<String, SiteSection>,
+    /// How to pack.
+    #[serde(default)]
+    pub pack: PackSection,
+    /// How to unpack.
+    #[serde(default)]
+    pub unpack: UnpackSection,
+    /// Rules beyond those that follow from the addresses of two sites.
+    #[serde(default)]
+    pub rule: Vec<RuleSection>,
+}
+
+/// `[site.NAME]`
+#[derive(Clone, Debug, Default, Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub struct SiteSection {
+    /// Its web address.
+    pub url: Option<String>,
+    /// Its folder.
+    pub files: Option<String>,
+    /// Its database.
+    pub database: Option<String>,
+    /// The host from which the database is reached.
+    pub through: Option<String>,
+    /// Which tables are the site's.
+    #[serde(default)]
+    pub tables: Vec<String>,
+    /// Where its passwords come from.
+    #[serde(default)]
+    pub password: Passwords,
+    /// The host to connect to in place of the one that the domain points to.
+    pub address: Option<String>,
+    /// The user of HTTP basic authentication.
+    pub login: Option<String>,
+    /// A certificate authority (PEM file) that is trusted for this site.
+    pub authority: Option<PathBuf>,
+}
+
+/// `password.…` of a site, one per connection.
+#[derive(Clone, Debug, Default, Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub struct Passwords {
+    /// Of the database.
+    pub database: Option<Secret>,
+    /// Of the file connection.
+    pub files: Option<Secret>,
+    /// Of the host in between.
+    pub through: Option<Secret>,
+    /// Of HTTP basic authentication.
+    pub login: Option<Secret>,
+}
+
+/// `[pack]`
+#[derive(Clone, Debug, Default, Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub struct PackSection {
+    /// Paths to leave out.
+    #[serde(default)]
+    pub leave_out: Vec<String>,
+    /// Tables of which only the structure is packed.
+    #[serde(default)]
+    pub without_rows: Vec<String>,
+}
+
+/// `[unpack]`
+#[derive(Clone, Debug, Default, Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub struct UnpackSection {
+    /// Files of the destination that are carried over.
+    #[serde(default)]
+    pub keep: Vec<String>,
+}
+
+/// `[[rule]]`
+#[derive(Clone, Debug, Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub struct RuleSection {
+    /// What is looked for.
+    pub from: String,
+    /// What it becomes.
+    pub to: String,
+    /// The sites into which it is written; any if this is left out.
+    #[serde(default)]
+    pub into: Vec<String>,
+    /// Match the host only as it is written.
+    #[serde(default)]
+    pub exact: bool,
+    /// Rewrite the host also where it stands alone.
+    #[serde(default)]
+    pub bare_host: bool,
+}
+
+impl Config {
+    /// Reads the file named, or `fernweh.toml` here if it is there.
+    pub fn load(named: Option<&Path>) -> Result<Self> {
+        let path = named.map_or_else(|| PathBuf::from("fernweh.toml"), Path::to_owned);
+        if named.is_none() && !path.exists() {
+            return Ok(Self { folder: PathBuf::from("."), ..Self::default() });
+        }
+        let text = std::fs::read_to_string(&path).map_err(|error| {
+            let mut trouble = Trouble::file("cannot read the configuration", &path, &error);
+            trouble.kind = fernweh_ports::Kind::Usage;
+            trouble
+        })?;
+        let content = toml::from_str(&text).map_err(|error| explained(&path, &text, &error))?;
+        let folder = match path.parent() {
+            Some(folder) if !folder.as_os_str().is_empty() => folder.to_owned(),
+            _ => PathBuf::from("."),
+        };
+        Ok(Self { folder, path: Some(path), content })
+    }
+
+    /// The file for people.
+    pub fn shown(&self) -> String {
+        self.path.as_ref().map_or("fernweh.toml".into(), |path| path.display().to_string())
+    }
+}
+
+fn explained(path: &Path, text: &str, error: &toml::de::Error) -> Trouble {
+    let at = error.span().map_or(0, |span| span.start);
+    let line = 1 + text[..at.min(text.len())].matches('\n').count();
+    let place = format!("{}, line {line}", path.display());
+    let names: Vec<&str> = error.message().split('`').skip(1).step_by(2).collect();
+    if let (true, Some((unknown, known))) =
+        (error.message().starts_with("unknown field"), names.split_first())
+    {
+        let nearest = known.iter().min_by_key(|name| distance(unknown, name));
+        let hint = match nearest {
+            Some(name) if distance(unknown, name) <= 1 + unknown.len() / 3 => {
+                format!("did you mean `{name}`?")
+            }
+            _ => format!("known here: {}", known.join(", ")),
+        };
+        return Trouble::usage(format!("the configuration has an unknown key `{unknown}`"))
+            .at(place)
+            .hint(hint);
+    }
+    Trouble::usage("the configuration cannot be read").at(place).because(error.message())
+}
+
+/// How many letters must be changed to make one word of the other (Levenshtein).
+pub fn distance(a: &str, b: &str) -> usize {
+    let b: Vec<char> = b.chars().collect();
+    let mut row: Vec<usize> = (0..=b.len()).collect();
+    for (i, x) in a.chars().enumerate() {
+        let mut before = row[0];
+        row[0] = i + 1;
+        for (j, y) in b.iter().enumerate() {
+            let cost = before + usize::from(x != *y);
+            before = row[j + 1];
+            row[j + 1] = cost.min(before + 1).min(row[j] + 1);
+        }
+    }
+    row[b.len()]
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn an_unknown_key_is_named_with_its_line_and_the_nearest_known_one() {
+        let text = "[site.old]\nurl = \"http://a.example\"\nfils = \"x\"\n";
+        let error = toml::from_str::<Content>(text).unwrap_err();
+        let trouble = explained(Path::new("fernweh.toml"), text, &error);
+        assert_eq!(trouble.what, "the configuration has an unknown key `fils`");
+        assert_eq!(trouble.place.unwrap(), "fernweh.toml, line 3");
+        assert_eq!(trouble.hint.unwrap(), "did you mean `files`?");
+    }
+
+    #[test]
+    fn every_key_of_the_design_is_read() {
+        let text = r#"
+            [site.old]
+            url = "http://glimmerpoint.example"
+            files = "./htdocs"
+            database = "mariadb://keeper@localhost/glimmer"
+            tables = ["gp_*"]
+            address = "203.0.113.9"
+            login = "preview"
+            password.database = { env = "OLD_DB_PASSWORD" }
+            password.login = { file = "~/.keys/login" }
+            password.files = { command = "cat x" }
+            [pack]
+            leave-out = ["cache/**"]
+            without-rows = ["sessions"]
+            [unpack]
+            keep = ["uploads/private/**"]
+            [[rule]]
+            from = "/home/keeper/htdocs"
+            to = "/srv/www/glimmer"
+            into = ["new"]
+        "#;
+        let content: Content = toml::from_str(text).unwrap();
+        assert!(
+            matches!(&content.site["old"].password.database, Some(Secret::Env(name)) if name == "OLD_DB_PASSWORD")
+        );
+        assert_eq!(content.rule[0].into, ["new"]);
+    }
+
+    #[test]
+    fn the_distance_counts_changed_letters() {
+        assert_eq!(distance("fils", "files"), 1);
+        assert_eq!(distance("", "abc"), 3);
+        assert_eq!(distance("same", "same"), 0);
+    }
+}

@@ -1,0 +1,81 @@
+//! What every command needs beside its arguments: configuration, progress, and how to
+//! print.
+
+use crate::args::{Color, Common};
+use crate::config::Config;
+use crate::progress::Terminal;
+use crate::render::Style;
+use fernweh_flow::journal::Records;
+use fernweh_ports::Result;
+use std::io::{IsTerminal, Write};
+use std::path::PathBuf;
+
+/// The surroundings of one command.
+pub struct Context {
+    common: Common,
+    /// Progress and the wish to stop.
+    pub watch: Terminal,
+    /// How results are written.
+    pub style: Style,
+}
+
+impl Context {
+    /// Looks at the terminal once.
+    pub fn new(common: &Common) -> Self {
+        let on_terminal = std::io::stdout().is_terminal();
+        let no_color = std::env::var_os("NO_COLOR").is_some_and(|value| !value.is_empty());
+        let color = match common.color {
+            Color::Always => true,
+            Color::Never => false,
+            Color::Auto => on_terminal && !no_color,
+        };
+        let width = match std::env::var("COLUMNS").ok().and_then(|text| text.parse().ok()) {
+            Some(width) => width,
+            None => console::Term::stdout().size_checked().map_or(100, |(_, width)| width.into()),
+        };
+        let style = Style { color, width: usize::clamp(width, 60, 120), verbose: common.verbose };
+        Self { common: common.clone(), watch: Terminal::new(common.quiet), style }
+    }
+
+    /// Reads the configuration; an empty one if none is there and none was named.
+    pub fn config(&self) -> Result<Config> {
+        Config::load(self.common.config.as_deref())
+    }
+
+    /// Where the records of runs are kept: beside the configuration.
+    pub fn records(&self, config: &Config) -> Records {
+        Records::beside(&config.folder)
+    }
+
+    /// Whether a JSON document is wanted.
+    pub fn json(&self) -> bool {
+        self.common.json
+    }
+
+    /// Whether messages are unwanted.
+    pub fn quiet(&self) -> bool {
+        self.common.quiet
+    }
+
+    /// Whether every question is answered with yes.
+    pub fn yes(&self) -> bool {
+        self.common.yes
+    }
+
+    /// The configuration file as it was named.
+    pub fn config_path(&self) -> Option<PathBuf> {
+        self.common.config.clone()
+    }
+
+    /// Prints the result: the text, or the same report as JSON.
+    pub fn print(&self, report: &impl serde::Serialize, text: &str) {
+        let mut out = std::io::stdout().lock();
+        let _ = if self.json() {
+            let document = serde_json::to_string_pretty(report).unwrap_or_default();
+            writeln!(out, "{document}")
+        } else {
+            out.write_all(text.as_bytes())
+        };
+        let _ = out.flush();
+    }
+}

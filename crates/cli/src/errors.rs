@@ -1,0 +1,40 @@
+//! The one place where errors become headings, hints and exit codes.
+
+use crate::context::Context;
+use fernweh_ports::{Kind, Trouble};
+
+/// Shows an error; gives its exit code.
+pub fn show(context: &Context, trouble: &Trouble) -> u8 {
+    let code = match trouble.kind {
+        Kind::Usage => 2,
+        Kind::Outside => 3,
+        Kind::Damaged => 4,
+        Kind::Interrupted => 5,
+    };
+    context.watch.clear();
+    let ending = trouble.changed.as_deref().unwrap_or("nothing was changed");
+    if context.json() {
+        let document = serde_json::json!({ "error": {
+            "code": code,
+            "what": trouble.what,
+            "doing": trouble.doing,
+            "where": trouble.place,
+            "because": trouble.because,
+            "try": trouble.hint,
+            "changed": ending,
+        }});
+        println!("{document:#}");
+    }
+    eprintln!("fernweh: {}", trouble.what);
+    let line = |label: &str, text: &Option<String>| {
+        if let Some(text) = text {
+            eprintln!("  {label:<9}{}", text.replace('\n', "\n           "));
+        }
+    };
+    line("doing", &trouble.doing);
+    line("where", &trouble.place);
+    line("because", &trouble.because);
+    line("try", &trouble.hint);
+    eprintln!("{ending}");
+    code
+}

@@ -1,0 +1,152 @@
+//! Progress on the terminal: one line per stage that stays, and one that moves. Without
+//! a terminal a plain line every half minute.
+
+use fernweh_ports::{Unit, Watch};
+use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
+use std::io::IsTerminal;
+use std::sync::Mutex;
+use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
+use std::sync::{Arc, OnceLock};
+use std::time::{Duration, Instant};
+
+/// Seconds between two plain lines.
+const PLAIN: Duration = Duration::from_secs(30);
+
+/// Set when the user wants to stop; a second wish ends the program at once.
+fn stop_flag() -> Arc<AtomicBool> {
+    static FLAG: OnceLock<Arc<AtomicBool>> = OnceLock::new();
+    let make = || {
+        let flag = Arc::new(AtomicBool::new(false));
+        for signal in [signal_hook::consts::SIGINT, signal_hook::consts::SIGTERM] {
+            // The order matters: the first signal must find the flag unset.
+            let _ = signal_hook::flag::register_conditional_shutdown(signal, 5, flag.clone());
+            let _ = signal_hook::flag::register(signal, flag.clone());
+        }
+        flag
+    };
+    FLAG.get_or_init(make).clone()
+}
+
+/// The terminal, or what stands for it.
+pub struct Terminal {
+    quiet: bool,
+    moving: bool,
+    stop: Arc<AtomicBool>,
+    stage: Mutex<Option<Stage>>,
+    /// Tests stop the program at a named step, at its nth occurrence.
+    stop_at: Option<(String, usize)>,
+    seen: AtomicUsize,
+}
+
+struct Stage {
+    name: String,
+    unit: Unit,
+    bar: ProgressBar,
+    done: u64,
+    total: Option<u64>,
+    began: Instant,
+    said: Instant,
+}
+
+impl Terminal {
+    /// Looks at the terminal and listens for the wish to stop.
+    pub fn new(quiet: bool) -> Self {
+        let stop_at =
+            std::env::var("FERNWEH_TEST_STOP_AT").ok().map(|text| match text.split_once('#') {
+                Some((name, count)) => (name.to_owned(), count.parse().unwrap_or(1)),
+                None => (text, 1),
+            });
+        Self {
+            quiet,
+            moving: std::io::stderr().is_terminal() && !quiet,
+            stop: stop_flag(),
+            stage: Mutex::new(None),
+            stop_at,
+            seen: AtomicUsize::new(0),
+        }
+    }
+
+    /// Takes the moving line away, so that something else can be printed.
+    pub fn clear(&self) {
+        if let Some(stage) = self.lock().take() {
+            stage.bar.finish_and_clear();
+        }
+    }
+
+    fn lock(&self) -> std::sync::MutexGuard<'_, Option<Stage>> {
+        self.stage.lock().unwrap_or_else(|poisoned| poisoned.into_inner())
+    }
+}
+
+fn style(unit: Unit, total: bool) -> ProgressStyle {
+    let text = match (unit, total) {
+        (Unit::Bytes, true) => {
+            "{msg:<11}{bar:20} {bytes} of {total_bytes}, {bytes_per_sec}, {eta} left"
+        }
+        (Unit::Bytes, false) => "{msg:<11}{spinner} {bytes}, {bytes_per_sec}",
+        (_, true) => "{msg:<11}{bar:20} {human_pos} of {human_len}, {per_sec}, {eta} left",
+        (_, false) => "{msg:<11}{spinner} {human_pos}, {per_sec}",
+    };
+    ProgressStyle::with_template(text)
+        .unwrap_or_else(|_| ProgressStyle::default_bar())
+        .progress_chars("━╸ ")
+}
+
+impl Watch for Terminal {
+    fn stage(&self, name: &str, total: Option<u64>, unit: Unit) {
+        self.clear();
+        let target =
+            if self.moving { ProgressDrawTarget::stderr() } else { ProgressDrawTarget::hidden() };
+        let bar = ProgressBar::with_draw_target(total, target);
+        bar.set_style(style(unit, total.is_some()));
+        bar.set_message(name.to_owned());
+        let now = Instant::now();
+        *self.lock() =
+            Some(Stage { name: name.into(), unit, bar, done: 0, total, began: now, said: now });
+    }
+
+    fn advance(&self, by: u64) {
+        let mut stage = self.lock();
+        let Some(stage) = stage.as_mut() else { return };
+        stage.done += by;
+        stage.bar.inc(by);
+        if !self.moving && !self.quiet && stage.said.elapsed() > PLAIN {
+            stage.said = Instant::now();
+            let what = match stage.unit {
+                Unit::Bytes => "bytes",
+                Unit::Records => "records",
+                Unit::Pages => "pages",
+            };
+            let of = stage.total.map(|total| format!(" of {total}")).unwrap_or_default();
+            let seconds = stage.began.elapsed().as_secs();
+            eprintln!("{}: {}{of} {what} after {seconds} s", stage.name, stage.done);
+        }
+    }
+
+    fn done(&self, summary: &str) {
+        let Some(stage) = self.lock().take() else { return };
+        stage.bar.finish_and_clear();
+        if self.moving {
+            let seconds = stage.began.elapsed().as_secs_f64();
+            eprintln!("{:<11}{summary}, {seconds:.1} s", stage.name);
+        }
+    }
+
+    fn note(&self, line: &str) {
+        if !self.quiet {
+            eprintln!("{line}");
+        }
+    }
+
+    fn stopping(&self) -> bool {
+        self.stop.load(Ordering::Relaxed)
+    }
+
+    fn reached(&self, step: &str) {
+        let Some((wanted, count)) = &self.stop_at else { return };
+        if wanted == step && self.seen.fetch_add(1, Ordering::Relaxed) + 1 == *count {
+            let own = rustix::process::getpid();
+            let _ = rustix::process::kill_process(own, rustix::process::Signal::KILL);
+        }
+    }
+}

@@ -1,0 +1,240 @@
+//! How results look: a quiet column of labels on the left, the content on the right.
+
+mod rewriting;
+
+pub use rewriting::rewriting;
+
+use fernweh_core::finding::{Check, Verdict};
+
+/// The width of the column of labels.
+const LABEL: usize = 11;
+
+/// How results are written.
+#[derive(Clone, Copy, Debug)]
+pub struct Style {
+    /// Whether words may be coloured.
+    pub color: bool,
+    /// Columns of the terminal.
+    pub width: usize,
+    /// Whether more detail is wanted.
+    pub verbose: bool,
+}
+
+/// A colour that repeats what a word says.
+#[derive(Clone, Copy)]
+pub enum Paint {
+    /// As it should be.
+    Good,
+    /// Possible trouble.
+    Doubt,
+    /// It will not work.
+    Bad,
+    /// Less important.
+    Quiet,
+    /// The part that changes.
+    Changed,
+}
+
+impl Style {
+    /// A word in colour, if colours are wanted.
+    pub fn paint(&self, paint: Paint, word: &str) -> String {
+        if !self.color {
+            return word.to_owned();
+        }
+        let code = match paint {
+            Paint::Good => "32",
+            Paint::Doubt => "33",
+            Paint::Bad => "31",
+            Paint::Quiet => "2",
+            Paint::Changed => "1;34",
+        };
+        format!("\x1b[{code}m{word}\x1b[0m")
+    }
+}
+
+/// A result as it is written, line by line.
+pub struct Page {
+    style: Style,
+    text: String,
+}
+
+impl Page {
+    /// An empty page.
+    pub fn new(style: Style) -> Self {
+        Self { style, text: String::new() }
+    }
+
+    /// A label and its content; long content is wrapped at spaces.
+    pub fn row(&mut self, label: &str, content: &str) {
+        let mut label = label.to_owned();
+        for line in wrapped(content, self.style.width - LABEL) {
+            self.text.push_str(format!("{label:<LABEL$}{line}").trim_end());
+            self.text.push('\n');
+            label.clear();
+        }
+    }
+
+    /// A line that goes on below the last label.
+    pub fn more(&mut self, content: &str) {
+        self.row("", content);
+    }
+
+    /// A line below the last label that is not wrapped.
+    pub fn exact(&mut self, content: &str) {
+        self.text.push_str(format!("{:<LABEL$}{content}", "").trim_end());
+        self.text.push('\n');
+    }
+
+    /// What to do about the line above.
+    pub fn arrow(&mut self, content: &str) {
+        let mut first = "→ ";
+        for line in wrapped(content, self.style.width - LABEL - 11) {
+            self.exact(&format!("{:9}{first}{line}", ""));
+            first = "  ";
+        }
+    }
+
+    /// An empty line.
+    pub fn gap(&mut self) {
+        if !self.text.is_empty() && !self.text.ends_with("\n\n") {
+            self.text.push('\n');
+        }
+    }
+
+    /// What was tested, with what to do.
+    pub fn checks(&mut self, checks: &[Check]) {
+        let mut label = "checks";
+        for check in checks {
+            let paint = match check.verdict {
+                Verdict::Passed => Paint::Good,
+                Verdict::Warned => Paint::Doubt,
+                Verdict::Failed => Paint::Bad,
+            };
+            let mut word = self.style.paint(paint, check.verdict.name());
+            word.push_str(&" ".repeat(9 - check.verdict.name().len()));
+            for line in wrapped(&check.what, self.style.width - LABEL - 9) {
+                self.text.push_str(&format!("{label:<LABEL$}{word}{line}\n"));
+                label = "";
+                word = " ".repeat(9);
+            }
+            if let Some(hint) = &check.hint {
+                self.arrow(hint);
+            }
+        }
+    }
+
+    /// The finished text.
+    pub fn finish(self) -> String {
+        self.text
+    }
+}
+
+/// Lines of at most `width` columns, broken at spaces where that is possible.
+fn wrapped(text: &str, width: usize) -> Vec<String> {
+    let mut lines = vec![String::new()];
+    for word in text.split(' ') {
+        let line = lines.last_mut().expect("there is always a line");
+        if !line.is_empty() && columns(line) + 1 + columns(word) > width {
+            lines.push(word.to_owned());
+        } else {
+            if !line.is_empty() {
+                line.push(' ');
+            }
+            line.push_str(word);
+        }
+    }
+    lines
+}
+
+/// Columns that a text takes on a terminal, colours not counted.
+pub fn columns(text: &str) -> usize {
+    console::measure_text_width(text)
+}
+
+/// A number in groups of three.
+pub fn count(number: u64) -> String {
+    let digits = number.to_string();
+    let mut text = String::new();
+    for (n, digit) in digits.chars().enumerate() {
+        if n > 0 && (digits.len() - n) % 3 == 0 {
+            text.push(' ');
+        }
+        text.push(digit);
+    }
+    text
+}
+
+/// A number and what it counts, in the singular for one.
+pub fn counted(number: u64, one: &str, many: &str) -> String {
+    format!("{} {}", count(number), if number == 1 { one } else { many })
+}
+
+/// A size in kB, MB or GB.
+pub fn size(bytes: u64) -> String {
+    let number = bytes as f64;
+    match bytes {
+        0..1_000 => format!("{bytes} bytes"),
+        1_000..1_000_000 => format!("{:.0} kB", number / 1e3),
+        1_000_000..1_000_000_000 => format!("{:.1} MB", number / 1e6),
+        _ => format!("{:.1} GB", number / 1e9),
+    }
+}
+
+/// A moment for people: date and time in UTC, without the letters of the standard.
+pub fn moment(rfc3339: &str) -> String {
+    rfc3339.replace('T', " ").replace('Z', " UTC")
+}
+
+/// A long name cut in the middle, so that its end stays.
+pub fn cut_middle(text: &str, width: usize) -> String {
+    let length = text.chars().count();
+    if length <= width || width < 5 {
+        return text.to_owned();
+    }
+    let head = (width - 1) / 3;
+    let tail = width - 1 - head;
+    let start: String = text.chars().take(head).collect();
+    let end: String = text.chars().skip(length - tail).collect();
+    format!("{start}…{end}")
+}
+
+/// Rows of cells in aligned columns; numbers, and what stands for them, to the right.
+pub fn aligned(rows: &[Vec<String>], right: &[usize]) -> Vec<String> {
+    let widths: Vec<usize> = (0..rows.first().map_or(0, Vec::len))
+        .map(|n| rows.iter().map(|row| columns(&row[n])).max().unwrap_or(0))
+        .collect();
+    let line = |row: &Vec<String>| {
+        let cells = row.iter().enumerate().map(|(n, cell)| {
+            let space = " ".repeat(widths[n] - columns(cell));
+            if right.contains(&n) { format!("{space}{cell}") } else { format!("{cell}{space}") }
+        });
+        cells.collect::<Vec<_>>().join("  ").trim_end().to_owned()
+    };
+    rows.iter().map(line).collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn numbers_are_grouped_and_counted_things_agree() {
+        assert_eq!(count(1), "1");
+        assert_eq!(count(1_234_567), "1 234 567");
+        assert_eq!(counted(1, "file", "files"), "1 file");
+        assert_eq!(counted(0, "file", "files"), "0 files");
+    }
+
+    #[test]
+    fn names_are_cut_in_the_middle_and_keep_their_end() {
+        assert_eq!(cut_middle("abcdefghijkl", 7), "ab…ijkl");
+        assert_eq!(cut_middle("short", 7), "short");
+    }
+
+    #[test]
+    fn long_content_is_wrapped_below_its_label() {
+        let mut page = Page::new(Style { color: false, width: 31, verbose: false });
+        page.row("label", "one two three four five six");
+        assert_eq!(page.finish(), "label      one two three four\n           five six\n");
+    }
+}

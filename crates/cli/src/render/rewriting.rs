@@ -1,0 +1,151 @@
+//! The numbers of a rewriting, with samples before and after.
+
+use super::{Page, Paint, Style, aligned, count, counted, cut_middle};
+use fernweh_core::rewrite::{Leftover, Reason, Sample, Tally};
+use fernweh_flow::report::RewriteReport;
+use std::collections::BTreeMap;
+
+/// Samples shown unless more detail is wanted.
+const SAMPLES: usize = 5;
+/// Leftovers shown per reason unless more detail is wanted.
+const LEFTOVERS: usize = 4;
+
+/// Writes a report of rewriting.
+pub fn rewriting(page: &mut Page, style: Style, report: &RewriteReport) {
+    let mut label = "rules";
+    for rule in &report.rules {
+        page.row(label, &format!("{} → {}", rule.from, rule.to));
+        label = "";
+    }
+    if report.rules.is_empty() {
+        page.row("rules", "none: addresses stay as they are");
+        return;
+    }
+    page.gap();
+    places(page, style, report);
+    spellings(page, report);
+    samples(page, style, report);
+    leftovers(page, style, report);
+}
+
+fn places(page: &mut Page, style: Style, report: &RewriteReport) {
+    let line = |name: &str, tally: &Tally| {
+        vec![
+            cut_middle(name, style.width.saturating_sub(60).max(26)),
+            count(tally.seen),
+            count(tally.changed),
+            count(tally.replacements),
+            count(tally.left_total()),
+        ]
+    };
+    let head = ["changes", "seen", "changed", "addresses", "left"].map(String::from).to_vec();
+    let mut rows = vec![head];
+    let busy = |tally: &&Tally| tally.replacements > 0 || tally.left_total() > 0;
+    for (name, tally) in report.columns.iter().filter(|(_, tally)| busy(tally)) {
+        rows.push(line(name, tally));
+    }
+    let database = report.database_total();
+    if !report.columns.is_empty() {
+        rows.push(line("all cells", &database));
+    }
+    if report.files_seen > 0 {
+        if style.verbose {
+            for (name, tally) in &report.files {
+                rows.push(line(name, &Tally { seen: 1, ..tally.clone() }));
+            }
+        }
+        rows.push(line("all files", &report.files_total()));
+    }
+    for (n, text) in aligned(&rows, &[1, 2, 3, 4]).iter().enumerate() {
+        page.exact(&if n == 0 { style.paint(Paint::Quiet, text) } else { text.clone() });
+    }
+    if database.in_serialized > 0 {
+        let cells = counted(database.in_serialized, "cell", "cells");
+        page.more(&format!("of these, {cells} with serialized values, lengths corrected"));
+    }
+}
+
+fn spellings(page: &mut Page, report: &RewriteReport) {
+    let mut spellings: BTreeMap<&String, u64> = BTreeMap::new();
+    for tally in report.columns.values().chain(report.files.values()) {
+        for (spelling, count) in &tally.spellings {
+            *spellings.entry(spelling).or_default() += count;
+        }
+    }
+    let words: Vec<String> = spellings
+        .iter()
+        .map(|(spelling, number)| format!("{spelling} {}", count(*number)))
+        .collect();
+    if !words.is_empty() {
+        page.gap();
+        page.row("written as", &words.join(", "));
+    }
+}
+
+fn samples(page: &mut Page, style: Style, report: &RewriteReport) {
+    let limit = if style.verbose { usize::MAX } else { SAMPLES };
+    let mut found: Vec<(&String, &Sample)> = Vec::new();
+    // One sample of every place before the second of any.
+    for n in 0..3 {
+        let places = report.columns.iter().chain(&report.files);
+        found.extend(places.filter_map(|(place, tally)| Some((place, tally.samples.get(n)?))));
+    }
+    if found.is_empty() {
+        return;
+    }
+    page.gap();
+    let mut label = "samples";
+    for (place, sample) in found.into_iter().take(limit) {
+        page.row(label, &style.paint(Paint::Quiet, &format!("{place}, {}", sample.place)));
+        label = "";
+        let room = style.width.saturating_sub(13);
+        page.exact(&format!("- {}", shown(style, sample, &sample.before, room)));
+        page.exact(&format!("+ {}", shown(style, sample, &sample.after, room)));
+    }
+}
+
+/// The changed part marked, the unchanged cut.
+fn shown(style: Style, sample: &Sample, changed: &str, room: usize) -> String {
+    let around = room.saturating_sub(changed.chars().count() + 2) / 2;
+    let lead: String = {
+        let length = sample.lead.chars().count();
+        let cut: String = sample.lead.chars().skip(length.saturating_sub(around)).collect();
+        if length > around { format!("…{cut}") } else { cut }
+    };
+    let trail: String = {
+        let cut: String = sample.trail.chars().take(around).collect();
+        if sample.trail.chars().count() > around { format!("{cut}…") } else { cut }
+    };
+    format!("{lead}{}{trail}", style.paint(Paint::Changed, changed))
+}
+
+fn leftovers(page: &mut Page, style: Style, report: &RewriteReport) {
+    let mut reasons: BTreeMap<Reason, (u64, Vec<(&String, &Leftover)>)> = BTreeMap::new();
+    for (place, tally) in report.columns.iter().chain(&report.files) {
+        for (reason, count) in &tally.left {
+            reasons.entry(*reason).or_default().0 += count;
+        }
+        for leftover in &tally.leftovers {
+            reasons.entry(leftover.reason).or_default().1.push((place, leftover));
+        }
+    }
+    if reasons.is_empty() {
+        return;
+    }
+    page.gap();
+    let mut label = "left";
+    let limit = if style.verbose { usize::MAX } else { LEFTOVERS };
+    for (reason, (number, places)) in reasons {
+        page.row(label, &format!("{} {}", count(number), reason.words()));
+        label = "";
+        for (place, leftover) in places.iter().take(limit) {
+            let place = format!("{place}, {}", leftover.place);
+            let room = style.width.saturating_sub(17 + place.chars().count());
+            let excerpt = cut_middle(&leftover.excerpt, room.max(24));
+            page.exact(&format!("  {}  {excerpt}", style.paint(Paint::Quiet, &place)));
+        }
+        if places.len() > limit {
+            page.exact(&format!("  and {} more; -v shows them", places.len() - limit));
+        }
+    }
+}
