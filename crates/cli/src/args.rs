@@ -51,9 +51,6 @@ pub struct Common {
     /// When to use colour
     #[arg(long, global = true, value_name = "WHEN", default_value = "auto")]
     pub color: Color,
-    /// Answer yes to every question
-    #[arg(long, global = true)]
-    pub yes: bool,
 }
 
 /// When to use colour.

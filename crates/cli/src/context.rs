@@ -8,7 +8,6 @@ use crate::render::Style;
 use fernweh_flow::journal::Records;
 use fernweh_ports::Result;
 use std::io::{IsTerminal, Write};
-use std::path::PathBuf;
 
 /// The surroundings of one command.
 pub struct Context {
@@ -50,21 +49,6 @@ impl Context {
     /// Whether a JSON document is wanted.
     pub fn json(&self) -> bool {
         self.common.json
-    }
-
-    /// Whether messages are unwanted.
-    pub fn quiet(&self) -> bool {
-        self.common.quiet
-    }
-
-    /// Whether every question is answered with yes.
-    pub fn yes(&self) -> bool {
-        self.common.yes
-    }
-
-    /// The configuration file as it was named.
-    pub fn config_path(&self) -> Option<PathBuf> {
-        self.common.config.clone()
     }
 
     /// Prints the result: the text, or the same report as JSON.

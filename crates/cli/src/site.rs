@@ -83,8 +83,12 @@ impl Site {
 
     fn of_section(config: &Config, name: String, section: SiteSection) -> Result<Self> {
         let at = |trouble: Trouble| trouble.at(format!("[site.{name}] of {}", config.shown()));
-        if section.through.is_some() {
-            return Err(at(not_yet("through")));
+        let later = [
+            ("through", section.through.is_some() || section.password.through.is_some()),
+            ("password.files", section.password.files.is_some()),
+        ];
+        if let Some((key, _)) = later.iter().find(|(_, used)| *used) {
+            return Err(at(not_yet(key)));
         }
         let url = section.url.as_deref().map(WebAddress::parse).transpose();
         let url = url
@@ -175,10 +179,10 @@ impl Site {
             use std::os::unix::ffi::OsStrExt;
             let path = root.join(std::ffi::OsStr::from_bytes(&entry.path));
             let found = std::fs::read(path).ok().and_then(|text| settings::find(&text));
-            if let Some(found) = found {
-                if best.as_ref().is_none_or(|(_, best)| found.len() > best.len()) {
-                    best = Some((entry.shown(), found));
-                }
+            if let Some(found) = found
+                && best.as_ref().is_none_or(|(_, best)| found.len() > best.len())
+            {
+                best = Some((entry.shown(), found));
             }
             Ok(())
         })?;
@@ -187,7 +191,7 @@ impl Site {
             found.iter().find(|setting| setting.role == role).map(|setting| setting.value.clone())
         };
         let lines: Vec<String> = found.iter().map(|setting| setting.line.to_string()).collect();
-        let from = format!("{file} lines {} (password not shown)", lines.join(", "));
+        let from = format!("{file} lines {}", lines.join(", "));
         let place = match value(Role::File).filter(|path| !path.is_empty()) {
             Some(path) => DatabasePlace::Sqlite(root.join(path)),
             None => {

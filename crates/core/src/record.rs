@@ -107,6 +107,10 @@ fn one(name: &str, value: &Value) -> String {
     format!("{name} {}", value.shown())
 }
 
+/// The table in which SQLite keeps its counters. It travels like a table, but is none of
+/// the site's.
+pub const COUNTERS: &str = "sqlite_sequence";
+
 /// What a file-tree entry is.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum EntryKind {

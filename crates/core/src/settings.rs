@@ -50,18 +50,18 @@ pub fn find(text: &[u8]) -> Option<Vec<Setting>> {
     let mut found = Vec::new();
     let mut start = 0;
     for (number, line) in text.split(|byte| *byte == b'\n').enumerate() {
-        if let Some((name, value)) = constant(line).or_else(|| assignment(line)) {
-            if let Some(role) = role_of(&name) {
-                let (range, quote) = value;
-                found.push(Setting {
-                    name,
-                    role,
-                    value: unescape(&line[range.clone()], quote),
-                    range: start + range.start..start + range.end,
-                    quote,
-                    line: number + 1,
-                });
-            }
+        if let Some((name, value)) = constant(line).or_else(|| assignment(line))
+            && let Some(role) = role_of(&name)
+        {
+            let (range, quote) = value;
+            found.push(Setting {
+                name,
+                role,
+                value: unescape(&line[range.clone()], quote),
+                range: start + range.start..start + range.end,
+                quote,
+                line: number + 1,
+            });
         }
         start += line.len() + 1;
     }

@@ -1,10 +1,11 @@
 //! Site → archive.
 
 use crate::archive::{ArchiveWriter, PieceWriter};
+use crate::counted;
 use crate::patterns::Patterns;
 use fernweh_core::archive::{DatabaseManifest, FORMAT, FilesManifest, Manifest, Member, Seal};
 use fernweh_core::limits;
-use fernweh_core::record::{Entry, EntryKind, Table};
+use fernweh_core::record::{COUNTERS, Entry, EntryKind, Table};
 use fernweh_core::settings::{self, Role};
 use fernweh_core::sql::{
     Dialect, Statement, quote_name, write_insert_head, write_row, write_structure,
@@ -70,7 +71,9 @@ pub struct PackReport {
     pub file_bytes: u64,
     /// Files that hold connection settings.
     pub settings: Vec<String>,
-    /// What was left out, and why.
+    /// Files and folders left out because a pattern says so.
+    pub left_out_as_asked: Vec<String>,
+    /// What else was left out, and why.
     pub left_out: Vec<LeftOut>,
     /// Objects of the database that this version does not carry.
     pub not_carried: Vec<String>,
@@ -109,7 +112,7 @@ pub fn pack(
     archive.add(Member::Manifest, text)?;
     if let (Some(source), Some(about)) = (database, &manifest.database) {
         pack_database(about, &structure, source, &mut archive, &mut seal, watch)?;
-        report.records = seal.rows.values().sum();
+        report.records = site_rows(&seal);
     }
     if let Some(source) = files {
         pack_files(options, source, &mut archive, &mut seal, &mut report, watch)?;
@@ -185,9 +188,13 @@ fn pack_database(
         seal.rows.insert(table.name.clone(), count);
     }
     archive.add(Member::Afterwards, write_structure(about.dialect, &after))?;
-    let total: u64 = seal.rows.values().sum();
-    watch.done(&format!("read {} tables, {total} records", seal.rows.len()));
+    watch.done(&format!("read {}", counted(site_rows(seal), "record", "records")));
     Ok(())
+}
+
+/// The records of the site's own tables.
+fn site_rows(seal: &Seal) -> u64 {
+    seal.rows.iter().filter(|(table, _)| *table != COUNTERS).map(|(_, rows)| rows).sum()
 }
 
 /// The rows of one table, cut into blocks of `INSERT` statements.
@@ -231,7 +238,7 @@ impl Blocks<'_> {
             ),
             Dialect::Sqlite => {
                 self.raw.extend_from_slice(b"PRAGMA foreign_keys = OFF;\n");
-                if self.table.name == "sqlite_sequence" && self.block == 1 {
+                if self.table.name == COUNTERS && self.block == 1 {
                     let name = quote_name(self.dialect, &self.table.name);
                     self.raw.extend_from_slice(format!("DELETE FROM {name};\n").as_bytes());
                 }
@@ -266,7 +273,14 @@ fn pack_files(
     watch: &dyn Watch,
 ) -> Result<()> {
     let inside = options.inside_files.as_deref();
-    let enter = |path: &[u8]| !options.leave_out.hold(path) && !is_database(path, inside);
+    let asked = std::cell::RefCell::new(Vec::new());
+    let enter = |path: &[u8]| {
+        let leave = options.leave_out.hold(path);
+        if leave {
+            asked.borrow_mut().push(String::from_utf8_lossy(path).into_owned());
+        }
+        !leave && !is_database(path, inside)
+    };
     let mut entries = Vec::new();
     let mut total = 0;
     watch.stage("files", None, Unit::Bytes);
@@ -277,6 +291,7 @@ fn pack_files(
         entries.push(entry);
         Ok(())
     })?;
+    report.left_out_as_asked = asked.take();
     watch.stage("files", Some(total), Unit::Bytes);
     let mut pieces = PieceWriter::new(archive);
     for mut entry in entries {
@@ -310,7 +325,7 @@ fn pack_files(
         }
     }
     pieces.finish()?;
-    watch.done(&format!("read {} files", seal.files));
+    watch.done(&format!("read {}", counted(seal.files, "file", "files")));
     Ok(())
 }
 
@@ -326,7 +341,7 @@ fn pack_file(
     let content = match source.open(&entry.path) {
         Ok(content) => content,
         Err(trouble) => {
-            let because = trouble.because.unwrap_or(trouble.what);
+            let because = trouble.because.clone().unwrap_or_else(|| trouble.what.clone());
             return Err(Trouble::outside("cannot read a file of the site")
                 .at(entry.shown())
                 .because(because)

@@ -62,9 +62,7 @@ impl RewriteReport {
             return None;
         }
         let line = |at: usize| 1 + outcome.view[..at].iter().filter(|b| **b == b'\n').count();
-        let first = outcome.found.left.first().map(|left| left.range.start);
-        let first = first.or(outcome.found.edits.first().map(|edit| edit.range.start));
-        let place = || format!("line {}", line(first.unwrap_or(0)));
+        let place = |at: usize| format!("line {}", line(at));
         self.files.entry(path.to_owned()).or_default().add(&outcome.view, &outcome.found, place);
         outcome.new
     }
@@ -112,7 +110,7 @@ impl TableReport {
         let tally = &mut self.tallies[column];
         tally.seen += 1;
         let outcome = rewriter.cell(kind, value)?;
-        tally.add(&outcome.view, &outcome.found, || table.record_name(row));
+        tally.add(&outcome.view, &outcome.found, |_| table.record_name(row));
         outcome.new.map(|bytes| match &row[column] {
             Value::Bytes(_) => Value::Bytes(bytes),
             _ => Value::Text(bytes),

@@ -78,6 +78,8 @@ pub struct SettingsReport {
     pub lines: Vec<usize>,
     /// Names and values; passwords are not among the values.
     pub values: Vec<(String, String)>,
+    /// Whether there is a password among them.
+    pub password: bool,
     /// Further files that hold such settings.
     pub others: Vec<String>,
 }
@@ -250,6 +252,7 @@ fn settings_report(found: Vec<(String, Vec<Setting>)>) -> Option<SettingsReport>
         file: file.clone(),
         lines: settings.iter().map(|setting| setting.line).collect(),
         values: open.map(|setting| (setting.name.clone(), setting.value.clone())).collect(),
+        password: settings.iter().any(|setting| setting.role == Role::Password),
         others: found.iter().map(|(name, _)| name).filter(|name| *name != file).cloned().collect(),
     })
 }

@@ -8,9 +8,9 @@ use crate::journal::{Journal, Plan, Records, Run, State, Step};
 use crate::patterns::Patterns;
 use crate::report::{RewriteReport, TableReport};
 use crate::{stream, survey};
-use fernweh_core::archive::{DatabaseManifest, Member};
+use fernweh_core::archive::{DatabaseManifest, Member, read_index};
 use fernweh_core::limits;
-use fernweh_core::record::{Entry, EntryKind};
+use fernweh_core::record::{COUNTERS, Entry, EntryKind};
 use fernweh_core::rewrite::Rewriter;
 use fernweh_core::settings::{self, Role, Setting};
 use fernweh_core::sql::Statement;
@@ -87,6 +87,9 @@ pub struct Targets<'a> {
     /// The files, if the archive has some.
     pub files: Option<&'a mut dyn FileTarget>,
 }
+
+/// What is to be done with the targets of a run.
+pub type Work<'a> = &'a mut dyn FnMut(&mut Targets<'_>) -> Result<()>;
 
 /// Refuses a site that holds something, unless it may be replaced; says what is there.
 pub fn look_before(
@@ -171,7 +174,7 @@ fn check_engine(
 pub fn settle_earlier(
     records: &Records,
     site: &str,
-    connect: &mut dyn FnMut(&Run, &mut dyn FnMut(&mut Targets<'_>) -> Result<()>) -> Result<()>,
+    connect: &mut dyn FnMut(&Run, Work<'_>) -> Result<()>,
     watch: &dyn Watch,
 ) -> Result<Option<Direction>> {
     let mut completed = None;
@@ -319,7 +322,7 @@ pub fn switch(
 
 fn tables_of(options: &UnpackOptions<'_>, about: &DatabaseManifest) -> Vec<String> {
     let names = about.tables.iter().map(|table| table.name.clone());
-    names.filter(|name| options.tables.holds(name) && name != "sqlite_sequence").collect()
+    names.filter(|name| options.tables.holds(name) && name != COUNTERS).collect()
 }
 
 fn read_structure(
@@ -337,12 +340,12 @@ fn read_structure(
         _ => true,
     });
     for statement in &found {
-        if let Statement::Table { name, .. } = statement {
-            if !about.tables.iter().any(|table| table.name == *name) {
-                return Err(Trouble::damaged("the archive contradicts itself")
-                    .because(format!("table {name} is not in its manifest"))
-                    .hint("do not use this archive; ask where it comes from"));
-            }
+        if let Statement::Table { name, .. } = statement
+            && !about.tables.iter().any(|table| table.name == *name)
+        {
+            return Err(Trouble::damaged("the archive contradicts itself")
+                .because(format!("table {name} is not in its manifest"))
+                .hint("do not use this archive; ask where it comes from"));
         }
     }
     Ok(found)
@@ -360,7 +363,7 @@ fn read_rows(
     watch.stage("database", Some(total), Unit::Records);
     let wanted = about.tables.iter().filter(|table| options.tables.holds(&table.name));
     for table in wanted {
-        let is_table = table.name != "sqlite_sequence";
+        let is_table = table.name != COUNTERS;
         report.tables += u64::from(is_table);
         let mut tallies = TableReport::new(table);
         let blocks = archive.members().filter(
@@ -464,7 +467,22 @@ fn read_files(
     });
     let trouble = pieces.trouble.take();
     result.map_err(|error| trouble.unwrap_or(error))?;
+    check_index(archive)?;
     watch.done(&format!("{} files", report.files));
+    Ok(())
+}
+
+/// The index is not needed to unpack everything, but an archive is whole or it is not.
+fn check_index(archive: &ArchiveReader) -> Result<()> {
+    let bytes = archive.read(&Member::Index)?;
+    let lines = zstd::decode_all(bytes.as_slice()).map_err(broken_stream)?;
+    let seal = &archive.seal;
+    let entries = read_index(&lines).map_or(0, |found| found.len() as u64);
+    if entries != seal.files + seal.folders + seal.links {
+        return Err(Trouble::damaged("the archive contradicts itself")
+            .because("its index of files is not the one of its files")
+            .hint("do not use this archive; pack the site again"));
+    }
     Ok(())
 }
 
@@ -497,11 +515,11 @@ fn file(
     if let Some(new) = report.rewriting.file(options.rewriter, &path, &bytes) {
         bytes = new;
     }
-    if archive.seal.settings.contains(&path) {
-        if let Some(new) = with_settings(options, archive, &bytes) {
-            report.settings.push(path);
-            bytes = new;
-        }
+    if archive.seal.settings.contains(&path)
+        && let Some(new) = with_settings(options, archive, &bytes)
+    {
+        report.settings.push(path);
+        bytes = new;
     }
     report.file_bytes += bytes.len() as u64;
     match target {

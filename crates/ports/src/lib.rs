@@ -18,5 +18,5 @@ pub use database::{
 };
 pub use files::{FileEditor, FileId, FileSource, FileSwap, FileTarget, LeftOut};
 pub use pages::{PageProblem, PageRequest, PageResponse, PageSource};
-pub use trouble::{Kind, Result, Trouble};
+pub use trouble::{Kind, Result, Told, Trouble};
 pub use watch::{Silent, Unit, Watch};

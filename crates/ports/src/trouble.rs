@@ -19,9 +19,13 @@ pub enum Kind {
     Interrupted,
 }
 
-/// An error as people need it.
+/// An error as people need it; small, because it travels in every result.
 #[derive(Clone, Debug)]
-pub struct Trouble {
+pub struct Trouble(Box<Told>);
+
+/// What an error tells.
+#[derive(Clone, Debug)]
+pub struct Told {
     /// Which kind.
     pub kind: Kind,
     /// The heading: what cannot be done.
@@ -41,7 +45,8 @@ pub struct Trouble {
 impl Trouble {
     fn new(kind: Kind, what: impl Into<String>) -> Self {
         let what = what.into();
-        Self { kind, what, doing: None, place: None, because: None, hint: None, changed: None }
+        let (doing, place, because, hint, changed) = (None, None, None, None, None);
+        Self(Box::new(Told { kind, what, doing, place, because, hint, changed }))
     }
 
     /// A mistake in the command or the configuration.
@@ -103,6 +108,10 @@ impl Trouble {
             StorageFull | QuotaExceeded => {
                 ("no room left on the disk", "make room, or choose another disk")
             }
+            FileTooLarge => ("the file may not become so large here", "choose another place"),
+            AlreadyExists if path.exists() && !path.is_dir() => {
+                ("a file is where a folder is needed", "choose another place")
+            }
             AlreadyExists => ("something of this name is already there", "choose another name"),
             ReadOnlyFilesystem => ("the file system is read-only", "choose another place"),
             NotADirectory => ("a part of the path is not a folder", "check the path"),
@@ -113,6 +122,20 @@ impl Trouble {
             .at(path.display().to_string())
             .because(format!("{because} ({error})"))
             .hint(hint)
+    }
+}
+
+impl std::ops::Deref for Trouble {
+    type Target = Told;
+
+    fn deref(&self) -> &Told {
+        &self.0
+    }
+}
+
+impl std::ops::DerefMut for Trouble {
+    fn deref_mut(&mut self) -> &mut Told {
+        &mut self.0
     }
 }
 

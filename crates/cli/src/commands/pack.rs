@@ -3,7 +3,7 @@
 use crate::DONE;
 use crate::args::{Half, SiteArgs};
 use crate::context::Context;
-use crate::render::{Page, counted, moment, size};
+use crate::render::{Page, counted, duration, moment, size};
 use crate::site::{DatabasePlace, Site};
 use clap::Args;
 use fernweh_flow::pack::{PackOptions, PackReport, pack};
@@ -97,7 +97,7 @@ fn archive_name(site: &str) -> PathBuf {
 
 fn text(context: &Context, site: &Site, report: &PackReport, seconds: f64) -> String {
     let mut page = Page::new(context.style);
-    page.row("packed", &format!("site {} in {seconds:.1} s", site.name));
+    page.row("packed", &format!("site {} in {}", site.name, duration(seconds)));
     if let Some(snapshot) = &report.snapshot {
         page.row(
             "database",
@@ -131,6 +131,15 @@ fn text(context: &Context, site: &Site, report: &PackReport, seconds: f64) -> St
         page.row("no rows of", &report.without_rows.join(", "));
     }
     let mut label = "left out";
+    if !report.left_out_as_asked.is_empty() {
+        let asked = &report.left_out_as_asked;
+        let mut names = asked.iter().take(6).cloned().collect::<Vec<_>>().join(", ");
+        if asked.len() > 6 {
+            names.push_str(&format!(" and {} more", asked.len() - 6));
+        }
+        page.row(label, &format!("{names}: as asked for"));
+        label = "";
+    }
     for left in &report.left_out {
         page.row(label, &format!("{}: {}", left.path, left.because));
         label = "";

@@ -154,6 +154,10 @@ fn text(context: &Context, args: &RewriteArgs, site: &Site, report: &LiveReport)
         if site.url.is_some() {
             page.row("next", &format!("fernweh scan {}", site.name));
         }
+    } else if report.rewriting.database_total().changed + report.rewriting.files_total().changed
+        == 0
+    {
+        page.row("next", "nothing is left to rewrite by these rules");
     } else {
         let mut words = vec![format!("fernweh rewrite {}", site.name)];
         for (from, to) in args.from.iter().zip(&args.to) {

@@ -116,6 +116,9 @@ fn text(context: &Context, site: &Site, report: &ScanReport) -> String {
             ),
         ),
     };
+    // Pages of the site are shown by their path; the first line says of which site.
+    let origin = Url::parse(&report.start)
+        .map_or_else(|_| String::new(), |url| url.origin().ascii_serialization());
     page.row("scanned", &format!("{}: {verdict}", report.start));
     page.row(
         "read",
@@ -140,7 +143,10 @@ fn text(context: &Context, site: &Site, report: &ScanReport) -> String {
     if !report.not_followed.is_empty() {
         page.row(
             "not opened",
-            &format!("{}, for such links log out or delete", report.not_followed.join(", ")),
+            &format!(
+                "{}, for such links log out or delete",
+                report.not_followed.join(", ").replace(&origin, "")
+            ),
         );
     }
     if report.bounded {
@@ -150,7 +156,7 @@ fn text(context: &Context, site: &Site, report: &ScanReport) -> String {
         let found: Vec<&Finding> = report.findings.iter().filter(|f| f.code == code).collect();
         if !found.is_empty() {
             page.gap();
-            findings(&mut page, style, code, &found);
+            findings(&mut page, style, code, &found, &origin);
         }
     }
     page.gap();
@@ -164,7 +170,7 @@ fn text(context: &Context, site: &Site, report: &ScanReport) -> String {
     page.finish()
 }
 
-fn findings(page: &mut Page, style: Style, code: Code, found: &[&Finding]) {
+fn findings(page: &mut Page, style: Style, code: Code, found: &[&Finding], origin: &str) {
     let paint = match code.severity() {
         Severity::Broken => Paint::Bad,
         Severity::Warning => Paint::Doubt,
@@ -174,23 +180,23 @@ fn findings(page: &mut Page, style: Style, code: Code, found: &[&Finding]) {
     for finding in found {
         groups.entry((&finding.address, &finding.detail)).or_default().push(finding);
     }
-    let number = counted(found.len() as u64, "time", "times");
-    page.exact(&format!("{}  {number}, {}", style.paint(paint, code.name()), code.words()));
+    page.exact(&format!("{}  {}: {}", style.paint(paint, code.name()), found.len(), code.words()));
     let room = style.width - 15;
     for ((address, detail), places) in &groups {
         page.exact(&format!("  {}", cut_middle(address, room)));
         if !detail.is_empty() {
-            page.exact(&format!("    {}", cut_middle(detail, room - 2)));
+            page.exact(&format!("    {}", detail.replace(origin, "")));
         }
         let limit = if style.verbose { usize::MAX } else { PLACES };
         for finding in places.iter().take(limit) {
             let place = match &finding.sheet {
-                Some(sheet) => format!(
-                    "{}, line {} of {sheet}, used by {}",
-                    finding.element, finding.line, finding.page
-                ),
-                None => format!("{}, line {} of {}", finding.element, finding.line, finding.page),
+                Some(sheet) => {
+                    let sheet = format!("{sheet}, line {}, {}", finding.line, finding.element);
+                    format!("{sheet}, used by {}", finding.page)
+                }
+                None => format!("{}, line {}, {}", finding.page, finding.line, finding.element),
             };
+            let place = place.replace(origin, "");
             let place = cut_middle(&place, room - 2);
             page.exact(&format!("    {}", style.paint(Paint::Quiet, &place)));
         }
@@ -198,5 +204,5 @@ fn findings(page: &mut Page, style: Style, code: Code, found: &[&Finding]) {
             page.exact(&format!("    and on {} more pages; -v shows them", places.len() - limit));
         }
     }
-    page.arrow(code.remedy());
+    page.arrow(2, code.remedy());
 }

@@ -41,14 +41,13 @@ fn text(context: &Context, report: &ShowReport) -> String {
     page.row("packed", &format!("{} by Fernweh {}", moment(&manifest.created), manifest.program));
     if let Some(database) = &manifest.database {
         let records = report.rows.iter().map(|(_, rows)| rows).sum();
-        let tables = report.rows.iter().filter(|(name, _)| name != "sqlite_sequence").count();
         page.row(
             "database",
             &format!(
                 "{}, {}, {}, {}",
                 database.version,
                 database.charset,
-                counted(tables as u64, "table", "tables"),
+                counted(report.rows.len() as u64, "table", "tables"),
                 counted(records, "record", "records")
             ),
         );
@@ -93,7 +92,7 @@ fn text(context: &Context, report: &ShowReport) -> String {
             let damaged = style.paint(Paint::Bad, "damaged");
             page.row("seal", &format!("the archive is {damaged}; not what was written:"));
             different.iter().for_each(|member| page.more(member));
-            page.arrow("copy the archive again, or pack the site again");
+            page.arrow(0, "copy the archive again, or pack the site again");
         }
     }
     if report.different.as_ref().is_none_or(Vec::is_empty) {

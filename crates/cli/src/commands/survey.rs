@@ -2,7 +2,7 @@
 
 use crate::args::SiteArgs;
 use crate::context::Context;
-use crate::render::{Page, aligned, count, counted, cut_middle, size};
+use crate::render::{Page, aligned, count, counted, cut_middle, lines, size};
 use crate::site::Site;
 use crate::{DONE, site};
 use clap::Args;
@@ -87,11 +87,8 @@ fn text(context: &Context, report: &SurveyReport, site: &Site) -> String {
         files_rows(&mut page, files);
     }
     if let Some(settings) = &report.settings {
-        let lines: Vec<String> = settings.lines.iter().map(ToString::to_string).collect();
-        page.row(
-            "settings",
-            &format!("{} lines {} (password not shown)", settings.file, lines.join(", ")),
-        );
+        let hidden = if settings.password { " (password not shown)" } else { "" };
+        page.row("settings", &format!("{} {}{hidden}", settings.file, lines(&settings.lines)));
         if site.learned_from.is_some() {
             page.more("the database was found through this file");
         }

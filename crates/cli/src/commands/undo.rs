@@ -111,7 +111,10 @@ fn text(context: &Context, site: &Site, report: &UndoReport) -> String {
         page.more("since then records were changed");
     }
     if report.changed_since || !report.written.is_empty() {
-        page.arrow("they are not in the state that stands now; they are kept with the other one");
+        page.arrow(
+            0,
+            "they are not in the state that stands now; they are kept with the other one",
+        );
     }
     if let Some(taken) = &report.taken_back {
         page.row(

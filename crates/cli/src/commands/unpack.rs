@@ -5,7 +5,7 @@ use crate::DONE;
 use crate::args::{Half, SiteArgs};
 use crate::config::Config;
 use crate::context::Context;
-use crate::render::{Page, counted, rewriting, size};
+use crate::render::{Page, counted, duration, rewriting, size};
 use crate::site::Site;
 use clap::Args;
 use fernweh_core::rewrite::Rewriter;
@@ -208,7 +208,10 @@ fn completed_text(context: &Context, site: &Site) -> String {
 
 fn text(context: &Context, site: &Site, report: &UnpackReport, seconds: f64) -> String {
     let mut page = Page::new(context.style);
-    page.row("unpacked", &format!("site {} in {seconds:.1} s; every part is in place", site.name));
+    page.row(
+        "unpacked",
+        &format!("site {} in {}; every part is in place", site.name, duration(seconds)),
+    );
     if report.tables > 0 {
         page.row(
             "database",

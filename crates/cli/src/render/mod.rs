@@ -85,11 +85,11 @@ impl Page {
         self.text.push('\n');
     }
 
-    /// What to do about the line above.
-    pub fn arrow(&mut self, content: &str) {
+    /// What to do about the line above, which is indented by so much.
+    pub fn arrow(&mut self, indent: usize, content: &str) {
         let mut first = "→ ";
-        for line in wrapped(content, self.style.width - LABEL - 11) {
-            self.exact(&format!("{:9}{first}{line}", ""));
+        for line in wrapped(content, self.style.width - LABEL - indent - 2) {
+            self.exact(&format!("{:indent$}{first}{line}", ""));
             first = "  ";
         }
     }
@@ -118,7 +118,7 @@ impl Page {
                 word = " ".repeat(9);
             }
             if let Some(hint) = &check.hint {
-                self.arrow(hint);
+                self.arrow(9, hint);
             }
         }
     }
@@ -156,7 +156,7 @@ pub fn count(number: u64) -> String {
     let digits = number.to_string();
     let mut text = String::new();
     for (n, digit) in digits.chars().enumerate() {
-        if n > 0 && (digits.len() - n) % 3 == 0 {
+        if n > 0 && (digits.len() - n).is_multiple_of(3) {
             text.push(' ');
         }
         text.push(digit);
@@ -183,6 +183,32 @@ pub fn size(bytes: u64) -> String {
 /// A moment for people: date and time in UTC, without the letters of the standard.
 pub fn moment(rfc3339: &str) -> String {
     rfc3339.replace('T', " ").replace('Z', " UTC")
+}
+
+/// Line numbers for people: `5–9, 12`.
+pub fn lines(numbers: &[usize]) -> String {
+    let mut ranges: Vec<(usize, usize)> = Vec::new();
+    for &number in numbers {
+        match ranges.last_mut() {
+            Some((_, end)) if *end + 1 == number => *end = number,
+            _ => ranges.push((number, number)),
+        }
+    }
+    let word = |(start, end): &(usize, usize)| match start == end {
+        true => start.to_string(),
+        false => format!("{start}–{end}"),
+    };
+    let words: Vec<String> = ranges.iter().map(word).collect();
+    format!("{} {}", if numbers.len() == 1 { "line" } else { "lines" }, words.join(", "))
+}
+
+/// A duration for people.
+pub fn duration(seconds: f64) -> String {
+    match seconds {
+        ..0.1 => "less than 0.1 s".into(),
+        ..120.0 => format!("{seconds:.1} s"),
+        _ => format!("{:.0} min", seconds / 60.0),
+    }
 }
 
 /// A long name cut in the middle, so that its end stays.
@@ -229,6 +255,12 @@ mod tests {
     fn names_are_cut_in_the_middle_and_keep_their_end() {
         assert_eq!(cut_middle("abcdefghijkl", 7), "ab…ijkl");
         assert_eq!(cut_middle("short", 7), "short");
+    }
+
+    #[test]
+    fn neighbouring_lines_are_drawn_together() {
+        assert_eq!(lines(&[5, 6, 7, 9]), "lines 5–7, 9");
+        assert_eq!(lines(&[3]), "line 3");
     }
 
     #[test]

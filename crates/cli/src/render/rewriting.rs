@@ -110,11 +110,14 @@ fn shown(style: Style, sample: &Sample, changed: &str, room: usize) -> String {
     let lead: String = {
         let length = sample.lead.chars().count();
         let cut: String = sample.lead.chars().skip(length.saturating_sub(around)).collect();
-        if length > around { format!("…{cut}") } else { cut }
+        if length > around { format!("…{}", cut.trim_start_matches('…')) } else { cut }
     };
     let trail: String = {
         let cut: String = sample.trail.chars().take(around).collect();
-        if sample.trail.chars().count() > around { format!("{cut}…") } else { cut }
+        match sample.trail.chars().count() > around {
+            true => format!("{}…", cut.trim_end_matches('…')),
+            false => cut,
+        }
     };
     format!("{lead}{}{trail}", style.paint(Paint::Changed, changed))
 }
@@ -136,7 +139,7 @@ fn leftovers(page: &mut Page, style: Style, report: &RewriteReport) {
     let mut label = "left";
     let limit = if style.verbose { usize::MAX } else { LEFTOVERS };
     for (reason, (number, places)) in reasons {
-        page.row(label, &format!("{} {}", count(number), reason.words()));
+        page.row(label, &format!("{}: {}", reason.words(), count(number)));
         label = "";
         for (place, leftover) in places.iter().take(limit) {
             let place = format!("{place}, {}", leftover.place);

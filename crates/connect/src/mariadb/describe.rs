@@ -141,10 +141,10 @@ fn part_foreign_keys(table: &str, sql: &str) -> (String, Vec<NamedSql>) {
         }
     }
     // The line before the closing bracket has lost its successor.
-    if let Some(close) = kept.iter().position(|line| line.starts_with(')')) {
-        if close > 1 {
-            kept[close - 1] = kept[close - 1].trim_end_matches(',');
-        }
+    if let Some(close) = kept.iter().position(|line| line.starts_with(')'))
+        && close > 1
+    {
+        kept[close - 1] = kept[close - 1].trim_end_matches(',');
     }
     (kept.join("\n"), keys)
 }

@@ -16,9 +16,6 @@ use rusqlite::Connection;
 use rusqlite::types::{ToSqlOutput, ValueRef};
 use std::path::{Path, PathBuf};
 
-/// The table in which SQLite keeps its counters.
-const SEQUENCE: &str = "sqlite_sequence";
-
 /// The files that belong to a database file.
 pub fn companions(path: &Path) -> [PathBuf; 3] {
     ["-wal", "-shm", "-journal"].map(|ending| {

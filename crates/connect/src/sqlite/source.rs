@@ -1,8 +1,8 @@
 //! Reading a SQLite database at one moment.
 
-use super::{SEQUENCE, column_list, describe, list, quoted, rowid_name, trouble, value_of};
+use super::{column_list, describe, list, quoted, rowid_name, trouble, value_of};
 use fernweh_core::finding::Check;
-use fernweh_core::record::{Column, Row, Table};
+use fernweh_core::record::{COUNTERS, Column, Row, Table};
 use fernweh_core::sql::{Dialect, Statement};
 use fernweh_ports::{DatabaseSource, Overview, Result, Scope, TableInfo};
 use rusqlite::{Connection, OpenFlags};
@@ -106,7 +106,7 @@ impl SqliteSource {
         if tables.iter().any(|table| self.counts(table)) {
             let column = |name: &str| Column { name: name.into(), text: None };
             tables.push(Table {
-                name: SEQUENCE.into(),
+                name: COUNTERS.into(),
                 columns: vec![column("name"), column("seq")],
                 key: vec!["name".into()],
             });
@@ -141,7 +141,7 @@ impl SqliteSource {
     fn select(&self, table: &Table) -> rusqlite::Result<String> {
         let columns = column_list(table);
         let name = quoted(&table.name);
-        if table.name == SEQUENCE {
+        if table.name == COUNTERS {
             return Ok(format!("SELECT {columns} FROM {name} ORDER BY name"));
         }
         let without = list(&self.db)?.iter().any(|f| f.name == table.name && f.without_rowid);

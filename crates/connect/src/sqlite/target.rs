@@ -1,8 +1,8 @@
 //! Building a SQLite database beside the old one.
 
-use super::{Parameter, SEQUENCE, column_list, companions, describe, list, quoted, trouble};
+use super::{Parameter, column_list, companions, describe, list, quoted, trouble};
 use crate::local;
-use fernweh_core::record::Row;
+use fernweh_core::record::{COUNTERS, Row};
 use fernweh_core::sql::Statement;
 use fernweh_ports::{
     DatabaseSource, DatabaseSwap, DatabaseTarget, Direction, FileSwap, Fingerprint, Overview,
@@ -77,7 +77,7 @@ impl SqliteTarget {
 
     fn insert(&mut self, table: &str, columns: &[String], rows: &[Row]) -> rusqlite::Result<()> {
         let Some(db) = &self.db else { return Ok(()) };
-        if table == SEQUENCE && !self.cleared_counters {
+        if table == COUNTERS && !self.cleared_counters {
             db.execute_batch("DELETE FROM sqlite_sequence")?;
             self.cleared_counters = true;
         }

@@ -191,11 +191,12 @@ fn unicode(raw: &[u8], at: usize) -> (char, usize) {
         u32::from_str_radix(std::str::from_utf8(raw.get(at..at + 4)?).ok()?, 16).ok()
     };
     let high = four(at).unwrap_or(0xFFFD);
-    if (0xD800..0xDC00).contains(&high) && raw.get(at + 4..at + 6) == Some(b"\\u") {
-        if let Some(low) = four(at + 6).filter(|low| (0xDC00..0xE000).contains(low)) {
-            let number = 0x10000 + ((high - 0xD800) << 10) + (low - 0xDC00);
-            return (char::from_u32(number).unwrap_or('\u{FFFD}'), at + 10);
-        }
+    if (0xD800..0xDC00).contains(&high)
+        && raw.get(at + 4..at + 6) == Some(b"\\u")
+        && let Some(low) = four(at + 6).filter(|low| (0xDC00..0xE000).contains(low))
+    {
+        let number = 0x10000 + ((high - 0xD800) << 10) + (low - 0xDC00);
+        return (char::from_u32(number).unwrap_or('\u{FFFD}'), at + 10);
     }
     (char::from_u32(high).unwrap_or('\u{FFFD}'), at + 4)
 }
@@ -259,10 +260,11 @@ pub(super) fn look(rewriter: &Rewriter, b: &[u8], strings: &[JsonString], depth:
             let model = &b[range.clone()];
             let text = close(&edit.text, model);
             let mut replaced = edit.replaced;
-            if let Some((_, spelling)) = &mut replaced {
-                if spelling.encoding == Encoding::Plain && model.contains(&b'\\') {
-                    spelling.encoding = Encoding::Json;
-                }
+            if let Some((_, spelling)) = &mut replaced
+                && spelling.encoding == Encoding::Plain
+                && model.contains(&b'\\')
+            {
+                spelling.encoding = Encoding::Json;
             }
             found.edits.push(Edit { range, text, replaced });
         }

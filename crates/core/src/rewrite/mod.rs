@@ -228,8 +228,10 @@ impl Rewriter {
             return found;
         }
         let rule = found.edits.first().and_then(|edit| edit.replaced).map(|(rule, _)| rule);
-        found.edits.clear();
-        found.left = vec![Left { range: 0..value.len(), reason, rule }];
+        let edits = found.edits.drain(..).map(|edit| edit.range);
+        let ranges = edits.chain(found.left.drain(..).map(|left| left.range));
+        let range = ranges.min_by_key(|range| range.start).unwrap_or(0..value.len());
+        found.left = vec![Left { range, reason, rule }];
         found
     }
 }

@@ -84,12 +84,14 @@ pub fn prev(b: &[u8], pos: usize) -> Option<Unit> {
         end: pos,
         encoding: if last.encoding == Encoding::Plain { Encoding::Json } else { last.encoding },
     };
-    if last.ch.is_ascii_hexdigit() && pos >= 6 && b[pos - 6] == b'\\' && b[pos - 5] == b'u' {
-        if let Some((ch, end)) = unicode_escape(b, pos - 4) {
-            if end == pos {
-                return Some(json(ch, before_backslashes(b, pos - 5)));
-            }
-        }
+    if last.ch.is_ascii_hexdigit()
+        && pos >= 6
+        && b[pos - 6] == b'\\'
+        && b[pos - 5] == b'u'
+        && let Some((ch, end)) = unicode_escape(b, pos - 4)
+        && end == pos
+    {
+        return Some(json(ch, before_backslashes(b, pos - 5)));
     }
     let before = before_backslashes(b, last.start);
     if before == last.start {
@@ -140,12 +142,11 @@ fn prev_raw(b: &[u8], pos: usize) -> Option<Unit> {
     let last = *b.get(pos.checked_sub(1)?)?;
     if last == b';' {
         let from = pos.saturating_sub(12);
-        if let Some(amp) = b[from..pos].iter().rposition(|byte| *byte == b'&') {
-            if let Some(unit) = entity_at(b, from + amp) {
-                if unit.end == pos {
-                    return Some(unit);
-                }
-            }
+        if let Some(amp) = b[from..pos].iter().rposition(|byte| *byte == b'&')
+            && let Some(unit) = entity_at(b, from + amp)
+            && unit.end == pos
+        {
+            return Some(unit);
         }
     }
     if last.is_ascii_hexdigit() && pos >= 3 {
@@ -153,12 +154,12 @@ fn prev_raw(b: &[u8], pos: usize) -> Option<Unit> {
         while at >= 2 && &b[at - 2..at] == b"25" {
             at -= 2;
         }
-        if at >= 1 && b[at - 1] == b'%' {
-            if let Some(unit) = percent_at(b, at - 1) {
-                if unit.end == pos {
-                    return Some(unit);
-                }
-            }
+        if at >= 1
+            && b[at - 1] == b'%'
+            && let Some(unit) = percent_at(b, at - 1)
+            && unit.end == pos
+        {
+            return Some(unit);
         }
     }
     let mut start = pos - 1;

@@ -59,8 +59,9 @@ pub struct Leftover {
 }
 
 impl Tally {
-    /// Counts what was found in one value; `place` names the record if it is needed.
-    pub fn add(&mut self, view: &[u8], found: &Found, place: impl Fn() -> String) {
+    /// Counts what was found in one value; `place` names the record, or the line for an
+    /// offset in the value, if it is needed.
+    pub fn add(&mut self, view: &[u8], found: &Found, place: impl Fn(usize) -> String) {
         let replacements = found.replacements() as u64;
         self.replacements += replacements;
         self.changed += u64::from(replacements > 0);
@@ -72,14 +73,15 @@ impl Tally {
             *self.spellings.entry(spelling.to_string()).or_default() += 1;
             *self.rules.entry(rule).or_default() += 1;
             if self.samples.len() < SAMPLES && self.is_new_kind(&spelling.to_string()) {
-                self.samples.push(sample(view, edit, place()));
+                self.samples.push(sample(view, edit, place(edit.range.start)));
             }
         }
         for left in &found.left {
             *self.left.entry(left.reason).or_default() += 1;
             if self.leftovers.len() < LEFT_SAMPLES {
                 let excerpt = excerpt(view, left.range.clone());
-                self.leftovers.push(Leftover { place: place(), reason: left.reason, excerpt });
+                let place = place(left.range.start);
+                self.leftovers.push(Leftover { place, reason: left.reason, excerpt });
             }
         }
     }
@@ -120,31 +122,41 @@ fn sample(view: &[u8], edit: &Edit, place: String) -> Sample {
     let Range { start, end } = edit.range;
     Sample {
         place,
-        lead: readable(&view[start.saturating_sub(CONTEXT)..start]),
+        lead: cut_start(readable(&view[start.saturating_sub(CONTEXT)..start]), start > CONTEXT),
         before: readable(&view[start..end]),
         after: readable(&edit.text),
-        trail: readable(&view[end..view.len().min(end + CONTEXT)]),
+        trail: cut_end(
+            readable(&view[end..view.len().min(end + CONTEXT)]),
+            view.len() > end + CONTEXT,
+        ),
     }
 }
 
 fn excerpt(view: &[u8], range: Range<usize>) -> String {
     let start = range.start.saturating_sub(CONTEXT / 2);
     let end = range.end.min(range.start + 60).saturating_add(CONTEXT / 2).min(view.len());
-    let mut text = readable(&view[start..end]);
-    if start > 0 {
-        text.insert(0, '…');
-    }
-    if end < view.len() {
-        text.push('…');
-    }
-    text
+    cut_start(cut_end(readable(&view[start..end]), end < view.len()), start > 0)
 }
 
-/// Text for people: one line, no control characters, no halves of letters.
+fn cut_start(text: String, cut: bool) -> String {
+    if cut { format!("…{text}") } else { text }
+}
+
+fn cut_end(text: String, cut: bool) -> String {
+    if cut { format!("{text}…") } else { text }
+}
+
+/// Text for people: one line; a dot for what is not printable, however much of it.
 fn readable(bytes: &[u8]) -> String {
-    String::from_utf8_lossy(bytes)
-        .trim_matches('\u{FFFD}')
-        .chars()
-        .map(|ch| if ch.is_control() { '·' } else { ch })
-        .collect()
+    let text = String::from_utf8_lossy(bytes);
+    let mut out = String::new();
+    for ch in text.trim_matches('\u{FFFD}').chars() {
+        let hidden = ch.is_control() || ch == '\u{FFFD}';
+        if !hidden {
+            out.push(ch);
+        } else if !out.ends_with('·') {
+            out.push('·');
+        }
+    }
+    out
 }

@@ -250,11 +250,9 @@ fn host_around(
         start = unit.start;
     }
     let mut www = exact && from.host.starts_with("www.");
-    if !exact {
-        if let Some(at) = back_over(b, start, "www.") {
-            start = at;
-            www = true;
-        }
+    if !exact && let Some(at) = back_over(b, start, "www.") {
+        start = at;
+        www = true;
     }
     Some(Host { start, end, www, dot })
 }

@@ -62,7 +62,7 @@ impl<R: Read> ScriptReader<R> {
     pub fn next_statement(&mut self) -> Result<Option<Vec<u8>>, ScriptError> {
         let mut cutter = Cutter::default();
         loop {
-            self.skip_space(&mut cutter)?;
+            self.skip_space(&cutter)?;
             if self.take_delimiter_line()? {
                 cutter = Cutter::default();
                 continue;
@@ -96,17 +96,20 @@ impl<R: Read> ScriptReader<R> {
         Ok(())
     }
 
-    fn skip_space(&mut self, cutter: &mut Cutter) -> Result<(), ScriptError> {
-        while cutter.at == 0 {
+    /// Skips white space before a statement.
+    fn skip_space(&mut self, cutter: &Cutter) -> Result<(), ScriptError> {
+        if cutter.at > 0 {
+            return Ok(());
+        }
+        loop {
             let text = &self.buffer[self.start..];
             let space = text.iter().take_while(|c| c.is_ascii_whitespace()).count();
             self.start += space;
             if self.start < self.buffer.len() || self.ended {
-                break;
+                return Ok(());
             }
             self.fill()?;
         }
-        Ok(())
     }
 
     fn take_delimiter_line(&mut self) -> Result<bool, ScriptError> {

@@ -67,6 +67,7 @@ pub(super) fn page(host: &HostOptions, path: &str, query: &str) -> Result<Answer
         "/pictures" => site.pictures(),
         "/members" => site.members(),
         "/about" => site.about(),
+        "/visit" => site.wrapped("Visit us", "<p>Every clear Friday, from dusk.</p>"),
         "/feed.xml" => site.feed(),
         "/sitemap.xml" => site.sitemap(),
         other => match other.strip_prefix("/article/") {

@@ -110,7 +110,7 @@ fn picture(seed: u64, size: u32) -> Result<Vec<u8>, Failure> {
     let mut pixels = Vec::new();
     for y in 0..size {
         for x in 0..size {
-            let star = number(seed * 10_007 + u64::from(y * size + x)) % 97 == 0;
+            let star = number(seed * 10_007 + u64::from(y * size + x)).is_multiple_of(97);
             let glow = (y * 40 / size) as u8;
             pixels.extend_from_slice(&if star {
                 [240, 236, 220]

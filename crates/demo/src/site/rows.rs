@@ -57,7 +57,7 @@ fn article(id: u64, articles: u64) -> Row {
              http://sub.glimmerpoint.example/. Write to info@glimmerpoint.example.</p>",
         );
     }
-    if id % 9 == 0 {
+    if id.is_multiple_of(9) {
         body.push_str(
             "\n<p>Mirror: <img src='//glimmerpoint.example/pictures/latest.png' alt=''></p>",
         );
@@ -190,7 +190,7 @@ fn settings(sink: Sink<'_>) -> Result<(), Failure> {
         php(&widget),
     );
     let object = format!(
-        "O:8:\"GpWidget\":3:{{s:4:\"link\";{}s:9:\"\0*\0hidden\";{}s:11:\"\0GpWidget\0me\";r:1;}}",
+        "O:8:\"GpWidget\":3:{{s:4:\"link\";{}s:9:\"\0*\0hidden\";{}s:12:\"\0GpWidget\0me\";r:1;}}",
         php(&format!("{OLD_URL}/article/counting-meteors")),
         php("//glimmerpoint.example/hidden"),
     );
@@ -228,7 +228,7 @@ fn block(id: u64) -> Row {
         "kind": "columns",
         "html": format!("<p>Ünder the dome: <a href=\"{OLD_URL}/article/{}\">report</a></p>", article_slug(id)),
         "image": format!("{OLD_URL}/pictures/night-{:02}.png", 1 + id % 36),
-        "state": if id % 2 == 0 { inner } else { String::new() },
+        "state": if id.is_multiple_of(2) { inner } else { String::new() },
     });
     vec![int(id), int(id), text(layout.to_string().replace('/', "\\/"))]
 }
@@ -246,7 +246,7 @@ fn feed(id: u64) -> Row {
 fn guest(id: u64) -> Row {
     let entry = match id % 4 {
         0 => format!(
-            "a:2:{{s:4:\"grüß\";{}s:3:\"url\";{}}}",
+            "a:2:{{s:6:\"grüß\";{}s:3:\"url\";{}}}",
             php("Schöne Nächte"),
             php(&format!("{OLD_URL}/gästebuch"))
         ),

@@ -77,10 +77,11 @@ impl<'a> PieceWriter<'a> {
         let mut cut = tar
             .into_inner()
             .map_err(|error| Trouble::outside("cannot write the archive").because(error))?;
-        if !cut.buffer.is_empty() && cut.hand_over().is_err() {
-            if let Some(trouble) = cut.trouble {
-                return Err(trouble);
-            }
+        if !cut.buffer.is_empty()
+            && cut.hand_over().is_err()
+            && let Some(trouble) = cut.trouble
+        {
+            return Err(trouble);
         }
         cut.archive.add(Member::Index, index)
     }

@@ -315,18 +315,19 @@ impl Crawler<'_> {
         }
         target.set_fragment(None);
         let mut shared = self.lock();
-        if page.scheme() == "https" && target.scheme() == "http" {
-            if let Some(code) = link.kind.mixed() {
-                shared.crawl.findings.insert(Finding {
-                    code,
-                    page: page.to_string(),
-                    element: link.element.clone(),
-                    line: link.line,
-                    sheet: sheet.map(ToString::to_string),
-                    address: link.address.clone(),
-                    detail: String::new(),
-                });
-            }
+        if page.scheme() == "https"
+            && target.scheme() == "http"
+            && let Some(code) = link.kind.mixed()
+        {
+            shared.crawl.findings.insert(Finding {
+                code,
+                page: page.to_string(),
+                element: link.element.clone(),
+                line: link.line,
+                sheet: sheet.map(ToString::to_string),
+                address: link.address.clone(),
+                detail: String::new(),
+            });
         }
         if link.kind == LinkKind::Form {
             return;

@@ -1,0 +1,159 @@
+//! Configuration, mistakes, and what is said about them.
+
+use super::{PROGRAM, stage};
+use fernweh_testkit::{Engine, Scene, database_cells, files_of};
+
+#[test]
+fn mistakes_in_the_configuration_are_named_with_line_and_remedy() {
+    let scene = Scene::new(PROGRAM);
+    for (text, words) in [
+        ("[site.a]\nurll = \"http://a.example\"\n", "unknown key `urll`"),
+        ("[site.a]\nurll = \"http://a.example\"\n", "fernweh.toml, line 2"),
+        ("[site.a]\nurll = \"http://a.example\"\n", "did you mean `url`?"),
+        ("[site.a]\nurl = \"a.example\"\n", "does not begin with http:// or https://"),
+        (
+            "[site.a]\nfiles = \"sftp://u@a.example/x\"\n",
+            "sftp: is not available yet in this version",
+        ),
+        ("[site.a]\ndatabase = \"postgres://u@h/d\"\n", "PostgreSQL is not available yet"),
+        ("[site.a]\ndatabase = \"mariadb://u:secret@h/d\"\n", "a password stands in the address"),
+        ("[site.a]\nthrough = \"ssh://h\"\nfiles=\".\"\n", "through is not available yet"),
+        ("[site.a\n", "the configuration cannot be read"),
+        ("[site.a]\nlogin = \"x\"\n", "neither files nor database"),
+        ("[site.other]\nfiles = \".\"\n", "there is no site `a`"),
+        ("[site.aa]\nfiles = \".\"\n", "did you mean `aa`?"),
+    ] {
+        scene.write("fernweh.toml", text);
+        let ran = scene.run("survey a").code(2).says(words).says("nothing was changed");
+        assert!(!ran.err.contains("secret@"), "{}", ran.err);
+    }
+}
+
+#[test]
+fn mistakes_on_the_command_line_are_named() {
+    let scene = Scene::new(PROGRAM);
+    scene.run("survy old").code(2).says("similar subcommand");
+    scene.run("survey").code(2).says("which site?").says("[site.NAME]");
+    scene.run("show nothing.tar").code(3).says("no such file");
+    scene.run("survey x -c missing.toml").code(2).says("missing.toml");
+    scene.run("pack --files nowhere").code(3).says("no such file");
+    scene.run("pack --files . --leave-out a[").code(2).says("is not a pattern");
+    scene.run("--help").code(0).says("fernweh pack old");
+    for command in ["survey", "pack", "show", "unpack", "rewrite", "scan", "undo", "runs", "demo"] {
+        let ran = scene.run(&format!("{command} --help")).code(0);
+        assert!(ran.out.contains("fernweh "), "the help of {command} has an example");
+    }
+}
+
+#[test]
+fn errors_are_json_too_when_json_is_wanted() {
+    let scene = Scene::new(PROGRAM);
+    let error = scene.run("show nothing.tar --json").code(3).json();
+    assert_eq!(error["error"]["code"], 3);
+    assert_eq!(error["error"]["changed"], "nothing was changed");
+}
+
+#[test]
+fn wrong_passwords_and_missing_databases_are_told_apart() {
+    let stage = stage(Engine::Mariadb);
+    let text = std::fs::read_to_string(stage.scene.path("fernweh.toml")).unwrap();
+    stage.scene.write("old-password", "wrong-one");
+    let ran = stage.scene.run("survey old").code(3);
+    let ran = ran.says("cannot log in to the database").says("refuses the password of user");
+    assert!(!ran.err.contains("wrong-one"));
+    stage
+        .scene
+        .write("fernweh.toml", text.replace("password.database = { file = \"old-password\" }", ""));
+    stage.scene.run("survey old").code(3).says("wants a password");
+    stage.scene.write(
+        "fernweh.toml",
+        text.replace("{ file = \"old-password\" }", "{ command = \"exit 7\" }"),
+    );
+    stage.scene.run("survey old").code(2).says("its command ended with");
+    let port = text.split("@127.0.0.1:").nth(1).unwrap().split('/').next().unwrap();
+    stage.scene.write("fernweh.toml", text.replace(port, "9"));
+    stage.scene.run("survey old").code(3).says("cannot reach the database server");
+}
+
+#[test]
+fn the_database_is_learned_from_the_sites_own_settings() {
+    for engine in [Engine::Sqlite, Engine::Mariadb] {
+        let stage = stage(engine);
+        stage.scene.write(
+            "fernweh.toml",
+            "[site.old]\nurl = \"http://glimmerpoint.example\"\nfiles = \"old/htdocs\"\n",
+        );
+        let report = stage.scene.done("survey old --json").json();
+        assert_eq!(report["database"]["tables"].as_array().unwrap().len(), 13, "{engine:?}");
+        stage.scene.done("survey old").says("the database was found through this file");
+    }
+}
+
+#[test]
+fn a_site_can_be_given_without_a_configuration() {
+    let stage = stage(Engine::Sqlite);
+    std::fs::remove_file(stage.scene.path("fernweh.toml")).unwrap();
+    let report = stage
+        .scene
+        .done("survey --files old/htdocs --url http://glimmerpoint.example --json")
+        .json();
+    assert_eq!(report["files"]["files"], 66);
+    let printed = stage.scene.done("survey old --files old/htdocs --print-config");
+    assert!(printed.out.starts_with("[site.old]\nfiles    = "), "{}", printed.out);
+}
+
+#[test]
+fn a_survey_counts_what_is_there() {
+    for engine in [Engine::Sqlite, Engine::Mariadb] {
+        let stage = stage(engine);
+        let report = stage.scene.done("survey old --json").json();
+        let records: u64 = report["database"]["tables"]
+            .as_array()
+            .unwrap()
+            .iter()
+            .map(|t| t["rows"].as_u64().unwrap())
+            .sum();
+        assert_eq!(records, 2037, "{engine:?}");
+        let own: Vec<_> =
+            report["addresses"].as_array().unwrap().iter().filter(|a| a["own"] == true).collect();
+        assert_eq!(own[0]["address"], "http://glimmerpoint.example");
+        assert_eq!(own[0]["files"], 13);
+        assert_eq!(report["prefixes"]["gp_"], 13);
+        let warned: Vec<_> = report["checks"]
+            .as_array()
+            .unwrap()
+            .iter()
+            .filter(|c| c["verdict"] == "warned")
+            .collect();
+        assert_eq!(warned.len(), 1, "{warned:?}");
+        assert!(warned[0]["what"].as_str().unwrap().contains("gp_settings, id 4, column value"));
+    }
+}
+
+#[test]
+fn no_room_and_a_file_in_the_way_leave_the_site_as_it_was() {
+    let stage = stage(Engine::Sqlite);
+    let archive = stage.pack();
+    stage.scene.done(&format!("unpack {archive} new"));
+    let before = (database_cells(&stage.new), files_of(&stage.root("new")));
+    // No file may become larger than 20 kB, as on a disk that is full.
+    let cramped = |line: &str| {
+        let script = format!("trap '' XFSZ; ulimit -f 40; exec {PROGRAM} {line}");
+        let mut command = std::process::Command::new("sh");
+        command.args(["-c", &script]).current_dir(stage.scene.folder());
+        let output = command.output().unwrap();
+        (output.status.code(), String::from_utf8_lossy(&output.stderr).into_owned())
+    };
+    for line in ["pack old -o other.tar".to_owned(), format!("unpack {archive} new --overwrite")] {
+        let (code, said) = cramped(&line);
+        assert_eq!(code, Some(3), "{line}: {said}");
+        assert!(said.ends_with("nothing was changed\n"), "{said}");
+    }
+    assert!(!stage.scene.path("other.tar").exists());
+    assert_eq!(before, (database_cells(&stage.new), files_of(&stage.root("new"))));
+    stage
+        .scene
+        .run("pack old -o fernweh.toml/x.tar")
+        .code(3)
+        .says("a file is where a folder is needed");
+}

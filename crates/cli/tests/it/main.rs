@@ -1,0 +1,17 @@
+//! The built program on the sample site: files in temporary folders, real servers.
+
+mod archives;
+mod configuration;
+mod crashes;
+mod journey;
+mod live;
+mod pages;
+mod php;
+
+use fernweh_testkit::{Engine, Stage};
+
+const PROGRAM: &str = env!("CARGO_BIN_EXE_fernweh");
+
+fn stage(engine: Engine) -> Stage {
+    Stage::build(PROGRAM, engine)
+}

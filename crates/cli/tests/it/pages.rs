@@ -1,0 +1,111 @@
+//! Scanning the stand-in hosts.
+
+use super::stage;
+use fernweh_core::finding::{Code, Finding};
+use fernweh_demo::faults::{PAGE_FAULTS, PageFault};
+use fernweh_testkit::Engine;
+
+fn is(fault: &PageFault, finding: &Finding) -> bool {
+    finding.code == fault.code
+        && finding.page.ends_with(fault.page)
+        && finding.element == fault.element
+        && finding.address == fault.address
+}
+
+#[test]
+fn every_deliberate_fault_is_found_and_nothing_else() {
+    for engine in [Engine::Sqlite, Engine::Mariadb] {
+        let mut stage = stage(engine);
+        let _hosts = stage.serve();
+        let archive = stage.pack();
+        stage.scene.done(&format!("unpack {archive} new"));
+        for (site, secure) in [("old", false), ("new", true)] {
+            let report = stage.scene.run(&format!("scan {site} --own-only --json")).code(1).json();
+            let findings: Vec<Finding> =
+                serde_json::from_value(report["findings"].clone()).unwrap();
+            let expected: Vec<_> = PAGE_FAULTS
+                .iter()
+                .filter(|fault| secure || !(fault.https_only || fault.code == Code::OldAddress))
+                .collect();
+            for fault in &expected {
+                assert!(
+                    findings.iter().any(|f| is(fault, f)),
+                    "{engine:?} {site}: not found: {fault:?}"
+                );
+            }
+            for finding in &findings {
+                assert!(expected.iter().any(|f| is(f, finding)), "{engine:?} {site}: {finding:?}");
+            }
+            assert!(report["pages"].as_u64().unwrap() > 430);
+        }
+    }
+}
+
+#[test]
+fn a_password_in_front_of_the_site_is_named_and_given() {
+    let mut stage = stage(Engine::Sqlite);
+    let _hosts = stage.serve_with_login(Some(("preview", "owl-light")));
+    stage.scene.done("pack old -o a.tar");
+    stage.scene.done("unpack a.tar new");
+    stage
+        .scene
+        .run("scan new --own-only")
+        .code(3)
+        .says("status 401, a password is wanted")
+        .says("set login and password.login of the site");
+    let text = std::fs::read_to_string(stage.scene.path("fernweh.toml")).unwrap();
+    let text = text.replace(
+        "[site.new]",
+        "[site.new]\nlogin = \"preview\"\npassword.login = { env = \"LOGIN\" }",
+    );
+    stage.scene.write("fernweh.toml", text);
+    stage
+        .scene
+        .run("scan new --own-only")
+        .code(2)
+        .says("the environment variable LOGIN is not set");
+    let output = stage
+        .scene
+        .command("scan new --own-only --json")
+        .env("LOGIN", "owl-light")
+        .output()
+        .unwrap();
+    assert_eq!(output.status.code(), Some(1));
+    assert!(!String::from_utf8_lossy(&output.stdout).contains("owl-light"));
+}
+
+#[test]
+fn a_site_that_does_not_answer_is_an_error_and_no_finding() {
+    let mut stage = stage(Engine::Sqlite);
+    stage
+        .scene
+        .run("scan old")
+        .code(3)
+        .says("the first page cannot be read")
+        .says("cannot be reached");
+    let hosts = stage.serve();
+    stage.scene.run("scan new").code(3).says("the site is down for maintenance");
+    let (_, new) = &hosts;
+    let text = std::fs::read_to_string(stage.scene.path("fernweh.toml")).unwrap();
+    stage.scene.write("fernweh.toml", text.replace("authority = \"authority.pem\"\n", ""));
+    stage.scene.run("scan new").code(3).says("certificate");
+    stage.scene.run(&format!("scan http://{}/", new.address)).code(3).says("421");
+}
+
+#[test]
+fn bounds_end_a_scan_and_are_named() {
+    let mut stage = stage(Engine::Sqlite);
+    let _hosts = stage.serve();
+    let report = stage.scene.run("scan old --own-only --max-pages 5 --json").json();
+    assert_eq!(report["pages"], 5);
+    assert_eq!(report["bounded"], true);
+    stage.scene.run("scan old --own-only --max-pages 5").says("the scan stopped at its limit");
+}
+
+#[test]
+fn links_that_log_out_are_not_opened() {
+    let mut stage = stage(Engine::Sqlite);
+    let _hosts = stage.serve();
+    let report = stage.scene.run("scan old --own-only --json").json();
+    assert_eq!(report["not_followed"], serde_json::json!(["http://glimmerpoint.example/logout"]));
+}

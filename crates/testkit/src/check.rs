@@ -1,0 +1,172 @@
+//! Checkers: what stands in databases and folders, read by other means than Fernweh's.
+
+use fernweh_demo::database::{Database, Place};
+use std::collections::BTreeMap;
+use std::io::Write;
+use std::os::unix::ffi::OsStrExt;
+use std::os::unix::fs::MetadataExt;
+use std::path::Path;
+use std::process::{Command, Stdio};
+use walkdir::WalkDir;
+
+/// Every cell of every table and every object's definition, as text.
+pub type Cells = BTreeMap<String, Vec<String>>;
+
+/// Everything a database holds. Values are told apart by their exact bytes and types.
+pub fn database_cells(place: &Place) -> Cells {
+    match place {
+        Place::Sqlite(path) if !path.exists() => Cells::new(),
+        Place::Sqlite(_) => sqlite_cells(place),
+        Place::Mariadb { .. } => mariadb_cells(place),
+    }
+}
+
+fn text(row: Vec<Option<String>>) -> String {
+    row.into_iter().map(|cell| cell.unwrap_or_else(|| "NULL".into())).collect::<Vec<_>>().join("|")
+}
+
+fn ask(database: &mut Database, sql: &str) -> Vec<String> {
+    database
+        .ask(sql)
+        .unwrap_or_else(|error| panic!("{sql}: {error}"))
+        .into_iter()
+        .map(text)
+        .collect()
+}
+
+fn sqlite_cells(place: &Place) -> Cells {
+    let mut database = Database::open(place).expect("the database opens");
+    let mut cells = Cells::new();
+    let structure = "SELECT type, name, tbl_name, sql FROM sqlite_schema ORDER BY type, name";
+    cells.insert("structure".into(), ask(&mut database, structure));
+    cells.insert("version".into(), ask(&mut database, "PRAGMA user_version"));
+    let tables = ask(&mut database, "SELECT name FROM sqlite_schema WHERE type = 'table'");
+    for table in tables {
+        let columns = ask(&mut database, &format!("SELECT name FROM pragma_table_info('{table}')"));
+        let exact: Vec<String> =
+            columns.iter().map(|name| format!("typeof(\"{name}\"), quote(\"{name}\")")).collect();
+        let sql = format!("SELECT {} FROM \"{table}\" ORDER BY 1, 2, 3, 4", exact.join(", "));
+        cells.insert(table.clone(), ask(&mut database, &sql));
+    }
+    cells
+}
+
+fn mariadb_cells(place: &Place) -> Cells {
+    let mut database = Database::open(place).expect("the database opens");
+    let mut cells = Cells::new();
+    let tables = ask(
+        &mut database,
+        "SELECT table_name FROM information_schema.tables WHERE table_schema = database() \
+         AND left(table_name, 3) <> '_fw' ORDER BY table_name",
+    );
+    for table in &tables {
+        let create = ask(&mut database, &format!("SHOW CREATE TABLE `{table}`"));
+        // The definer of a view is whoever made it.
+        let create = create.into_iter().map(|sql| without_definer(&sql)).collect();
+        cells.insert(format!("structure of {table}"), create);
+        let columns = ask(
+            &mut database,
+            &format!(
+                "SELECT column_name FROM information_schema.columns WHERE table_schema = database() \
+                 AND table_name = '{table}' ORDER BY ordinal_position"
+            ),
+        );
+        let exact: Vec<String> =
+            columns.iter().map(|name| format!("hex(CAST(`{name}` AS BINARY))")).collect();
+        let sql = format!("SELECT {} FROM `{table}` ORDER BY 1, 2", exact.join(", "));
+        cells.insert(table.clone(), ask(&mut database, &sql));
+    }
+    let triggers = ask(
+        &mut database,
+        "SELECT trigger_name, event_object_table, action_timing, event_manipulation, action_statement \
+         FROM information_schema.triggers WHERE trigger_schema = database() ORDER BY 1",
+    );
+    cells.insert("triggers".into(), triggers);
+    cells
+}
+
+fn without_definer(sql: &str) -> String {
+    match (sql.find(" DEFINER="), sql.find(" SQL SECURITY")) {
+        (Some(from), Some(to)) if from < to => format!("{}{}", &sql[..from], &sql[to..]),
+        _ => sql.to_owned(),
+    }
+}
+
+/// Every entry of a folder with its kind, mode, time and content; the database file and
+/// what Fernweh keeps beside are not listed.
+pub fn files_of(root: &Path) -> BTreeMap<String, String> {
+    let mut found = BTreeMap::new();
+    for entry in WalkDir::new(root).min_depth(1).into_iter() {
+        let entry = entry.expect("an entry");
+        let path = entry.path().strip_prefix(root).expect("inside").as_os_str().as_bytes().to_vec();
+        let path = String::from_utf8_lossy(&path).into_owned();
+        if path.starts_with("data/glimmer.db") {
+            continue;
+        }
+        let about = entry.path().symlink_metadata().expect("metadata");
+        let content = if about.is_symlink() {
+            format!("link to {}", std::fs::read_link(entry.path()).expect("a link").display())
+        } else if about.is_file() {
+            let bytes = std::fs::read(entry.path()).expect("a file");
+            bytes.iter().map(|byte| format!("{byte:02x}")).collect()
+        } else {
+            "folder".into()
+        };
+        // The folder of the database changes when the database is written.
+        let time = if path == "data" { 0 } else { about.mtime() };
+        let nanos = if path == "data" { 0 } else { about.mtime_nsec() };
+        found.insert(path, format!("{:o} {time}.{nanos:09} {content}", about.mode()));
+    }
+    found
+}
+
+/// Lets PHP compare pairs of serialized values: the first one with `from` replaced by `to`
+/// in every string, also in serialized strings within it, must be the second one. Gives
+/// what differs.
+pub fn php_finds_different(pairs: &[(String, String)], from: &str, to: &str) -> Vec<String> {
+    let script = r#"
+        function norm($value, $from, $to, $depth = 0) {
+            if ($depth > 30) { return 'deep'; }
+            if (is_object($value)) { $value = ['object' => (array) $value]; }
+            if (is_array($value)) {
+                $out = [];
+                foreach ($value as $key => $item) {
+                    $out[is_string($key) ? str_replace($from, $to, $key) : $key] = norm($item, $from, $to, $depth + 1);
+                }
+                return $out;
+            }
+            if (!is_string($value)) { return $value; }
+            $inner = @unserialize($value);
+            if ($inner !== false) { return ['inside' => norm($inner, $from, $to, $depth + 1)]; }
+            return str_replace($from, $to, $value);
+        }
+        while (($line = fgets(STDIN)) !== false) {
+            [$old, $new] = array_map('hex2bin', explode(' ', trim($line)));
+            $read = @unserialize($new);
+            if ($read === false) { echo "PHP cannot read: $new\n"; continue; }
+            if (norm(unserialize($old), $argv[1], $argv[2]) != norm($read, '', '')) {
+                echo "not as intended: $new\n";
+            }
+        }"#;
+    let hex = |text: &str| text.bytes().map(|byte| format!("{byte:02x}")).collect::<String>();
+    let lines: String =
+        pairs.iter().map(|(old, new)| format!("{} {}\n", hex(old), hex(new))).collect();
+    php(script, &[from, to], lines).lines().map(str::to_owned).collect()
+}
+
+/// Runs a PHP script with arguments and input; gives what it prints.
+pub fn php(script: &str, arguments: &[&str], input: String) -> String {
+    let mut php = Command::new("php")
+        .args(["-d", "memory_limit=1G", "-r", script, "--"])
+        .args(arguments)
+        .stdin(Stdio::piped())
+        .stdout(Stdio::piped())
+        .spawn()
+        .expect("php starts; scripts/test installs it");
+    let mut pipe = php.stdin.take().expect("a pipe");
+    let writer = std::thread::spawn(move || pipe.write_all(input.as_bytes()));
+    let output = php.wait_with_output().expect("php ends");
+    writer.join().expect("the writer").expect("php reads");
+    assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
+    String::from_utf8_lossy(&output.stdout).into_owned()
+}

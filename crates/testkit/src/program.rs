@@ -1,0 +1,113 @@
+//! The built program, run in a folder of its own with an environment of its own.
+
+use serde_json::Value;
+use std::path::{Path, PathBuf};
+use std::process::{Command, Stdio};
+use tempfile::TempDir;
+
+/// A folder in which the program runs.
+pub struct Scene {
+    folder: TempDir,
+    program: PathBuf,
+}
+
+/// What a run of the program gave.
+#[derive(Debug)]
+pub struct Ran {
+    /// The exit code; `None` if it was killed.
+    pub code: Option<i32>,
+    /// Standard output.
+    pub out: String,
+    /// Standard error.
+    pub err: String,
+}
+
+impl Scene {
+    /// An empty folder for the program at this path.
+    pub fn new(program: &str) -> Self {
+        let folder = tempfile::tempdir().expect("a temporary folder");
+        Self { folder, program: program.into() }
+    }
+
+    /// The folder.
+    pub fn folder(&self) -> &Path {
+        self.folder.path()
+    }
+
+    /// A path in the folder.
+    pub fn path(&self, path: &str) -> PathBuf {
+        self.folder.path().join(path)
+    }
+
+    /// Writes a file into the folder.
+    pub fn write(&self, path: &str, content: impl AsRef<[u8]>) {
+        let path = self.path(path);
+        if let Some(folder) = path.parent() {
+            std::fs::create_dir_all(folder).expect("a folder for the file");
+        }
+        std::fs::write(path, content).expect("a file can be written");
+    }
+
+    /// The program with these words, not yet started.
+    pub fn command(&self, line: &str) -> Command {
+        let mut command = Command::new(&self.program);
+        command
+            .args(line.split_whitespace())
+            .current_dir(self.folder())
+            .env_clear()
+            .env("HOME", self.folder())
+            .env("PATH", std::env::var_os("PATH").unwrap_or_default())
+            .env("TZ", "UTC")
+            .env("COLUMNS", "100")
+            .stdin(Stdio::null());
+        command
+    }
+
+    /// Runs the program with these words.
+    pub fn run(&self, line: &str) -> Ran {
+        Self::finish(&mut self.command(line))
+    }
+
+    /// Runs the program and lets it be killed at a named step.
+    pub fn run_killed_at(&self, line: &str, step: &str) -> Ran {
+        Self::finish(self.command(line).env("FERNWEH_TEST_STOP_AT", step))
+    }
+
+    fn finish(command: &mut Command) -> Ran {
+        let output = command.output().expect("the program starts");
+        let text = |bytes: &[u8]| String::from_utf8_lossy(bytes).into_owned();
+        Ran { code: output.status.code(), out: text(&output.stdout), err: text(&output.stderr) }
+    }
+
+    /// Runs the program and expects it to end well.
+    #[track_caller]
+    pub fn done(&self, line: &str) -> Ran {
+        let ran = self.run(line);
+        assert_eq!(ran.code, Some(0), "fernweh {line}\n{}\n{}", ran.out, ran.err);
+        ran
+    }
+}
+
+impl Ran {
+    /// The output as JSON.
+    #[track_caller]
+    pub fn json(&self) -> Value {
+        serde_json::from_str(&self.out)
+            .unwrap_or_else(|error| panic!("no JSON: {error}\n{}\n{}", self.out, self.err))
+    }
+
+    /// Expects this exit code.
+    #[track_caller]
+    pub fn code(self, code: i32) -> Self {
+        assert_eq!(self.code, Some(code), "{}\n{}", self.out, self.err);
+        self
+    }
+
+    /// Expects these words in what was printed.
+    #[track_caller]
+    pub fn says(self, words: &str) -> Self {
+        let all = format!("{}\n{}", self.out, self.err);
+        assert!(all.contains(words), "expected “{words}” in\n{all}");
+        self
+    }
+}

@@ -1,0 +1,178 @@
+//! The sample site on an old and a new host, with either engine.
+
+use crate::Scene;
+use fernweh_demo::database::{Database, Place};
+use fernweh_demo::host::{Authority, HostOptions, StandIn};
+use fernweh_demo::server::PrivateServer;
+use fernweh_demo::site::{ARTICLES, Build, DATABASE_FILE, build};
+use fernweh_demo::{NEW_URL, OLD_URL};
+use std::path::PathBuf;
+use std::sync::atomic::{AtomicU32, Ordering};
+use std::sync::{Mutex, OnceLock};
+
+/// Which database both hosts use.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Engine {
+    /// A file inside the site's folder.
+    Sqlite,
+    /// A file beside the site's folder.
+    SqliteOutside,
+    /// A real server.
+    Mariadb,
+}
+
+/// One server for all tests of a process; each stage has databases of its own in it.
+pub fn shared_server() -> &'static Mutex<PrivateServer> {
+    static SERVER: OnceLock<Mutex<PrivateServer>> = OnceLock::new();
+    SERVER.get_or_init(|| {
+        let folder = std::env::temp_dir().join(format!("fernweh-test-{}", std::process::id()));
+        let server =
+            PrivateServer::start(&folder).expect("mariadbd starts; scripts/test installs it");
+        // Statics are not dropped: a watcher ends the server when the tests are gone.
+        watch_over(&folder);
+        Mutex::new(server)
+    })
+}
+
+fn watch_over(folder: &std::path::Path) {
+    let script = "while kill -0 \"$1\" 2>/dev/null; do sleep 1; done; \
+                  kill -9 \"$(cat \"$2/pid\")\" 2>/dev/null; sleep 1; rm -rf \"$2\"";
+    std::process::Command::new("setsid")
+        .args(["sh", "-c", script, "watch"])
+        .arg(std::process::id().to_string())
+        .arg(folder)
+        .stdin(std::process::Stdio::null())
+        .stdout(std::process::Stdio::null())
+        .stderr(std::process::Stdio::null())
+        .spawn()
+        .expect("a watcher can be started");
+}
+
+/// The sample site built at its old place, and a configuration for both.
+pub struct Stage {
+    /// Where the program runs.
+    pub scene: Scene,
+    /// The database of the old site.
+    pub old: Place,
+    /// The database of the new site.
+    pub new: Place,
+    engine: Engine,
+    addresses: (String, String),
+}
+
+impl Stage {
+    /// Builds the stage.
+    pub fn build(program: &str, engine: Engine) -> Self {
+        Self::of_size(program, engine, ARTICLES)
+    }
+
+    /// Builds the stage with so many articles.
+    pub fn of_size(program: &str, engine: Engine, articles: u64) -> Self {
+        let scene = Scene::new(program);
+        let place = |host: &str| match engine {
+            Engine::Sqlite => Place::Sqlite(scene.path(&format!("{host}/htdocs/{DATABASE_FILE}"))),
+            Engine::SqliteOutside => {
+                Place::Sqlite(scene.path(&format!("{host}/private/glimmer.db")))
+            }
+            Engine::Mariadb => {
+                static NUMBER: AtomicU32 = AtomicU32::new(0);
+                let number = NUMBER.fetch_add(1, Ordering::Relaxed);
+                let server =
+                    shared_server().lock().unwrap_or_else(|poisoned| poisoned.into_inner());
+                let (name, password) =
+                    (format!("{host}_{number}"), format!("{host}-secret-{number}"));
+                server.make_database(&name, &format!("u_{name}"), &password).expect("a database")
+            }
+        };
+        let (old, new) = (place("old"), place("new"));
+        let root = scene.path("old/htdocs");
+        build(&Build { root: &root, database: &old, articles }).expect("the site is built");
+        if let (Engine::SqliteOutside, Place::Sqlite(path)) = (engine, &old) {
+            let settings = root.join("config/site.php");
+            let text = std::fs::read_to_string(&settings).expect("settings");
+            let text = text.replace(DATABASE_FILE, &path.display().to_string());
+            std::fs::write(settings, text).expect("settings");
+        }
+        let nowhere = || "127.0.0.1:9".to_owned();
+        let stage = Self { scene, old, new, engine, addresses: (nowhere(), nowhere()) };
+        stage.configure("");
+        stage
+    }
+
+    /// Writes the configuration, with more at its end.
+    pub fn configure(&self, more: &str) {
+        let site = |name: &str, url: &str, place: &Place, address: &str| {
+            let database = match place {
+                Place::Sqlite(_) if self.engine == Engine::Sqlite => {
+                    format!("database = \"sqlite:{name}/htdocs/{DATABASE_FILE}\"")
+                }
+                Place::Sqlite(path) => format!("database = \"sqlite:{}\"", path.display()),
+                Place::Mariadb { port, user, password, name: database } => {
+                    self.scene.write(&format!("{name}-password"), password);
+                    format!(
+                        "database = \"mariadb://{user}@127.0.0.1:{port}/{database}\"\n\
+                         password.database = {{ file = \"{name}-password\" }}"
+                    )
+                }
+            };
+            format!(
+                "[site.{name}]\nurl = \"{url}\"\nfiles = \"{name}/htdocs\"\n{database}\n\
+                 address = \"{address}\"\nauthority = \"authority.pem\"\n"
+            )
+        };
+        let (old, new) = &self.addresses;
+        let text = format!(
+            "{}{}[pack]\nleave-out = [\"cache/**\"]\n{more}",
+            site("old", OLD_URL, &self.old, old),
+            site("new", NEW_URL, &self.new, new),
+        );
+        self.scene.write("fernweh.toml", text);
+        if !self.scene.path("authority.pem").exists() {
+            let authority = Authority::new().expect("an authority");
+            self.scene.write("authority.pem", authority.certificate);
+        }
+    }
+
+    /// Starts both stand-in hosts and names their addresses in the configuration.
+    pub fn serve(&mut self) -> (StandIn, StandIn) {
+        self.serve_with_login(None)
+    }
+
+    /// The same, with HTTP basic authentication on the new host.
+    pub fn serve_with_login(&mut self, login: Option<(&str, &str)>) -> (StandIn, StandIn) {
+        let authority = Authority::new().expect("an authority");
+        self.scene.write("authority.pem", &authority.certificate);
+        let start = |name: &str, host: &str, https: bool, login: Option<(&str, &str)>| {
+            let options = HostOptions {
+                root: self.scene.path(&format!("{name}/htdocs")),
+                host: host.into(),
+                https,
+                login: login.map(|(user, password)| (user.into(), password.into())),
+                port: 0,
+            };
+            StandIn::start(options, &authority).expect("a stand-in host")
+        };
+        let old = start("old", "glimmerpoint.example", false, None);
+        let new = start("new", "www.glimmer-point.example", true, login);
+        self.addresses = (old.address.to_string(), new.address.to_string());
+        self.configure("");
+        (old, new)
+    }
+
+    /// The site's folder: `old` or `new`.
+    pub fn root(&self, site: &str) -> PathBuf {
+        self.scene.path(&format!("{site}/htdocs"))
+    }
+
+    /// The database of a site, opened without Fernweh's connectors.
+    pub fn database(&self, site: &str) -> Database {
+        let place = if site == "old" { &self.old } else { &self.new };
+        Database::open(place).expect("the database opens")
+    }
+
+    /// Packs the old site; gives the archive's name.
+    pub fn pack(&self) -> &'static str {
+        self.scene.done("pack old -o site.fernweh.tar");
+        "site.fernweh.tar"
+    }
+}
