@@ -189,8 +189,8 @@ mod tests {
         let error = toml::from_str::<Content>(text).unwrap_err();
         let trouble = explained(Path::new("fernweh.toml"), text, &error);
         assert_eq!(trouble.what, "the configuration has an unknown key `fils`");
-        assert_eq!(trouble.place.unwrap(), "fernweh.toml, line 3");
-        assert_eq!(trouble.hint.unwrap(), "did you mean `files`?");
+        assert_eq!(trouble.place.as_deref().unwrap(), "fernweh.toml, line 3");
+        assert_eq!(trouble.hint.as_deref().unwrap(), "did you mean `files`?");
     }
 
     #[test]

@@ -37,6 +37,8 @@ pub fn shared_server() -> &'static Mutex<PrivateServer> {
 fn watch_over(folder: &std::path::Path) {
     let script = "while kill -0 \"$1\" 2>/dev/null; do sleep 1; done; \
                   kill -9 \"$(cat \"$2/pid\")\" 2>/dev/null; sleep 1; rm -rf \"$2\"";
+    // The watcher outlives this process, so nobody can wait for it.
+    #[allow(clippy::zombie_processes)]
     std::process::Command::new("setsid")
         .args(["sh", "-c", script, "watch"])
         .arg(std::process::id().to_string())

@@ -122,14 +122,21 @@ fn shown(style: Style, sample: &Sample, changed: &str, room: usize) -> String {
     format!("{lead}{}{trail}", style.paint(Paint::Changed, changed))
 }
 
+/// The leftovers of one reason.
+#[derive(Default)]
+struct Remaining<'a> {
+    number: u64,
+    places: Vec<(&'a String, &'a Leftover)>,
+}
+
 fn leftovers(page: &mut Page, style: Style, report: &RewriteReport) {
-    let mut reasons: BTreeMap<Reason, (u64, Vec<(&String, &Leftover)>)> = BTreeMap::new();
+    let mut reasons: BTreeMap<Reason, Remaining<'_>> = BTreeMap::new();
     for (place, tally) in report.columns.iter().chain(&report.files) {
         for (reason, count) in &tally.left {
-            reasons.entry(*reason).or_default().0 += count;
+            reasons.entry(*reason).or_default().number += count;
         }
         for leftover in &tally.leftovers {
-            reasons.entry(leftover.reason).or_default().1.push((place, leftover));
+            reasons.entry(leftover.reason).or_default().places.push((place, leftover));
         }
     }
     if reasons.is_empty() {
@@ -138,7 +145,7 @@ fn leftovers(page: &mut Page, style: Style, report: &RewriteReport) {
     page.gap();
     let mut label = "left";
     let limit = if style.verbose { usize::MAX } else { LEFTOVERS };
-    for (reason, (number, places)) in reasons {
+    for (reason, Remaining { number, places }) in reasons {
         page.row(label, &format!("{}: {}", reason.words(), count(number)));
         label = "";
         for (place, leftover) in places.iter().take(limit) {

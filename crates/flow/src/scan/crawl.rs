@@ -7,10 +7,13 @@ use fernweh_core::page::{Link, LinkKind, css_links, html_links, xml_links};
 use fernweh_ports::{PageProblem, PageRequest, PageResponse, PageSource, Result, Watch};
 use std::collections::{BTreeMap, BTreeSet, VecDeque};
 use std::sync::{Condvar, Mutex, MutexGuard};
+use std::time::{Duration, Instant};
 use url::Url;
 
 const WORKERS: usize = 4;
 const HOPS: usize = 10;
+/// The shortest time between two requests to one foreign host.
+const FOREIGN_PAUSE: Duration = Duration::from_millis(250);
 /// References kept per address; beyond, the same fault is already shown often enough.
 const REFERENCES: usize = 50;
 
@@ -95,6 +98,8 @@ struct Shared {
     known: BTreeSet<String>,
     at_work: usize,
     trouble: Option<fernweh_ports::Trouble>,
+    /// When a foreign host may be asked again.
+    next_turn: BTreeMap<String, Instant>,
 }
 
 struct Crawler<'a> {
@@ -118,7 +123,14 @@ pub(super) fn crawl(
     if let Ok(sitemap) = options.start.join("/sitemap.xml") {
         queue.push_back((sitemap, Task::Page(1)));
     }
-    let shared = Shared { crawl: Crawl::default(), queue, known, at_work: 0, trouble: None };
+    let shared = Shared {
+        crawl: Crawl::default(),
+        queue,
+        known,
+        at_work: 0,
+        trouble: None,
+        next_turn: BTreeMap::new(),
+    };
     let crawler =
         Crawler { options, source, watch, shared: Mutex::new(shared), changed: Condvar::new() };
     std::thread::scope(|scope| {
@@ -229,12 +241,27 @@ impl Crawler<'_> {
         url: &Url,
         body: Option<usize>,
     ) -> std::result::Result<PageResponse, PageProblem> {
+        self.take_turn(url);
         let answer = self.source.fetch(&PageRequest { url: url.to_string(), body })?;
         // Some servers know no HEAD; one byte answers the same question.
         if body.is_none() && matches!(answer.status, 400 | 403 | 405 | 500 | 501) {
             return self.source.fetch(&PageRequest { url: url.to_string(), body: Some(1) });
         }
         Ok(answer)
+    }
+
+    /// Foreign hosts are asked slowly, each for itself.
+    fn take_turn(&self, url: &Url) {
+        let Some(host) = url.host_str().filter(|_| !self.is_inside(url)) else { return };
+        let now = Instant::now();
+        let turn = {
+            let mut shared = self.lock();
+            let next = shared.next_turn.entry(host.to_owned()).or_insert(now);
+            let turn = (*next).max(now);
+            *next = turn + FOREIGN_PAUSE;
+            turn
+        };
+        std::thread::sleep(turn - now);
     }
 
     fn is_inside(&self, url: &Url) -> bool {

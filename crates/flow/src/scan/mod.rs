@@ -6,6 +6,8 @@
 
 mod crawl;
 mod judge;
+#[cfg(test)]
+mod tests;
 
 use fernweh_core::finding::{Code, Finding};
 use fernweh_core::rewrite::Rewriter;
