@@ -6,6 +6,8 @@ use fernweh_testkit::{Engine, Stage, files_of};
 use std::io::{Cursor, Read};
 
 type Members = Vec<(String, Vec<u8>)>;
+/// Name, kind, and content or target of a forged entry.
+type Forged<'a> = (&'a [u8], tar::EntryType, &'a [u8]);
 
 fn read(path: &std::path::Path) -> Members {
     let mut tar = tar::Archive::new(std::fs::File::open(path).unwrap());
@@ -115,7 +117,7 @@ fn members_that_archives_do_not_hold_are_refused() {
 }
 
 /// Puts another stream of files into an archive.
-fn with_files(members: &Members, entries: &[(&[u8], tar::EntryType, &[u8])]) -> Members {
+fn with_files(members: &Members, entries: &[Forged<'_>]) -> Members {
     let mut tar = tar::Builder::new(Vec::new());
     for (name, kind, content) in entries {
         let size = if *kind == tar::EntryType::Regular { content.len() } else { 0 };
@@ -139,7 +141,7 @@ fn files_that_lead_out_of_the_site_are_refused() {
     use tar::EntryType::{Link, Regular, Symlink};
     let (stage, members) = prepared();
     let outside = stage.scene.folder().to_string_lossy().into_owned();
-    let hostile: [&[(&[u8], tar::EntryType, &[u8])]; 8] = [
+    let hostile: [&[Forged<'_>]; 8] = [
         &[(b"../evil", Regular, b"x")],
         &[(b"../../evil", Regular, b"x")],
         &[(b"a/../../evil", Regular, b"x")],
