@@ -53,6 +53,7 @@ impl Context {
 
     /// Prints the result: the text, or the same report as JSON.
     pub fn print(&self, report: &impl serde::Serialize, text: &str) {
+        self.watch.part();
         let mut out = std::io::stdout().lock();
         let _ = if self.json() {
             let document = serde_json::to_string_pretty(report).unwrap_or_default();

@@ -1,6 +1,7 @@
 //! The one place where errors become headings, hints and exit codes.
 
 use crate::context::Context;
+use crate::render::wrapped;
 use fernweh_ports::{Kind, Trouble};
 
 /// Shows an error; gives its exit code.
@@ -28,7 +29,11 @@ pub fn show(context: &Context, trouble: &Trouble) -> u8 {
     eprintln!("fernweh: {}", trouble.what);
     let line = |label: &str, text: &Option<String>| {
         if let Some(text) = text {
-            eprintln!("  {label:<9}{}", text.replace('\n', "\n           "));
+            let mut label = label;
+            for line in text.lines().flat_map(|line| wrapped(line, context.style.width - 11)) {
+                eprintln!("  {label:<9}{line}");
+                label = "";
+            }
         }
     };
     line("doing", &trouble.doing);

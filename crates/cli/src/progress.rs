@@ -9,6 +9,8 @@ use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use std::sync::{Arc, OnceLock};
 use std::time::{Duration, Instant};
 
+/// A stage that took less leaves no line: the result says what it did.
+const WORTH_A_LINE: Duration = Duration::from_secs(2);
 /// Seconds between two plain lines.
 const PLAIN: Duration = Duration::from_secs(30);
 
@@ -36,6 +38,7 @@ pub struct Terminal {
     /// Tests stop the program at a named step, at its nth occurrence.
     stop_at: Option<(String, usize)>,
     seen: AtomicUsize,
+    left_lines: AtomicBool,
 }
 
 struct Stage {
@@ -63,6 +66,14 @@ impl Terminal {
             stage: Mutex::new(None),
             stop_at,
             seen: AtomicUsize::new(0),
+            left_lines: AtomicBool::new(false),
+        }
+    }
+
+    /// Parts the lines of stages from the result, if there are any.
+    pub fn part(&self) {
+        if self.left_lines.swap(false, Ordering::Relaxed) {
+            eprintln!();
         }
     }
 
@@ -126,9 +137,10 @@ impl Watch for Terminal {
     fn done(&self, summary: &str) {
         let Some(stage) = self.lock().take() else { return };
         stage.bar.finish_and_clear();
-        if self.moving {
+        if self.moving && stage.began.elapsed() > WORTH_A_LINE {
             let seconds = stage.began.elapsed().as_secs_f64();
             eprintln!("{:<11}{summary}, {seconds:.1} s", stage.name);
+            self.left_lines.store(true, Ordering::Relaxed);
         }
     }
 

@@ -127,7 +127,7 @@ impl Site {
     fn database_place(&self, text: &str) -> Result<DatabasePlace> {
         if let Some(path) = text.strip_prefix("sqlite:") {
             let path = path.strip_prefix("//").unwrap_or(path);
-            return Ok(DatabasePlace::Sqlite(self.folder.join(expanded(Path::new(path)))));
+            return Ok(DatabasePlace::Sqlite(below(&self.folder, path)));
         }
         let example = "as in mariadb://user@127.0.0.1:3306/name or sqlite:data/site.db";
         let url = Url::parse(text).map_err(|error| {
@@ -376,10 +376,16 @@ fn known_sites(config: &Config) -> String {
 
 fn files_place(config: &Config, text: &str) -> Result<PathBuf> {
     match text.split_once("://").map(|(scheme, _)| scheme) {
-        None => Ok(config.folder.join(expanded(Path::new(text)))),
+        None => Ok(below(&config.folder, text)),
         Some("file") => Ok(PathBuf::from(text.trim_start_matches("file://"))),
         Some(scheme) => Err(not_yet(&format!("{scheme}:"))),
     }
+}
+
+/// A path of the configuration, meant from its folder.
+fn below(folder: &Path, text: &str) -> PathBuf {
+    let path = expanded(Path::new(text));
+    if folder == Path::new(".") { path } else { folder.join(path) }
 }
 
 fn not_yet(what: &str) -> Trouble {

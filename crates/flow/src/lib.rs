@@ -19,11 +19,6 @@ pub mod survey;
 pub mod undo;
 pub mod unpack;
 
-/// A number and what it counts, for a line of progress.
-pub(crate) fn counted(number: u64, one: &str, many: &str) -> String {
-    format!("{number} {}", if number == 1 { one } else { many })
-}
-
 /// The moment, as archives and journals write it (RFC 3339, UTC, seconds).
 pub fn now() -> String {
     let second = jiff::Timestamp::now().as_second();

@@ -1,7 +1,6 @@
 //! Site → archive.
 
 use crate::archive::{ArchiveWriter, PieceWriter};
-use crate::counted;
 use crate::patterns::Patterns;
 use fernweh_core::archive::{DatabaseManifest, FORMAT, FilesManifest, Manifest, Member, Seal};
 use fernweh_core::limits;
@@ -10,7 +9,9 @@ use fernweh_core::settings::{self, Role};
 use fernweh_core::sql::{
     Dialect, Statement, quote_name, write_insert_head, write_row, write_structure,
 };
-use fernweh_ports::{DatabaseSource, FileSource, LeftOut, Result, Scope, Trouble, Unit, Watch};
+use fernweh_ports::{
+    DatabaseSource, FileSource, LeftOut, Result, Scope, Trouble, Unit, Watch, counted,
+};
 use serde::Serialize;
 use std::io::Read;
 use std::path::{Path, PathBuf};

@@ -8,7 +8,7 @@ use fernweh_core::record::{EntryKind, Table, Value};
 use fernweh_core::rewrite::Rewriter;
 use fernweh_ports::{
     Applied, Change, DatabaseEditor, Direction, FileEditor, FileSource, Fingerprint, Refused,
-    Result, Scope, Trouble, Unit, Watch,
+    Result, Scope, Trouble, Unit, Watch, counted,
 };
 use serde::{Deserialize, Serialize};
 use std::fs::{self, File, OpenOptions};
@@ -124,7 +124,7 @@ fn database(
         report.refused.extend(applied.refused);
         tallies.into_report(&table, &mut report.rewriting);
     }
-    watch.done(&format!("{records} records"));
+    watch.done(&counted(records, "record", "records"));
     Ok(())
 }
 
@@ -183,7 +183,7 @@ fn files(
             editor.replace(&entry.path, &new)?;
         }
     }
-    watch.done(&format!("{} files", report.rewriting.files_seen));
+    watch.done(&counted(report.rewriting.files_seen, "file", "files"));
     Ok(())
 }
 

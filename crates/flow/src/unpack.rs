@@ -15,7 +15,7 @@ use fernweh_core::rewrite::Rewriter;
 use fernweh_core::settings::{self, Role, Setting};
 use fernweh_core::sql::Statement;
 use fernweh_ports::{
-    DatabaseTarget, Direction, FileTarget, LeftOut, Result, Scope, Trouble, Unit, Watch,
+    DatabaseTarget, Direction, FileTarget, LeftOut, Result, Scope, Trouble, Unit, Watch, counted,
 };
 use serde::Serialize;
 use std::io::Read;
@@ -125,15 +125,17 @@ pub fn look_before(
         }
         if there.tables > 0 {
             words.push(format!(
-                "{} of the archive's tables with {} records",
-                there.tables, there.records
+                "{} of the archive with {}",
+                counted(there.tables, "table", "tables"),
+                counted(there.records, "record", "records")
             ));
         }
     }
     if let Some(target) = &targets.files {
         there.entries = target.existing()?;
         if there.entries > 0 {
-            words.push(format!("{} entries in {}", there.entries, target.place()));
+            let entries = counted(there.entries, "entry", "entries");
+            words.push(format!("{entries} in {}", target.place()));
         }
     }
     if words.is_empty() {
@@ -395,7 +397,11 @@ fn read_rows(
         tallies.into_report(table, &mut report.rewriting);
     }
     let (tables, records) = (report.tables, report.records);
-    watch.done(&format!("{tables} tables, {records} records"));
+    watch.done(&format!(
+        "{}, {}",
+        counted(tables, "table", "tables"),
+        counted(records, "record", "records")
+    ));
     Ok(())
 }
 
@@ -468,7 +474,7 @@ fn read_files(
     let trouble = pieces.trouble.take();
     result.map_err(|error| trouble.unwrap_or(error))?;
     check_index(archive)?;
-    watch.done(&format!("{} files", report.files));
+    watch.done(&counted(report.files, "file", "files"));
     Ok(())
 }
 

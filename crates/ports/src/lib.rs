@@ -10,6 +10,7 @@ mod files;
 mod pages;
 mod trouble;
 mod watch;
+mod words;
 
 pub use database::{
     Applied, Change, DatabaseEditor, DatabaseSource, DatabaseSwap, DatabaseTarget, Direction,
@@ -20,3 +21,4 @@ pub use files::{FileEditor, FileId, FileSource, FileSwap, FileTarget, LeftOut};
 pub use pages::{PageProblem, PageRequest, PageResponse, PageSource};
 pub use trouble::{Kind, Result, Told, Trouble};
 pub use watch::{Silent, Unit, Watch};
+pub use words::{count, counted};

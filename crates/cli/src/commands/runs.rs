@@ -97,8 +97,10 @@ fn text(context: &Context, found: &[RunLine]) -> String {
             ]
         })
         .collect();
+    let mut label = "runs";
     for line in aligned(&rows, &[]) {
-        page.exact(&line);
+        page.row(label, &line);
+        label = "";
     }
     if let Some(open) =
         found.iter().find(|run| matches!(run.state.as_str(), "unfinished" | "half switched"))

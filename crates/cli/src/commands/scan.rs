@@ -142,7 +142,7 @@ fn text(context: &Context, site: &Site, report: &ScanReport) -> String {
     }
     if !report.not_followed.is_empty() {
         page.row(
-            "not opened",
+            "skipped",
             &format!(
                 "{}, for such links log out or delete",
                 report.not_followed.join(", ").replace(&origin, "")

@@ -2,6 +2,7 @@
 
 mod rewriting;
 
+pub use fernweh_ports::{count, counted};
 pub use rewriting::rewriting;
 
 use fernweh_core::finding::{Check, Verdict};
@@ -130,7 +131,7 @@ impl Page {
 }
 
 /// Lines of at most `width` columns, broken at spaces where that is possible.
-fn wrapped(text: &str, width: usize) -> Vec<String> {
+pub fn wrapped(text: &str, width: usize) -> Vec<String> {
     let mut lines = vec![String::new()];
     for word in text.split(' ') {
         let line = lines.last_mut().expect("there is always a line");
@@ -149,24 +150,6 @@ fn wrapped(text: &str, width: usize) -> Vec<String> {
 /// Columns that a text takes on a terminal, colours not counted.
 pub fn columns(text: &str) -> usize {
     console::measure_text_width(text)
-}
-
-/// A number in groups of three.
-pub fn count(number: u64) -> String {
-    let digits = number.to_string();
-    let mut text = String::new();
-    for (n, digit) in digits.chars().enumerate() {
-        if n > 0 && (digits.len() - n).is_multiple_of(3) {
-            text.push(' ');
-        }
-        text.push(digit);
-    }
-    text
-}
-
-/// A number and what it counts, in the singular for one.
-pub fn counted(number: u64, one: &str, many: &str) -> String {
-    format!("{} {}", count(number), if number == 1 { one } else { many })
 }
 
 /// A size in kB, MB or GB.
@@ -242,14 +225,6 @@ pub fn aligned(rows: &[Vec<String>], right: &[usize]) -> Vec<String> {
 #[cfg(test)]
 mod tests {
     use super::*;
-
-    #[test]
-    fn numbers_are_grouped_and_counted_things_agree() {
-        assert_eq!(count(1), "1");
-        assert_eq!(count(1_234_567), "1 234 567");
-        assert_eq!(counted(1, "file", "files"), "1 file");
-        assert_eq!(counted(0, "file", "files"), "0 files");
-    }
 
     #[test]
     fn names_are_cut_in_the_middle_and_keep_their_end() {

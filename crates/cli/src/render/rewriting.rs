@@ -78,7 +78,7 @@ fn spellings(page: &mut Page, report: &RewriteReport) {
         .collect();
     if !words.is_empty() {
         page.gap();
-        page.row("written as", &words.join(", "));
+        page.row("spelled", &words.join(", "));
     }
 }
 

@@ -133,8 +133,8 @@ fn sample(view: &[u8], edit: &Edit, place: String) -> Sample {
 }
 
 fn excerpt(view: &[u8], range: Range<usize>) -> String {
-    let start = range.start.saturating_sub(CONTEXT / 2);
-    let end = range.end.min(range.start + 60).saturating_add(CONTEXT / 2).min(view.len());
+    let start = range.start.saturating_sub(CONTEXT / 3);
+    let end = range.end.min(range.start + 60).saturating_add(CONTEXT / 3).min(view.len());
     cut_start(cut_end(readable(&view[start..end]), end < view.len()), start > 0)
 }
 

@@ -11,7 +11,7 @@ mod tests;
 
 use fernweh_core::finding::{Code, Finding};
 use fernweh_core::rewrite::Rewriter;
-use fernweh_ports::{PageSource, Result, Trouble, Unit, Watch};
+use fernweh_ports::{PageSource, Result, Trouble, Unit, Watch, counted};
 use serde::Serialize;
 use std::collections::BTreeMap;
 use url::Url;
@@ -90,6 +90,6 @@ pub fn scan(
             report.counts.insert(code.name().into(), count as u64);
         }
     }
-    watch.done(&format!("{} pages", report.pages));
+    watch.done(&counted(report.pages, "page", "pages"));
     Ok(report)
 }

@@ -1,0 +1,32 @@
+//! Numbers as people read them; every crate that speaks uses the same form.
+
+/// A number in groups of three.
+pub fn count(number: u64) -> String {
+    let digits = number.to_string();
+    let mut text = String::new();
+    for (n, digit) in digits.chars().enumerate() {
+        if n > 0 && (digits.len() - n).is_multiple_of(3) {
+            text.push(' ');
+        }
+        text.push(digit);
+    }
+    text
+}
+
+/// A number and what it counts, in the singular for one.
+pub fn counted(number: u64, one: &str, many: &str) -> String {
+    format!("{} {}", count(number), if number == 1 { one } else { many })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn numbers_are_grouped_and_counted_things_agree() {
+        assert_eq!(count(1), "1");
+        assert_eq!(count(1_234_567), "1 234 567");
+        assert_eq!(counted(1, "file", "files"), "1 file");
+        assert_eq!(counted(0, "file", "files"), "0 files");
+    }
+}
