@@ -35,6 +35,7 @@ pub struct Arguments {
 
 /// What every command takes.
 #[derive(Clone, Debug, Args)]
+#[command(next_help_heading = "Everywhere")]
 pub struct Common {
     /// The configuration (default: fernweh.toml in this folder)
     #[arg(short, long, global = true, value_name = "FILE")]
@@ -48,8 +49,14 @@ pub struct Common {
     /// Print more detail
     #[arg(short, long, global = true)]
     pub verbose: bool,
-    /// When to use colour
-    #[arg(long, global = true, value_name = "WHEN", default_value = "auto")]
+    /// When to use colour: auto, always or never
+    #[arg(
+        long,
+        global = true,
+        value_name = "WHEN",
+        default_value = "auto",
+        hide_possible_values = true
+    )]
     pub color: Color,
 }
 
@@ -66,6 +73,7 @@ pub enum Color {
 
 /// The site that a command works on.
 #[derive(Clone, Debug, Default, Args)]
+#[command(next_help_heading = "Without a configuration")]
 pub struct SiteArgs {
     /// The site's web address, in place of SITE's configuration
     #[arg(long, value_name = "ADDRESS")]
@@ -87,25 +95,16 @@ pub enum Half {
     Files,
 }
 
-/// The commands.
+/// The commands. What each is for stands with its arguments, in its own file.
 #[derive(Debug, Subcommand)]
 pub enum Command {
-    /// What a site consists of, and whether everything needed can be reached
     Survey(commands::survey::SurveyArgs),
-    /// Pack a site into one archive
     Pack(commands::pack::PackArgs),
-    /// What an archive holds
     Show(commands::show::ShowArgs),
-    /// Unpack an archive into a site, rewriting its addresses on the way
     Unpack(commands::unpack::UnpackArgs),
-    /// Rewrite addresses in a live site; a preview unless --apply
     Rewrite(commands::rewrite::RewriteArgs),
-    /// Open every page of a site and check what it refers to
     Scan(commands::scan::ScanArgs),
-    /// Back to the state before the last change of a site
     Undo(commands::undo::UndoArgs),
-    /// What ran, how it ended, what is unfinished
     Runs(commands::runs::RunsArgs),
-    /// Build a sample site on two stand-in hosts and move it, step by step
     Demo(commands::demo::DemoArgs),
 }

@@ -300,7 +300,7 @@ pub fn switch(
 ) -> Result<()> {
     journal.step(&Step::Switching { direction, plan: plan.clone() }, watch)?;
     let half = |trouble: Trouble| {
-        trouble.changed(
+        trouble.incomplete(
             "the switch is not complete; type the same command again to complete it, or fernweh \
              undo to take it back",
         )

@@ -93,8 +93,10 @@ impl Trouble {
         self
     }
 
-    /// Says what has changed all the same.
-    pub fn changed(mut self, changed: impl Into<String>) -> Self {
+    /// Says what has changed all the same, and how to go on; the work is incomplete,
+    /// whatever was in its way.
+    pub fn incomplete(mut self, changed: impl Into<String>) -> Self {
+        self.kind = Kind::Interrupted;
         self.changed = Some(changed.into());
         self
     }

@@ -108,7 +108,7 @@ pub fn run(context: &Context, args: &DemoArgs) -> Result<u8> {
         if code != expected {
             return Err(Trouble::damaged("a step of the demonstration ended unexpectedly")
                 .because(format!("fernweh {line} ended with exit code {code}"))
-                .changed(format!("everything is in {}", folder.display())));
+                .hint(format!("look into {}", folder.display())));
         }
     }
     let proven = prove(context)?;
@@ -121,7 +121,7 @@ pub fn run(context: &Context, args: &DemoArgs) -> Result<u8> {
         return Ok(DONE);
     }
     Err(Trouble::damaged("the demonstration did not prove what it should")
-        .changed(format!("everything is in {}", folder.display())))
+        .hint(format!("look into {}", folder.display())))
 }
 
 /// An empty folder; one of an earlier demonstration is emptied.

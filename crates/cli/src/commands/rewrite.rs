@@ -92,7 +92,7 @@ fn report(
     };
     rewrite(&options, &mut parts, journal.as_mut(), &context.watch).map_err(|trouble| {
         match args.apply {
-            true => trouble.changed(format!(
+            true => trouble.incomplete(format!(
                 "some cells may have been changed; type the same command again to go on, or fernweh \
                  undo {} to take it back",
                 site.name

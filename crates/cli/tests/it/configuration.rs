@@ -41,7 +41,8 @@ fn mistakes_on_the_command_line_are_named() {
     scene.run("--help").code(0).says("fernweh pack old");
     for command in ["survey", "pack", "show", "unpack", "rewrite", "scan", "undo", "runs", "demo"] {
         let ran = scene.run(&format!("{command} --help")).code(0);
-        assert!(ran.out.contains("fernweh "), "the help of {command} has an example");
+        let example = format!("\n  fernweh {command}");
+        assert!(ran.out.contains(&example), "the help of {command} has an example: {}", ran.out);
     }
 }
 

@@ -140,6 +140,58 @@ fn an_interrupted_pack_leaves_no_half_archive() {
 }
 
 #[test]
+fn an_interrupted_unpack_leaves_the_old_site_and_nothing_beside_it() {
+    let stage = Stage::of_size(PROGRAM, Engine::Sqlite, 20_000);
+    stage.pack();
+    stage.scene.write("new/htdocs/index.php", "the site that stands");
+    let mut child = stage
+        .scene
+        .command(UNPACK)
+        .stdout(std::process::Stdio::null())
+        .stderr(std::process::Stdio::piped())
+        .spawn()
+        .unwrap();
+    let workshop = stage.scene.path("new/.fernweh-htdocs");
+    while !workshop.exists() && child.try_wait().unwrap().is_none() {
+        std::thread::sleep(Duration::from_millis(1));
+    }
+    let killed =
+        std::process::Command::new("kill").args(["-INT", &child.id().to_string()]).status();
+    assert!(killed.unwrap().success());
+    let output = child.wait_with_output().unwrap();
+    let said = String::from_utf8_lossy(&output.stderr).into_owned();
+    assert_eq!(output.status.code(), Some(5), "{said}");
+    assert!(said.ends_with("nothing was changed\n"), "{said}");
+    assert!(!workshop.exists());
+    let names: Vec<_> = files_of(&stage.root("new")).into_keys().collect();
+    assert_eq!(names, ["index.php"]);
+}
+
+#[test]
+fn a_switch_behind_an_open_reader_names_it_and_is_completed_later() {
+    let (stage, _, second) = two_states(Engine::Mariadb);
+    let mut reader = stage.database("new");
+    reader.run(b"START TRANSACTION").unwrap();
+    reader.ask("SELECT count(*) FROM gp_articles").unwrap();
+    stage
+        .scene
+        .run(UNPACK)
+        .code(5)
+        .says("the tables cannot be switched")
+        .says("Lock wait timeout exceeded")
+        .says(" of u_new_")
+        .says("type the same command again to complete it");
+    // Visitors see the old site all the while.
+    assert_eq!(
+        stage.database("new").ask("SELECT DISTINCT seeing FROM gp_nights").unwrap().len(),
+        1
+    );
+    reader.run(b"COMMIT").unwrap();
+    stage.scene.done(UNPACK).says("completed");
+    assert_eq!(second, state(&stage));
+}
+
+#[test]
 fn two_runs_on_one_site_do_not_meet() {
     let (stage, first, _) = two_states(Engine::Sqlite);
     let lock = std::fs::File::open(stage.scene.path(".fernweh/locks/new.lock")).unwrap();

@@ -53,6 +53,10 @@ fn after_the_move_no_old_address_is_left_but_the_intended_ones() {
         text = text.replace("// glimmerpoint\n", "").replace("glimmerpoint.example/$1", "");
         let left = text.find("glimmerpoint").map(|at| &text[at.saturating_sub(60)..at + 40]);
         assert_eq!(left, None, "{engine:?}");
+        let once = (database_cells(&stage.new), files_of(&stage.root("new")));
+        stage.scene.done(&format!("unpack {archive} new --overwrite"));
+        let twice = (database_cells(&stage.new), files_of(&stage.root("new")));
+        assert_eq!(once, twice, "{engine:?}: repeating the move changes nothing more");
         let again = stage.scene.done("rewrite new --json").json();
         let columns = again["rewriting"]["columns"].as_object().unwrap();
         assert!(columns.values().all(|tally| tally["replacements"] == 0), "{engine:?}");
@@ -217,6 +221,26 @@ fn tables_of_others_in_the_same_database_stay_where_they_are() {
         let found = stage.database("new").ask("SELECT note FROM shop_orders").unwrap();
         assert_eq!(found[0][0].as_deref(), Some("http://glimmerpoint.example stays"), "{engine:?}");
     }
+}
+
+#[test]
+fn foreign_keys_of_tables_that_stay_point_at_the_tables_in_place() {
+    let stage = stage(Engine::Mariadb);
+    let archive = stage.pack();
+    stage.scene.done(&format!("unpack {archive} new"));
+    stage
+        .database("new")
+        .run(
+            b"CREATE TABLE shop_orders (id INT PRIMARY KEY, article_id INT, CONSTRAINT fk_shop \
+              FOREIGN KEY (article_id) REFERENCES gp_articles (id) ON DELETE CASCADE)",
+        )
+        .unwrap();
+    let before = database_cells(&stage.new);
+    let create = &before["structure of shop_orders"];
+    stage.scene.done(&format!("unpack {archive} new --overwrite"));
+    assert_eq!(create, &database_cells(&stage.new)["structure of shop_orders"]);
+    stage.scene.done("undo new");
+    assert_eq!(before, database_cells(&stage.new));
 }
 
 #[test]

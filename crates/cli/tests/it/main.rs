@@ -3,6 +3,7 @@
 mod archives;
 mod configuration;
 mod crashes;
+mod documents;
 mod journey;
 mod live;
 mod pages;

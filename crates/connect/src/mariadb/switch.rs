@@ -10,8 +10,9 @@ use super::{Link, message, quoted, text};
 use fernweh_ports::{Direction, NamedSql, Result, SwapObjects, TablesSwap, Trouble, Watch};
 
 /// Seconds that a switch waits behind open readers before it lets them pass.
-const LOCK_WAIT: u32 = 3;
-const TRIES: u32 = 8;
+const LOCK_WAIT: u32 = 2;
+/// How often it tries before it names who is in the way.
+const TRIES: u32 = 5;
 
 pub(super) fn switch(
     link: &mut Link,

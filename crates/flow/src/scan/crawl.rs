@@ -20,7 +20,7 @@ const REFERENCES: usize = 50;
 /// What came back for an address.
 #[derive(Clone, Debug)]
 pub(super) enum Outcome {
-    /// A status; the addresses that redirects led through come first.
+    /// A status, and the way that redirects led, from the first address to the last.
     Status(u16, Vec<String>),
     /// Redirects that lead back to one of themselves.
     Loop(Vec<String>),
@@ -219,8 +219,8 @@ impl Crawler<'_> {
             };
             let target = answer.location.as_ref().filter(|_| (300..400).contains(&answer.status));
             let Some(mut target) = target.and_then(|target| here.join(target).ok()) else {
-                passed.pop();
-                return (Outcome::Status(answer.status, passed), Some((here, answer)));
+                let way = if passed.len() > 1 { passed } else { Vec::new() };
+                return (Outcome::Status(answer.status, way), Some((here, answer)));
             };
             target.set_fragment(None);
             if passed.contains(&target.to_string()) || passed.len() > HOPS {

@@ -31,10 +31,9 @@ fn fault(outcome: &Outcome, reference: &Reference) -> Option<(Code, String)> {
     let broken = if reference.kind.is_resource() { Code::BrokenResource } else { Code::BrokenLink };
     match outcome {
         Outcome::Status(status, _) if *status >= 400 => Some((broken, words(*status))),
-        Outcome::Status(_, passed) if passed.len() >= 2 => Some((
-            Code::RedirectChain,
-            format!("{} redirects: {}", passed.len(), passed.join(" → ")),
-        )),
+        Outcome::Status(_, way) if way.len() > 2 => {
+            Some((Code::RedirectChain, format!("{} redirects: {}", way.len() - 1, way.join(" → "))))
+        }
         Outcome::Status(..) => None,
         Outcome::Loop(passed) => Some((Code::RedirectLoop, passed.join(" → "))),
         Outcome::Problem(problem) => Some((broken, problem.to_string())),
