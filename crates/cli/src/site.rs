@@ -5,14 +5,17 @@ use crate::args::{Half, SiteArgs};
 use crate::config::{Config, SiteSection, distance};
 use crate::secrets::expanded;
 use fernweh_connect::http::{HttpOptions, HttpSource};
-use fernweh_connect::local::{LocalSource, LocalTarget};
+use fernweh_connect::local::{LocalEditor, LocalSource, LocalTarget};
 use fernweh_connect::mariadb::{MariadbAddress, MariadbEditor, MariadbSource, MariadbTarget};
 use fernweh_connect::sqlite::{SqliteEditor, SqliteSource, SqliteTarget};
 use fernweh_core::address::WebAddress;
 use fernweh_core::settings::{self, Role, Setting};
 use fernweh_flow::patterns::Patterns;
+use fernweh_flow::rewrite::Parts;
 use fernweh_flow::unpack::Targets;
-use fernweh_ports::{DatabaseEditor, DatabaseSource, DatabaseTarget, FileSource, Result, Trouble};
+use fernweh_ports::{
+    DatabaseEditor, DatabaseSource, DatabaseTarget, FileEditor, FileSource, Result, Trouble,
+};
 use std::path::{Path, PathBuf};
 use url::Url;
 
@@ -238,7 +241,7 @@ impl Site {
     }
 
     /// The database, for changing cells.
-    pub fn database_editor(&self) -> Result<Option<Box<dyn DatabaseEditor>>> {
+    fn database_editor(&self) -> Result<Option<Box<dyn DatabaseEditor>>> {
         Ok(match &self.database {
             None => None,
             Some(DatabasePlace::Sqlite(path)) => Some(Box::new(SqliteEditor::open(path)?)),
@@ -281,6 +284,23 @@ impl Site {
             files: files.as_mut().map(|target| target as &mut dyn fernweh_ports::FileTarget),
         };
         work(&mut targets)
+    }
+
+    /// Runs `work` with the parts of the site that are changed in place.
+    pub fn with_parts<T>(
+        &self,
+        halves: (bool, bool),
+        work: &mut dyn FnMut(&mut Parts<'_>) -> Result<T>,
+    ) -> Result<T> {
+        let mut database = if halves.0 { self.database_editor()? } else { None };
+        let mut files = if halves.1 { self.file_source()? } else { None };
+        let mut editor = self.files.as_deref().map(LocalEditor::new);
+        let mut parts = Parts {
+            database: database.as_mut().map(|editor| &mut **editor as &mut dyn DatabaseEditor),
+            files: files.as_mut().map(|source| source as &mut dyn FileSource),
+            editor: editor.as_mut().map(|editor| editor as &mut dyn FileEditor),
+        };
+        work(&mut parts)
     }
 
     /// Where pages of the site are fetched.
@@ -398,6 +418,8 @@ fn absolute(path: &Path) -> PathBuf {
     // Links on the way are followed as far as the path exists.
     let existing = full.ancestors().find_map(|p| Some((p, p.canonicalize().ok()?)));
     match existing {
+        // Joining nothing would add a slash.
+        Some((part, real)) if part == full => real,
         Some((part, real)) => real.join(full.strip_prefix(part).unwrap_or(Path::new(""))),
         None => full,
     }

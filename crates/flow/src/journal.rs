@@ -22,6 +22,8 @@ pub struct Records {
 pub struct Header {
     /// The run's name: moment, command and site.
     pub run: String,
+    /// Its place among all runs recorded here; several can begin in one second.
+    pub number: u64,
     /// `unpack` or `rewrite`.
     pub command: String,
     /// The site that is changed.
@@ -171,17 +173,17 @@ impl Records {
             .filter(|ch| !matches!(ch, ':' | 'Z'))
             .map(|ch| if ch == 'T' { '-' } else { ch })
             .collect();
-        let mut run = format!("{moment}-{command}-{site}");
         private_folder(&self.runs_folder())?;
-        let mut number = 1;
-        while self.runs_folder().join(&run).exists() {
-            number += 1;
-            run = format!("{moment}-{command}-{site}-{number}");
+        let number = 1 + self.runs()?.last().map_or(0, |run| run.header.number);
+        let mut run = format!("{moment}-{command}-{site}");
+        if self.runs_folder().join(&run).exists() {
+            run = format!("{run}-{number}");
         }
         let folder = self.runs_folder().join(&run);
         private_folder(&folder)?;
         let header = Header {
             run,
+            number,
             command: command.into(),
             site: site.into(),
             started,
@@ -201,9 +203,7 @@ impl Records {
             Err(error) => return Err(trouble(&folder, &error)),
         };
         let mut runs: Vec<Run> = entries.flatten().filter_map(|e| Run::read(&e.path())).collect();
-        runs.sort_by(|a, b| {
-            (&a.header.started, &a.header.run).cmp(&(&b.header.started, &b.header.run))
-        });
+        runs.sort_by_key(|run| run.header.number);
         Ok(runs)
     }
 
@@ -353,6 +353,17 @@ mod tests {
         let runs = records.runs().unwrap();
         assert_eq!(runs[0].steps.len(), 2);
         assert!(runs[0].is_unfinished());
+    }
+
+    #[test]
+    fn runs_that_begin_in_the_same_second_keep_their_order() {
+        let (_folder, records) = records();
+        for command in ["unpack", "rewrite", "unpack", "archive"] {
+            records.begin(command, "new", "").unwrap();
+        }
+        let runs = records.runs().unwrap();
+        let commands: Vec<_> = runs.iter().map(|run| run.header.command.as_str()).collect();
+        assert_eq!(commands, ["unpack", "rewrite", "unpack", "archive"]);
     }
 
     #[test]

@@ -2,6 +2,7 @@
 
 use fernweh_demo::database::{Database, Place};
 use std::collections::BTreeMap;
+use std::hash::{DefaultHasher, Hash, Hasher};
 use std::io::Write;
 use std::os::unix::ffi::OsStrExt;
 use std::os::unix::fs::MetadataExt;
@@ -9,13 +10,38 @@ use std::path::Path;
 use std::process::{Command, Stdio};
 use walkdir::WalkDir;
 
-/// Every cell of every table and every object's definition, as text.
-pub type Cells = BTreeMap<String, Vec<String>>;
+/// Lists of texts by name. Where two differ, their names and digests are shown, not all
+/// of their content.
+#[derive(Clone, Default, PartialEq)]
+pub struct Cells(BTreeMap<String, Vec<String>>);
+
+impl std::ops::Deref for Cells {
+    type Target = BTreeMap<String, Vec<String>>;
+
+    fn deref(&self) -> &Self::Target {
+        &self.0
+    }
+}
+
+impl std::fmt::Debug for Cells {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        for (name, lines) in &self.0 {
+            writeln!(f, "{name}: {} lines, {:016x}", lines.len(), digest(&lines.join("\n")))?;
+        }
+        Ok(())
+    }
+}
+
+fn digest(content: impl Hash) -> u64 {
+    let mut hasher = DefaultHasher::new();
+    content.hash(&mut hasher);
+    hasher.finish()
+}
 
 /// Everything a database holds. Values are told apart by their exact bytes and types.
 pub fn database_cells(place: &Place) -> Cells {
     match place {
-        Place::Sqlite(path) if !path.exists() => Cells::new(),
+        Place::Sqlite(path) if !path.exists() => Cells::default(),
         Place::Sqlite(_) => sqlite_cells(place),
         Place::Mariadb { .. } => mariadb_cells(place),
     }
@@ -36,24 +62,24 @@ fn ask(database: &mut Database, sql: &str) -> Vec<String> {
 
 fn sqlite_cells(place: &Place) -> Cells {
     let mut database = Database::open(place).expect("the database opens");
-    let mut cells = Cells::new();
+    let mut cells = Cells::default();
     let structure = "SELECT type, name, tbl_name, sql FROM sqlite_schema ORDER BY type, name";
-    cells.insert("structure".into(), ask(&mut database, structure));
-    cells.insert("version".into(), ask(&mut database, "PRAGMA user_version"));
+    cells.0.insert("structure".into(), ask(&mut database, structure));
+    cells.0.insert("version".into(), ask(&mut database, "PRAGMA user_version"));
     let tables = ask(&mut database, "SELECT name FROM sqlite_schema WHERE type = 'table'");
     for table in tables {
         let columns = ask(&mut database, &format!("SELECT name FROM pragma_table_info('{table}')"));
         let exact: Vec<String> =
             columns.iter().map(|name| format!("typeof(\"{name}\"), quote(\"{name}\")")).collect();
         let sql = format!("SELECT {} FROM \"{table}\" ORDER BY 1, 2, 3, 4", exact.join(", "));
-        cells.insert(table.clone(), ask(&mut database, &sql));
+        cells.0.insert(table.clone(), ask(&mut database, &sql));
     }
     cells
 }
 
 fn mariadb_cells(place: &Place) -> Cells {
     let mut database = Database::open(place).expect("the database opens");
-    let mut cells = Cells::new();
+    let mut cells = Cells::default();
     let tables = ask(
         &mut database,
         "SELECT table_name FROM information_schema.tables WHERE table_schema = database() \
@@ -63,7 +89,7 @@ fn mariadb_cells(place: &Place) -> Cells {
         let create = ask(&mut database, &format!("SHOW CREATE TABLE `{table}`"));
         // The definer of a view is whoever made it.
         let create = create.into_iter().map(|sql| without_definer(&sql)).collect();
-        cells.insert(format!("structure of {table}"), create);
+        cells.0.insert(format!("structure of {table}"), create);
         let columns = ask(
             &mut database,
             &format!(
@@ -74,14 +100,14 @@ fn mariadb_cells(place: &Place) -> Cells {
         let exact: Vec<String> =
             columns.iter().map(|name| format!("hex(CAST(`{name}` AS BINARY))")).collect();
         let sql = format!("SELECT {} FROM `{table}` ORDER BY 1, 2", exact.join(", "));
-        cells.insert(table.clone(), ask(&mut database, &sql));
+        cells.0.insert(table.clone(), ask(&mut database, &sql));
     }
     let triggers = ask(
         &mut database,
         "SELECT trigger_name, event_object_table, action_timing, event_manipulation, action_statement \
          FROM information_schema.triggers WHERE trigger_schema = database() ORDER BY 1",
     );
-    cells.insert("triggers".into(), triggers);
+    cells.0.insert("triggers".into(), triggers);
     cells
 }
 
@@ -108,7 +134,7 @@ pub fn files_of(root: &Path) -> BTreeMap<String, String> {
             format!("link to {}", std::fs::read_link(entry.path()).expect("a link").display())
         } else if about.is_file() {
             let bytes = std::fs::read(entry.path()).expect("a file");
-            bytes.iter().map(|byte| format!("{byte:02x}")).collect()
+            format!("{} bytes, {:016x}", bytes.len(), digest(&bytes))
         } else {
             "folder".into()
         };

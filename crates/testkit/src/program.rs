@@ -2,7 +2,8 @@
 
 use serde_json::Value;
 use std::path::{Path, PathBuf};
-use std::process::{Command, Stdio};
+use std::process::{Command, Output, Stdio};
+use std::time::Duration;
 use tempfile::TempDir;
 
 /// A folder in which the program runs.
@@ -73,8 +74,29 @@ impl Scene {
         Self::finish(self.command(line).env("FERNWEH_TEST_STOP_AT", step))
     }
 
+    /// Starts the program, and interrupts it as Ctrl-C does once this path exists.
+    pub fn run_interrupted_at(&self, line: &str, path: &str) -> Ran {
+        let mut command = self.command(line);
+        let mut child = command
+            .stdout(Stdio::piped())
+            .stderr(Stdio::piped())
+            .spawn()
+            .expect("the program starts");
+        let path = self.path(path);
+        while !path.exists() && child.try_wait().expect("its state").is_none() {
+            std::thread::sleep(Duration::from_millis(1));
+        }
+        let id = child.id().to_string();
+        let sent = Command::new("kill").args(["-INT", &id]).status().expect("kill");
+        assert!(sent.success(), "fernweh {line} had ended already");
+        Self::ran(child.wait_with_output().expect("the program ends"))
+    }
+
     fn finish(command: &mut Command) -> Ran {
-        let output = command.output().expect("the program starts");
+        Self::ran(command.output().expect("the program starts"))
+    }
+
+    fn ran(output: Output) -> Ran {
         let text = |bytes: &[u8]| String::from_utf8_lossy(bytes).into_owned();
         Ran { code: output.status.code(), out: text(&output.stdout), err: text(&output.stderr) }
     }

@@ -3,7 +3,7 @@
 use crate::DONE;
 use crate::args::{Half, SiteArgs};
 use crate::context::Context;
-use crate::render::{Page, counted, duration, moment, size};
+use crate::render::{Page, counted, duration, left_out, moment, size, tree};
 use crate::site::{DatabasePlace, Site};
 use clap::Args;
 use fernweh_flow::pack::{PackOptions, PackReport, pack};
@@ -116,38 +116,28 @@ fn text(context: &Context, site: &Site, report: &PackReport, seconds: f64) -> St
         }
     }
     if report.files + report.folders > 0 {
-        page.row(
-            "files",
-            &format!(
-                "{}, {}; {}, {}",
-                counted(report.files, "file", "files"),
-                size(report.file_bytes),
-                counted(report.folders, "folder", "folders"),
-                counted(report.links, "link", "links")
-            ),
-        );
+        page.row("files", &tree(report.files, report.file_bytes, report.folders, report.links));
     }
     if !report.without_rows.is_empty() {
         page.row("no rows of", &report.without_rows.join(", "));
     }
-    let mut label = "left out";
+    let mut lines = Vec::new();
     if !report.left_out_as_asked.is_empty() {
         let asked = &report.left_out_as_asked;
         let mut names = asked.iter().take(6).cloned().collect::<Vec<_>>().join(", ");
         if asked.len() > 6 {
             names.push_str(&format!(" and {} more", asked.len() - 6));
         }
-        page.row(label, &format!("{names}: as asked for"));
-        label = "";
+        lines.push(format!("{names}: as asked for"));
     }
-    for left in &report.left_out {
-        page.row(label, &format!("{}: {}", left.path, left.because));
-        label = "";
-    }
-    for object in &report.not_carried {
-        page.row(label, &format!("{object}: this version does not carry it; create it by hand"));
-        label = "";
-    }
+    lines.extend(left_out(&report.left_out));
+    lines.extend(
+        report
+            .not_carried
+            .iter()
+            .map(|object| format!("{object}: this version does not carry it; create it by hand")),
+    );
+    page.list("left out", lines);
     for path in &report.changed {
         page.row(
             "changed",

@@ -5,13 +5,12 @@ use crate::DONE;
 use crate::args::{Half, SiteArgs};
 use crate::config::Config;
 use crate::context::Context;
-use crate::render::{Page, counted, rewriting};
+use crate::render::{Page, counted, refused, rewriting};
 use crate::site::Site;
 use clap::Args;
-use fernweh_connect::local::LocalEditor;
 use fernweh_core::rewrite::Rewriter;
-use fernweh_flow::rewrite::{LiveReport, Parts, RewriteOptions, rewrite};
-use fernweh_ports::{FileSource, Result, Trouble, Watch};
+use fernweh_flow::rewrite::{LiveReport, RewriteOptions, rewrite};
+use fernweh_ports::{Result, Trouble, Watch};
 
 /// Rewrite addresses in a live site; a preview unless --apply
 ///
@@ -69,16 +68,6 @@ fn report(
     if let Some(warning) = fernweh_flow::runs::warning(&records, &site.name)? {
         context.watch.note(&format!("{warning}\n"));
     }
-    let mut database = if halves.0 { site.database_editor()? } else { None };
-    let mut files = if halves.1 { site.file_source()? } else { None };
-    let mut editor = site.files.as_deref().map(LocalEditor::new);
-    let mut parts = Parts {
-        database: database
-            .as_mut()
-            .map(|editor| &mut **editor as &mut dyn fernweh_ports::DatabaseEditor),
-        files: files.as_mut().map(|source| source as &mut dyn FileSource),
-        editor: editor.as_mut().map(|editor| editor as &mut dyn fernweh_ports::FileEditor),
-    };
     let holds = |table: &str| site.holds_table(table);
     let inside = site.inside_files();
     let skip = |path: &[u8]| fernweh_flow::pack::is_database(path, inside.as_deref());
@@ -90,7 +79,10 @@ fn report(
     } else {
         None
     };
-    rewrite(&options, &mut parts, journal.as_mut(), &context.watch).map_err(|trouble| {
+    site.with_parts(halves, &mut |parts| {
+        rewrite(&options, parts, journal.as_mut(), &context.watch)
+    })
+    .map_err(|trouble| {
         match args.apply {
             true => trouble.incomplete(format!(
                 "some cells may have been changed; type the same command again to go on, or fernweh \
@@ -144,9 +136,7 @@ fn text(context: &Context, args: &RewriteArgs, site: &Site, report: &LiveReport)
             "refused",
             &format!("{} not changed", counted(report.refused.len() as u64, "cell", "cells")),
         );
-        for refused in &report.refused {
-            page.more(&format!("{}: {}", refused.place, refused.because));
-        }
+        page.list("", refused(&report.refused));
     }
     page.gap();
     if report.applied {

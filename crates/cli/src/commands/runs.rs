@@ -97,11 +97,7 @@ fn text(context: &Context, found: &[RunLine]) -> String {
             ]
         })
         .collect();
-    let mut label = "runs";
-    for line in aligned(&rows, &[]) {
-        page.row(label, &line);
-        label = "";
-    }
+    page.list("runs", aligned(&rows, &[]));
     if let Some(open) =
         found.iter().find(|run| matches!(run.state.as_str(), "unfinished" | "half switched"))
     {

@@ -1,7 +1,7 @@
 //! `fernweh show`
 
 use crate::context::Context;
-use crate::render::{Page, Paint, aligned, count, counted, moment, size};
+use crate::render::{Page, Paint, aligned, count, counted, moment, size, tree};
 use crate::{DONE, FINDINGS};
 use clap::Args;
 use fernweh_flow::show::{ShowReport, show};
@@ -64,16 +64,7 @@ fn text(context: &Context, report: &ShowReport) -> String {
         }
     }
     if let Some(files) = &manifest.files {
-        page.row(
-            "files",
-            &format!(
-                "{}, {}; {}, {}",
-                counted(report.files, "file", "files"),
-                size(report.file_bytes),
-                counted(report.folders, "folder", "folders"),
-                counted(report.links, "link", "links")
-            ),
-        );
+        page.row("files", &tree(report.files, report.file_bytes, report.folders, report.links));
         if !files.left_out.is_empty() {
             page.more(&format!("left out when packed: {}", files.left_out.join(", ")));
         }

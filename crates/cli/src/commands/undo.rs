@@ -4,14 +4,12 @@ use crate::DONE;
 use crate::args::SiteArgs;
 use crate::config::Config;
 use crate::context::Context;
-use crate::render::{Page, counted, moment};
+use crate::render::{Page, counted, moment, refused};
 use crate::site::Site;
 use clap::Args;
-use fernweh_connect::local::LocalEditor;
 use fernweh_flow::journal::{Records, State};
-use fernweh_flow::rewrite::Parts;
 use fernweh_flow::undo::{UndoReport, last_change, let_go, turn_rewrite, turn_unpack};
-use fernweh_ports::{Direction, FileSource, Result, Trouble};
+use fernweh_ports::{Direction, Result, Trouble};
 
 /// Back to the state before the last change of a site
 ///
@@ -48,17 +46,8 @@ fn run_inner(context: &Context, args: &UndoArgs, config: &Config, site: &Site) -
     }
     let run = last_change(&records, &site.name)?;
     let report = if run.header.command == "rewrite" {
-        let mut database = site.database_editor()?;
-        let mut files = site.file_source()?;
-        let mut editor = site.files.as_deref().map(LocalEditor::new);
-        let mut parts = Parts {
-            database: database
-                .as_mut()
-                .map(|editor| &mut **editor as &mut dyn fernweh_ports::DatabaseEditor),
-            files: files.as_mut().map(|source| source as &mut dyn FileSource),
-            editor: editor.as_mut().map(|editor| editor as &mut dyn fernweh_ports::FileEditor),
-        };
-        turn_rewrite(&run, &mut parts, &context.watch)?
+        let halves = (site.database.is_some(), site.files.is_some());
+        site.with_parts(halves, &mut |parts| turn_rewrite(&run, parts, &context.watch))?
     } else {
         let halves = (site.database.is_some(), site.files.is_some());
         site.with_targets(&run.header.run, halves, &mut |targets| {
@@ -85,11 +74,7 @@ fn give_up(context: &Context, site: &Site, records: &Records) -> Result<u8> {
     if given.is_empty() {
         page.row("let go", &format!("nothing was kept of site {}", site.name));
     }
-    let mut label = "let go";
-    for run in &given {
-        page.row(label, &format!("what {run} had kept"));
-        label = "";
-    }
+    page.list("let go", given.iter().map(|run| format!("what {run} had kept")));
     context.print(&serde_json::json!({ "let_go": given }), &page.finish());
     Ok(DONE)
 }
@@ -125,11 +110,7 @@ fn text(context: &Context, site: &Site, report: &UndoReport) -> String {
                 counted(taken.files, "file", "files")
             ),
         );
-        let mut label = "refused";
-        for refused in &taken.refused {
-            page.row(label, &format!("{}: {}", refused.place, refused.because));
-            label = "";
-        }
+        page.list("refused", refused(&taken.refused));
     }
     page.gap();
     page.row("again", &format!("{again} is kept; fernweh undo {} brings it back", site.name));

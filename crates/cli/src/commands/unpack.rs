@@ -5,7 +5,7 @@ use crate::DONE;
 use crate::args::{Half, SiteArgs};
 use crate::config::Config;
 use crate::context::Context;
-use crate::render::{Page, counted, duration, rewriting, size};
+use crate::render::{Page, counted, duration, left_out, rewriting, size};
 use crate::site::Site;
 use clap::Args;
 use fernweh_core::rewrite::Rewriter;
@@ -167,14 +167,6 @@ fn rewriter(
     rules::ready(found)
 }
 
-fn left_out(page: &mut Page, report: &UnpackReport) {
-    let mut label = "left out";
-    for left in &report.left_out {
-        page.row(label, &format!("{}: {}", left.path, left.because));
-        label = "";
-    }
-}
-
 fn preview_text(context: &Context, report: &UnpackReport, again: &str) -> String {
     let mut page = Page::new(context.style);
     page.row("preview", "nothing was changed; unpacking gives these numbers");
@@ -187,7 +179,7 @@ fn preview_text(context: &Context, report: &UnpackReport, again: &str) -> String
             counted(report.files, "file", "files")
         ),
     );
-    left_out(&mut page, report);
+    page.list("left out", left_out(&report.left_out));
     page.gap();
     rewriting(&mut page, context.style, &report.rewriting);
     page.gap();
@@ -245,7 +237,7 @@ fn text(context: &Context, site: &Site, report: &UnpackReport, seconds: f64) -> 
             &format!("the new connection is written into {}", report.settings.join(", ")),
         );
     }
-    left_out(&mut page, report);
+    page.list("left out", left_out(&report.left_out));
     page.gap();
     rewriting(&mut page, context.style, &report.rewriting);
     page.gap();

@@ -6,6 +6,7 @@ pub use fernweh_ports::{count, counted};
 pub use rewriting::rewriting;
 
 use fernweh_core::finding::{Check, Verdict};
+use fernweh_ports::{LeftOut, Refused};
 
 /// The width of the column of labels.
 const LABEL: usize = 11;
@@ -78,6 +79,15 @@ impl Page {
     /// A line that goes on below the last label.
     pub fn more(&mut self, content: &str) {
         self.row("", content);
+    }
+
+    /// A label and as many lines as there are; nothing if there are none.
+    pub fn list(&mut self, label: &str, lines: impl IntoIterator<Item = String>) {
+        let mut label = label;
+        for line in lines {
+            self.row(label, &line);
+            label = "";
+        }
     }
 
     /// A line below the last label that is not wrapped.
@@ -161,6 +171,27 @@ pub fn size(bytes: u64) -> String {
         1_000_000..1_000_000_000 => format!("{:.1} MB", number / 1e6),
         _ => format!("{:.1} GB", number / 1e9),
     }
+}
+
+/// Numbers of files, folders and links, and the size of all.
+pub fn tree(files: u64, bytes: u64, folders: u64, links: u64) -> String {
+    format!(
+        "{}, {}; {}, {}",
+        counted(files, "file", "files"),
+        size(bytes),
+        counted(folders, "folder", "folders"),
+        counted(links, "link", "links")
+    )
+}
+
+/// What was left out, and why.
+pub fn left_out(left: &[LeftOut]) -> impl Iterator<Item = String> + '_ {
+    left.iter().map(|left| format!("{}: {}", left.path, left.because))
+}
+
+/// What was refused, and why.
+pub fn refused(refused: &[Refused]) -> impl Iterator<Item = String> + '_ {
+    refused.iter().map(|refused| format!("{}: {}", refused.place, refused.because))
 }
 
 /// A moment for people: date and time in UTC, without the letters of the standard.

@@ -120,23 +120,10 @@ fn an_unfinished_run_can_be_cleaned_up() {
 #[test]
 fn an_interrupted_pack_leaves_no_half_archive() {
     let stage = Stage::of_size(PROGRAM, Engine::Sqlite, 30_000);
-    let mut child = stage
-        .scene
-        .command("pack old -o half.tar")
-        .stdout(std::process::Stdio::null())
-        .stderr(std::process::Stdio::piped())
-        .spawn()
-        .unwrap();
-    let partial = stage.scene.path(".half.tar.partial");
-    while !partial.exists() && child.try_wait().unwrap().is_none() {
-        std::thread::sleep(Duration::from_millis(1));
-    }
-    let killed =
-        std::process::Command::new("kill").args(["-INT", &child.id().to_string()]).status();
-    assert!(killed.unwrap().success());
-    let output = child.wait_with_output().unwrap();
-    assert_eq!(output.status.code(), Some(5), "{}", String::from_utf8_lossy(&output.stderr));
-    assert!(!stage.scene.path("half.tar").exists() && !partial.exists());
+    let ran = stage.scene.run_interrupted_at("pack old -o half.tar", ".half.tar.partial");
+    ran.code(5).says("nothing was changed");
+    assert!(!stage.scene.path("half.tar").exists());
+    assert!(!stage.scene.path(".half.tar.partial").exists());
 }
 
 #[test]
@@ -144,25 +131,9 @@ fn an_interrupted_unpack_leaves_the_old_site_and_nothing_beside_it() {
     let stage = Stage::of_size(PROGRAM, Engine::Sqlite, 20_000);
     stage.pack();
     stage.scene.write("new/htdocs/index.php", "the site that stands");
-    let mut child = stage
-        .scene
-        .command(UNPACK)
-        .stdout(std::process::Stdio::null())
-        .stderr(std::process::Stdio::piped())
-        .spawn()
-        .unwrap();
-    let workshop = stage.scene.path("new/.fernweh-htdocs");
-    while !workshop.exists() && child.try_wait().unwrap().is_none() {
-        std::thread::sleep(Duration::from_millis(1));
-    }
-    let killed =
-        std::process::Command::new("kill").args(["-INT", &child.id().to_string()]).status();
-    assert!(killed.unwrap().success());
-    let output = child.wait_with_output().unwrap();
-    let said = String::from_utf8_lossy(&output.stderr).into_owned();
-    assert_eq!(output.status.code(), Some(5), "{said}");
-    assert!(said.ends_with("nothing was changed\n"), "{said}");
-    assert!(!workshop.exists());
+    let ran = stage.scene.run_interrupted_at(UNPACK, "new/.fernweh-htdocs");
+    ran.code(5).says("nothing was changed");
+    assert!(!stage.scene.path("new/.fernweh-htdocs").exists());
     let names: Vec<_> = files_of(&stage.root("new")).into_keys().collect();
     assert_eq!(names, ["index.php"]);
 }

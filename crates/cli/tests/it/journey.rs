@@ -405,7 +405,7 @@ fn the_archive_opens_with_ordinary_tools() {
     assert_eq!(database_cells(&stage.old), database_cells(&stage.new));
     let mut old = files_of(&stage.root("old"));
     old.retain(|path, _| !path.starts_with("cache/"));
-    let content = |entry: &String| entry.rsplit(' ').next().unwrap().to_owned();
+    let content = |entry: &String| entry.splitn(3, ' ').last().unwrap().to_owned();
     let old: Vec<_> = old.iter().map(|(path, entry)| (path.clone(), content(entry))).collect();
     let new = files_of(&stage.scene.path("open/out"));
     let new: Vec<_> = new.iter().map(|(path, entry)| (path.clone(), content(entry))).collect();

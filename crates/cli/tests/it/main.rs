@@ -8,6 +8,7 @@ mod journey;
 mod live;
 mod pages;
 mod php;
+mod types;
 
 use fernweh_testkit::{Engine, Stage};
 

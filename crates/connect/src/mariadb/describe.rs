@@ -38,6 +38,8 @@ pub(super) enum Travel {
     Float,
     /// As text in the column's character set.
     Text,
+    /// As so many bytes, for types whose texts look like bytes to a session of bytes.
+    Raw(u8),
     /// As bytes.
     Bytes,
 }
@@ -99,6 +101,8 @@ fn travel_of(kind: &str) -> Travel {
             Travel::Number
         }
         "float" => Travel::Float,
+        "inet6" | "uuid" => Travel::Raw(16),
+        "inet4" => Travel::Raw(4),
         "bit" | "binary" | "varbinary" | "tinyblob" | "blob" | "mediumblob" | "longblob"
         | "geometry" | "point" | "linestring" | "polygon" | "multipoint" | "multilinestring"
         | "multipolygon" | "geometrycollection" => Travel::Bytes,

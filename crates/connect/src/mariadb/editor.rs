@@ -3,7 +3,7 @@
 //! Rows are read in one stream over one connection and changed over another, so that
 //! no key has to be in order and no table is held in memory.
 
-use super::describe::{Described, describe, list};
+use super::describe::{Described, Travel, describe, list};
 use super::source::{select_list, stream};
 use super::{Link, MariadbAddress, message, quoted};
 use fernweh_core::record::{Table, Value};
@@ -56,8 +56,11 @@ fn update(described: &Described, key: &[usize], change: &Change) -> Vec<u8> {
     sql.extend_from_slice(b" WHERE ");
     for (place, value) in key.iter().zip(&change.key) {
         let name = quoted(&columns[*place].name);
-        let float = described.travel[*place] == super::describe::Travel::Float;
-        let name = if float { format!("CAST({name} AS DOUBLE)") } else { name };
+        let name = match described.travel[*place] {
+            Travel::Float => format!("CAST({name} AS DOUBLE)"),
+            Travel::Raw(length) => format!("CAST({name} AS BINARY({length}))"),
+            _ => name,
+        };
         sql.extend(format!("{name} <=> ").into_bytes());
         sql.extend(literal(value));
         sql.extend_from_slice(b" AND ");

@@ -83,6 +83,7 @@ pub(super) fn select_list(described: &Described) -> String {
     let columns = columns.map(|(column, travel)| match travel {
         // FLOAT loses digits in the text protocol; DOUBLE does not.
         Travel::Float => format!("CAST({} AS DOUBLE)", quoted(&column.name)),
+        Travel::Raw(length) => format!("CAST({} AS BINARY({length}))", quoted(&column.name)),
         _ => quoted(&column.name),
     });
     columns.collect::<Vec<_>>().join(",")
@@ -92,7 +93,7 @@ pub(super) fn value_of(value: mysql_async::Value, travel: Travel) -> Value {
     match (value, travel) {
         (mysql_async::Value::NULL, _) => Value::Null,
         (mysql_async::Value::Bytes(bytes), Travel::Text) => Value::Text(bytes),
-        (mysql_async::Value::Bytes(bytes), Travel::Bytes) => Value::Bytes(bytes),
+        (mysql_async::Value::Bytes(bytes), Travel::Bytes | Travel::Raw(_)) => Value::Bytes(bytes),
         (mysql_async::Value::Bytes(bytes), _) => Value::Number(bytes),
         (other, _) => Value::Number(other.as_sql(true).into_bytes()),
     }
