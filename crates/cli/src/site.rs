@@ -327,8 +327,8 @@ impl Site {
         })
     }
 
-    /// The new value of a connection setting of this site, for the settings file.
-    pub fn setting(&self, setting: &Setting) -> Option<String> {
+    /// The new value of a connection setting of this site, among all of its file.
+    pub fn setting(&self, setting: &Setting, all: &[Setting]) -> Option<String> {
         match self.database.as_ref()? {
             DatabasePlace::Sqlite(path) => match setting.role {
                 Role::File => Some(match self.inside_files() {
@@ -338,10 +338,14 @@ impl Site {
                 _ => None,
             },
             DatabasePlace::Mariadb(address) => match setting.role {
-                Role::Host if setting.value.contains(':') || address.port != 3306 => {
-                    Some(format!("{}:{}", address.host, address.port))
+                Role::Host => {
+                    let own_port = all.iter().any(|other| other.role == Role::Port);
+                    let with_port = setting.value.contains(':') || address.port != 3306;
+                    Some(match with_port && !own_port {
+                        true => format!("{}:{}", address.host, address.port),
+                        false => address.host.clone(),
+                    })
                 }
-                Role::Host => Some(address.host.clone()),
                 Role::Port => Some(address.port.to_string()),
                 Role::Name => Some(address.database.clone()),
                 Role::User => Some(address.user.clone()),

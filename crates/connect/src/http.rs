@@ -142,3 +142,18 @@ fn chain(error: &reqwest::Error) -> String {
     }
     words
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn an_address_may_have_a_port() {
+        let shown = |text| socket_address(text).map(|address| address.to_string()).ok();
+        assert_eq!(shown("203.0.113.9").as_deref(), Some("203.0.113.9:0"));
+        assert_eq!(shown("203.0.113.9:8443").as_deref(), Some("203.0.113.9:8443"));
+        assert_eq!(shown("[2001:db8::1]:80").as_deref(), Some("[2001:db8::1]:80"));
+        assert_eq!(shown("2001:db8::1").as_deref(), Some("[2001:db8::1]:0"));
+        assert!(socket_address("203.0.113.9:port").is_err());
+    }
+}

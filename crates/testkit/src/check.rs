@@ -26,7 +26,7 @@ impl std::ops::Deref for Cells {
 impl std::fmt::Debug for Cells {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         for (name, lines) in &self.0 {
-            writeln!(f, "{name}: {} lines, {:016x}", lines.len(), digest(&lines.join("\n")))?;
+            writeln!(f, "{name}: {} lines, {:016x}", lines.len(), digest(lines.join("\n")))?;
         }
         Ok(())
     }
@@ -68,7 +68,9 @@ fn sqlite_cells(place: &Place) -> Cells {
     cells.0.insert("version".into(), ask(&mut database, "PRAGMA user_version"));
     let tables = ask(&mut database, "SELECT name FROM sqlite_schema WHERE type = 'table'");
     for table in tables {
-        let columns = ask(&mut database, &format!("SELECT name FROM pragma_table_info('{table}')"));
+        let quoted = table.replace('\'', "''");
+        let columns =
+            ask(&mut database, &format!("SELECT name FROM pragma_table_info('{quoted}')"));
         let exact: Vec<String> =
             columns.iter().map(|name| format!("typeof(\"{name}\"), quote(\"{name}\")")).collect();
         let sql = format!("SELECT {} FROM \"{table}\" ORDER BY 1, 2, 3, 4", exact.join(", "));
@@ -86,6 +88,7 @@ fn mariadb_cells(place: &Place) -> Cells {
          AND left(table_name, 3) <> '_fw' ORDER BY table_name",
     );
     for table in &tables {
+        let quoted = table.replace('\\', "\\\\").replace('\'', "\\'");
         let create = ask(&mut database, &format!("SHOW CREATE TABLE `{table}`"));
         // The definer of a view is whoever made it.
         let create = create.into_iter().map(|sql| without_definer(&sql)).collect();
@@ -94,7 +97,7 @@ fn mariadb_cells(place: &Place) -> Cells {
             &mut database,
             &format!(
                 "SELECT column_name FROM information_schema.columns WHERE table_schema = database() \
-                 AND table_name = '{table}' ORDER BY ordinal_position"
+                 AND table_name = '{quoted}' ORDER BY ordinal_position"
             ),
         );
         let exact: Vec<String> =

@@ -9,6 +9,7 @@ use crate::render::{Page, counted, duration, left_out, rewriting, size};
 use crate::site::Site;
 use clap::Args;
 use fernweh_core::rewrite::Rewriter;
+use fernweh_core::settings::Setting;
 use fernweh_flow::archive::ArchiveReader;
 use fernweh_flow::patterns::Patterns;
 use fernweh_flow::unpack::{
@@ -67,8 +68,7 @@ fn run_inner(context: &Context, args: &UnpackArgs) -> Result<u8> {
     let rewriter = rewriter(&config, &archive, &site, args.as_is)?;
     let holds = |table: &str| site.holds_table(table);
     let as_is = args.as_is;
-    let setting =
-        |setting: &fernweh_core::settings::Setting| site.setting(setting).filter(|_| !as_is);
+    let setting = |one: &Setting, all: &[Setting]| site.setting(one, all).filter(|_| !as_is);
     let mut keep = config.content.unpack.keep.clone();
     if let (Some(inside), true) = (site.inside_files(), !halves.0) {
         // The database lies in the files, but is not in the archive: it stays.

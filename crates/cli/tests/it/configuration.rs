@@ -158,3 +158,46 @@ fn no_room_and_a_file_in_the_way_leave_the_site_as_it_was() {
         .code(3)
         .says("a file is where a folder is needed");
 }
+
+#[test]
+fn an_error_reads_from_what_to_what_to_try() {
+    let scene = Scene::new(PROGRAM);
+    scene.write("fernweh.toml", "[site.old]\nfiles = \"nowhere\"\n");
+    let ran = scene.run("pack old").code(3);
+    assert_eq!(
+        ran.err,
+        "fernweh: cannot read the site's files\n  \
+         doing    packing site old\n  \
+         where    nowhere\n  \
+         because  there is no such file or folder (No such file or directory (os error 2))\n  \
+         try      check the path\n\
+         nothing was changed\n"
+    );
+    assert_eq!(ran.out, "");
+}
+
+#[test]
+fn colours_only_where_they_are_wanted() {
+    let stage = stage(Engine::Sqlite);
+    for (line, no_color, colored) in [
+        ("survey old", "", false),
+        ("survey old --color always", "", true),
+        ("survey old --color always", "1", true),
+        ("survey old --color never", "", false),
+    ] {
+        let output = stage.scene.command(line).env("NO_COLOR", no_color).output().unwrap();
+        assert_eq!(output.stdout.contains(&0x1b), colored, "{line}");
+    }
+}
+
+#[test]
+fn lines_fit_the_terminal() {
+    let stage = stage(Engine::Sqlite);
+    stage.pack();
+    for line in ["survey old", "show site.fernweh.tar", "unpack site.fernweh.tar new --preview"] {
+        let output = stage.scene.command(line).env("COLUMNS", "80").output().unwrap();
+        for text in String::from_utf8_lossy(&output.stdout).lines() {
+            assert!(text.chars().count() <= 80, "{line}: {} columns: {text}", text.chars().count());
+        }
+    }
+}

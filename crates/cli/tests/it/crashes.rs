@@ -239,3 +239,24 @@ fn soak() {
         );
     }
 }
+
+#[test]
+fn a_sqlite_database_with_an_open_log_is_not_switched_and_loses_nothing() {
+    let stage = stage(Engine::SqliteOutside);
+    stage.pack();
+    stage.scene.done("unpack site.fernweh.tar new");
+    stage.scene.done("undo new --let-go");
+    let fernweh_demo::database::Place::Sqlite(path) = &stage.new else { panic!() };
+    let mut visitor = stage.database("new");
+    visitor.ask("PRAGMA journal_mode = WAL").unwrap();
+    visitor.run(b"UPDATE gp_sections SET name = 'only in the log'").unwrap();
+    assert!(path.with_extension("db-wal").exists());
+    let before = database_cells(&stage.new);
+    stage.scene.run(UNPACK).code(5).says("the database is in use").says("to complete it");
+    assert_eq!(before, database_cells(&stage.new), "the visitor still sees the old state");
+    drop(visitor);
+    stage.scene.done(UNPACK).says("completed");
+    assert_ne!(before, database_cells(&stage.new));
+    stage.scene.done("undo new");
+    assert_eq!(before, database_cells(&stage.new), "what was in the log came back");
+}

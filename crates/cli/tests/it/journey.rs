@@ -333,6 +333,32 @@ fn the_connection_is_written_into_the_settings_and_nothing_else_in_them_changes(
 }
 
 #[test]
+fn a_port_of_its_own_and_dotenv_lines_are_written_too() {
+    let stage = stage(Engine::Mariadb);
+    let fernweh_demo::database::Place::Mariadb { port, user, password, name } = &stage.old else {
+        panic!()
+    };
+    let env = |user: &str, password: &str, name: &str| {
+        format!(
+            "APP=x\nDB_HOST=127.0.0.1\nDB_PORT={port}\nDB_DATABASE={name}\nDB_USERNAME=\"{user}\"\nDB_PASSWORD={password}\n"
+        )
+    };
+    stage.scene.write("old/htdocs/.env", env(user, password, name));
+    let sample = env("someone", "secret", "some_other_database");
+    stage.scene.write("old/htdocs/.env.sample", &sample);
+    stage.pack();
+    stage.scene.done("unpack site.fernweh.tar new").says(".env, config/site.php");
+    let fernweh_demo::database::Place::Mariadb { user, password, name, .. } = &stage.new else {
+        panic!()
+    };
+    let written = std::fs::read_to_string(stage.root("new").join(".env")).unwrap();
+    assert_eq!(written, env(user, password, name));
+    // Settings of another database are none of ours.
+    let kept = std::fs::read_to_string(stage.root("new").join(".env.sample")).unwrap();
+    assert_eq!(kept, sample);
+}
+
+#[test]
 fn no_password_is_in_any_output_archive_member_or_journal() {
     let stage = stage(Engine::Mariadb);
     let secrets: Vec<String> = [&stage.old, &stage.new]

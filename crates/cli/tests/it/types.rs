@@ -105,3 +105,35 @@ fn values_that_sqlite_allows_anywhere_arrive_exactly() {
     stage.scene.done("undo new");
     assert_eq!(after, database_cells(&stage.new));
 }
+
+#[test]
+fn long_and_strange_names_of_tables_and_files_travel() {
+    for engine in [Engine::Sqlite, Engine::Mariadb] {
+        let stage = stage(engine);
+        let long = format!("gp_{}", "ä".repeat(50));
+        let quote = if engine == Engine::Mariadb { '`' } else { '"' };
+        for name in [long.as_str(), "gp_% 1'\\x", "gp_ORDER", "gp_select"] {
+            let mut old = stage.database("old");
+            old.run(
+                format!("CREATE TABLE {quote}{name}{quote} (a INT PRIMARY KEY, b TEXT)").as_bytes(),
+            )
+            .unwrap();
+            old.run(format!("INSERT INTO {quote}{name}{quote} VALUES (1, 'x')").as_bytes())
+                .unwrap();
+        }
+        let odd = ["new\nline", "tab\there", "-rf", "%41", " lead", "ünï☃", &"n".repeat(200)];
+        for name in odd {
+            std::fs::write(stage.root("old").join(name), name).unwrap();
+        }
+        use std::os::unix::ffi::OsStrExt;
+        let not_text = std::ffi::OsStr::from_bytes(b"not-\xff-text");
+        std::fs::write(stage.root("old").join(not_text), "x").unwrap();
+        stage.pack();
+        stage.scene.done("unpack site.fernweh.tar new --as-is");
+        assert_eq!(database_cells(&stage.old), database_cells(&stage.new), "{engine:?}");
+        for name in odd {
+            assert_eq!(std::fs::read_to_string(stage.root("new").join(name)).unwrap(), name);
+        }
+        assert!(stage.root("new").join(not_text).exists());
+    }
+}

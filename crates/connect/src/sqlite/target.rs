@@ -63,9 +63,10 @@ impl SqliteTarget {
             }
         }
         // Until the switch nobody else uses the file, and a broken-off one is thrown away.
+        // Only `main`: the old database, attached later, must not be locked.
         db.execute_batch(
-            "PRAGMA journal_mode = OFF; PRAGMA synchronous = OFF; PRAGMA foreign_keys = OFF; \
-             PRAGMA locking_mode = EXCLUSIVE; BEGIN;",
+            "PRAGMA main.journal_mode = OFF; PRAGMA main.synchronous = OFF; PRAGMA foreign_keys = OFF; \
+             PRAGMA main.locking_mode = EXCLUSIVE; BEGIN;",
         )?;
         for statement in structure {
             if let Statement::Table { sql, .. } = statement {
@@ -153,7 +154,7 @@ impl SqliteTarget {
             }
         }
         self.carry_over(&db)?;
-        db.execute_batch("COMMIT; PRAGMA locking_mode = NORMAL;")?;
+        db.execute_batch("COMMIT; PRAGMA main.locking_mode = NORMAL;")?;
         if self.journal_mode.as_deref() == Some("wal") {
             db.query_row("PRAGMA journal_mode = WAL", [], |_| Ok(()))?;
         }

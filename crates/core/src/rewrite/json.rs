@@ -201,19 +201,41 @@ fn unicode(raw: &[u8], at: usize) -> (char, usize) {
     (char::from_u32(high).unwrap_or('\u{FFFD}'), at + 4)
 }
 
+/// How the slashes and the letters beyond ASCII of a string are written.
+struct Style<'a> {
+    slash: &'a [u8],
+    ascii_only: bool,
+}
+
+/// Reads the style off a model, escape by escape: `\\/` is an escaped backslash and a
+/// plain slash.
+fn style_of(model: &[u8]) -> Style<'_> {
+    let mut style = Style { slash: b"/", ascii_only: false };
+    let mut at = 0;
+    while let Some(next) = memchr::memchr(b'\\', &model[at..]) {
+        at += next;
+        match model.get(at + 1) {
+            Some(b'/') => style.slash = &model[at..at + 2],
+            Some(b'u') => {
+                style.ascii_only = true;
+                let escape = &model[at..model.len().min(at + 6)];
+                if escape.eq_ignore_ascii_case(b"\\u002f") {
+                    style.slash = escape;
+                }
+            }
+            _ => {}
+        }
+        at += 2;
+        if at >= model.len() {
+            break;
+        }
+    }
+    style
+}
+
 /// Writes `text` with escapes, slashes and non-ASCII letters as in `model`.
 fn close(text: &[u8], model: &[u8]) -> Vec<u8> {
-    let has = |needle: &[u8]| memchr::memmem::find(model, needle).is_some();
-    let slash: &[u8] = if has(b"\\/") {
-        b"\\/"
-    } else if has(b"\\u002f") {
-        b"\\u002f"
-    } else if has(b"\\u002F") {
-        b"\\u002F"
-    } else {
-        b"/"
-    };
-    let ascii_only = has(b"\\u");
+    let Style { slash, ascii_only } = style_of(model);
     let mut out = Vec::with_capacity(text.len() + 16);
     for chunk in text.utf8_chunks() {
         for ch in chunk.valid().chars() {

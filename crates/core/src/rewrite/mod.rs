@@ -237,4 +237,6 @@ impl Rewriter {
 }
 
 #[cfg(test)]
+mod boundaries;
+#[cfg(test)]
 mod tests;

@@ -1,0 +1,138 @@
+//! Building and switching file trees on this machine.
+
+use fernweh_connect::local::{LocalSource, LocalTarget, file_id, switch};
+use fernweh_core::record::{Entry, EntryKind};
+use fernweh_ports::{Direction, FileSource, FileSwap, FileTarget};
+use std::fs;
+use std::path::Path;
+
+fn entry(path: &str, kind: EntryKind, mode: u32) -> Entry {
+    let owner = (0, 0);
+    Entry { path: path.as_bytes().to_vec(), kind, mode, mtime: 1_400_000_000, nanos: 5, owner }
+}
+
+fn text(path: &Path) -> String {
+    fs::read_to_string(path).unwrap_or_default()
+}
+
+#[test]
+fn a_tree_is_built_beside_and_takes_the_place_and_goes_back() {
+    let folder = tempfile::tempdir().unwrap();
+    let root = folder.path().join("site");
+    fs::create_dir(&root).unwrap();
+    fs::write(root.join("old.txt"), "old").unwrap();
+    let mut target = LocalTarget::new(&root, "run");
+    assert_eq!(target.existing().unwrap(), 1);
+    target.build().unwrap();
+    target.put(&entry("closed", EntryKind::Folder, 0o555)).unwrap();
+    target.put_file(&entry("closed/a", EntryKind::File(3), 0o640), &mut &b"new"[..]).unwrap();
+    target.put(&entry("link", EntryKind::Link(b"closed/a".to_vec()), 0o777)).unwrap();
+    let swap = target.finish().unwrap();
+    assert_eq!(text(&root.join("old.txt")), "old", "nothing has changed yet");
+    for _ in 0..2 {
+        target.switch(&swap, Direction::Forward).unwrap();
+        assert_eq!(text(&root.join("link")), "new");
+        assert!(!root.join("old.txt").exists());
+    }
+    let mut seen = Vec::new();
+    let mut source = LocalSource::open(&root).unwrap();
+    source
+        .walk(&|_| true, &mut |entry| {
+            seen.push(entry);
+            Ok(())
+        })
+        .unwrap();
+    let shown: Vec<_> =
+        seen.iter().map(|e| (e.shown(), e.mode & 0o777, e.mtime, e.nanos)).collect();
+    assert_eq!(shown[0], ("closed".into(), 0o555, 1_400_000_000, 5));
+    assert_eq!(shown[1], ("closed/a".into(), 0o640, 1_400_000_000, 5));
+    assert_eq!((shown[2].0.as_str(), shown[2].2), ("link", 1_400_000_000));
+    for _ in 0..2 {
+        target.switch(&swap, Direction::Back).unwrap();
+        assert_eq!(text(&root.join("old.txt")), "old");
+    }
+    target.let_go(&swap).unwrap();
+    assert_eq!(fs::read_dir(folder.path()).unwrap().count(), 1, "only the site is left");
+}
+
+#[test]
+fn an_exchange_by_three_renames_that_broke_off_is_completed() {
+    // The places as they stand after each of the three renames.
+    for broken_after in 0..3 {
+        let folder = tempfile::tempdir().unwrap();
+        let (target, side) = (folder.path().join("site"), folder.path().join("new"));
+        let between = folder.path().join("new.between");
+        fs::write(&side, "new").unwrap();
+        let new = file_id(&side).unwrap();
+        fs::write(&target, "old").unwrap();
+        if broken_after > 0 {
+            fs::rename(&target, &between).unwrap();
+        }
+        if broken_after > 1 {
+            fs::rename(&side, &target).unwrap();
+        }
+        let swap = FileSwap { target: target.clone(), side: side.clone(), new, had_old: true };
+        switch(&swap, Direction::Forward).unwrap();
+        assert_eq!((text(&target), text(&side)), ("new".into(), "old".into()), "{broken_after}");
+        switch(&swap, Direction::Back).unwrap();
+        assert_eq!((text(&target), text(&side)), ("old".into(), "new".into()), "{broken_after}");
+    }
+}
+
+#[test]
+fn a_place_that_was_empty_is_empty_again() {
+    let folder = tempfile::tempdir().unwrap();
+    let (target, side) = (folder.path().join("site"), folder.path().join("new"));
+    fs::write(&side, "new").unwrap();
+    let swap = FileSwap {
+        target: target.clone(),
+        side,
+        new: file_id(&folder.path().join("new")).unwrap(),
+        had_old: false,
+    };
+    switch(&swap, Direction::Forward).unwrap();
+    assert_eq!(text(&target), "new");
+    switch(&swap, Direction::Back).unwrap();
+    assert!(!target.exists());
+}
+
+#[test]
+fn nothing_is_written_outside_or_through_a_link() {
+    let folder = tempfile::tempdir().unwrap();
+    let root = folder.path().join("site");
+    let mut target = LocalTarget::new(&root, "run");
+    target.build().unwrap();
+    let outside = folder.path().join("outside");
+    fs::create_dir(&outside).unwrap();
+    let link = EntryKind::Link(outside.to_string_lossy().as_bytes().to_vec());
+    target.put(&entry("link", link, 0o777)).unwrap();
+    for path in ["../x", "a/../../x", "/x", "link/x", "link/deep/x", "", ".", "a/.."] {
+        let put = target.put_file(&entry(path, EntryKind::File(1), 0o644), &mut &b"x"[..]);
+        assert!(put.is_err(), "{path}");
+    }
+    assert_eq!(fs::read_dir(&outside).unwrap().count(), 0);
+    target.put_file(&entry("a", EntryKind::File(1), 0o644), &mut &b"x"[..]).unwrap();
+    assert!(target.put_file(&entry("a", EntryKind::File(1), 0o644), &mut &b"y"[..]).is_err());
+    target.discard().unwrap();
+    assert_eq!(fs::read_dir(folder.path()).unwrap().count(), 1);
+}
+
+#[test]
+fn files_of_the_old_state_are_carried_over() {
+    let folder = tempfile::tempdir().unwrap();
+    let root = folder.path().join("site");
+    fs::create_dir_all(root.join("keep/deep")).unwrap();
+    fs::write(root.join("keep/deep/a"), "kept").unwrap();
+    fs::write(root.join("both"), "old").unwrap();
+    fs::write(root.join("gone"), "old").unwrap();
+    let mut target = LocalTarget::new(&root, "run");
+    target.build().unwrap();
+    target.put_file(&entry("both", EntryKind::File(3), 0o644), &mut &b"new"[..]).unwrap();
+    let kept = target.keep(&|path| path.starts_with(b"keep") || path == b"both").unwrap();
+    assert_eq!(kept, 2);
+    let swap = target.finish().unwrap();
+    target.switch(&swap, Direction::Forward).unwrap();
+    assert_eq!(text(&root.join("keep/deep/a")), "kept");
+    assert_eq!(text(&root.join("both")), "old", "what is kept wins");
+    assert!(!root.join("gone").exists());
+}

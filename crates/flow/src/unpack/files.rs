@@ -1,0 +1,279 @@
+//! The files of an archive, rewritten on their way.
+
+use super::{UnpackOptions, UnpackReport};
+use crate::archive::{ArchiveReader, PieceReader};
+use fernweh_core::archive::{Member, read_index};
+use fernweh_core::limits;
+use fernweh_core::record::{Entry, EntryKind};
+use fernweh_core::rewrite::Rewriter;
+use fernweh_core::settings::{self, Role};
+use fernweh_ports::{FileTarget, LeftOut, Result, Trouble, Unit, Watch, counted};
+use std::io::Read;
+
+/// As many files as the archive promises must have been written.
+pub(super) fn check_files(archive: &ArchiveReader, report: &UnpackReport) -> Result<()> {
+    let sealed = archive.seal.files + archive.seal.links;
+    let found = report.files + report.links + report.left_out.len() as u64;
+    if found != sealed {
+        return Err(Trouble::damaged("the new files are not complete")
+            .because(format!("{found} were written, the archive holds {sealed}"))
+            .hint("pack the site again"));
+    }
+    Ok(())
+}
+
+/// Reads every file, and writes it if there is a target.
+pub(super) fn read_files(
+    options: &UnpackOptions<'_>,
+    archive: &ArchiveReader,
+    mut target: Option<&mut dyn FileTarget>,
+    report: &mut UnpackReport,
+    watch: &dyn Watch,
+) -> Result<()> {
+    watch.stage("files", Some(archive.seal.file_bytes), Unit::Bytes);
+    let mut pieces = PieceReader::new(archive);
+    let result = each_entry(&mut pieces, &mut |entry, content| {
+        watch.go_on()?;
+        match &entry.kind {
+            EntryKind::Folder => match &mut target {
+                Some(target) => target.put(&entry),
+                None => Ok(()),
+            },
+            EntryKind::Link(to) => {
+                if !options.outside_links && crate::pack::leads_out(&entry.path, to) {
+                    report.left_out.push(LeftOut {
+                        path: entry.shown(),
+                        because: "a link that points out of the site".into(),
+                    });
+                    return Ok(());
+                }
+                report.links += 1;
+                match &mut target {
+                    Some(target) => target.put(&entry),
+                    None => Ok(()),
+                }
+            }
+            EntryKind::File(size) => {
+                watch.advance(*size);
+                report.files += 1;
+                file(options, archive, &entry, content, &mut target, report)
+            }
+        }
+    });
+    let trouble = pieces.trouble.take();
+    result.map_err(|error| trouble.unwrap_or(error))?;
+    check_index(archive)?;
+    watch.done(&counted(report.files, "file", "files"));
+    Ok(())
+}
+
+/// The index is not needed to unpack everything, but an archive is whole or it is not.
+fn check_index(archive: &ArchiveReader) -> Result<()> {
+    let bytes = archive.read(&Member::Index)?;
+    let lines = zstd::decode_all(bytes.as_slice()).map_err(broken_stream)?;
+    let seal = &archive.seal;
+    let entries = read_index(&lines).map_or(0, |found| found.len() as u64);
+    if entries != seal.files + seal.folders + seal.links {
+        return Err(Trouble::damaged("the archive contradicts itself")
+            .because("its index of files is not the one of its files")
+            .hint("do not use this archive; pack the site again"));
+    }
+    Ok(())
+}
+
+fn file(
+    options: &UnpackOptions<'_>,
+    archive: &ArchiveReader,
+    entry: &Entry,
+    content: &mut dyn Read,
+    target: &mut Option<&mut dyn FileTarget>,
+    report: &mut UnpackReport,
+) -> Result<()> {
+    let EntryKind::File(size) = entry.kind else { return Ok(()) };
+    let path = entry.shown();
+    if size > limits::TEXT_FILE {
+        let mut searching =
+            Searching { inner: content, rewriter: options.rewriter, tail: Vec::new(), hits: 0 };
+        report.file_bytes += size;
+        match target {
+            Some(target) => target.put_file(entry, &mut searching)?,
+            None => {
+                std::io::copy(&mut searching, &mut std::io::sink()).map_err(broken_stream)?;
+            }
+        }
+        let hits = searching.hits;
+        report.rewriting.large_file(&path, hits);
+        return Ok(());
+    }
+    let mut bytes = Vec::new();
+    content.read_to_end(&mut bytes).map_err(broken_stream)?;
+    if let Some(new) = report.rewriting.file(options.rewriter, &path, &bytes) {
+        bytes = new;
+    }
+    if archive.seal.settings.contains(&path)
+        && let Some(new) = with_settings(options, archive, &bytes)
+    {
+        report.settings.push(path);
+        bytes = new;
+    }
+    report.file_bytes += bytes.len() as u64;
+    match target {
+        Some(target) => target.put_file(entry, &mut bytes.as_slice()),
+        None => Ok(()),
+    }
+}
+
+/// The destination's connection settings, in a file whose settings name the database
+/// that was packed.
+fn with_settings(
+    options: &UnpackOptions<'_>,
+    archive: &ArchiveReader,
+    bytes: &[u8],
+) -> Option<Vec<u8>> {
+    let found = settings::find(bytes)?;
+    if let Some(database) = &archive.manifest.database {
+        let names = [Some(database.name.as_str()), database.inside_files.as_deref()];
+        let is_ours = found.iter().any(|setting| {
+            matches!(setting.role, Role::Name | Role::File)
+                && names.iter().flatten().any(|name| same_name(name, &setting.value))
+        });
+        if !is_ours {
+            return None;
+        }
+    }
+    let new = settings::write(bytes, &found, |setting| (options.settings)(setting, &found));
+    (new != bytes).then_some(new)
+}
+
+/// A database file may be written relative to the site's folder.
+fn same_name(name: &str, value: &str) -> bool {
+    let value = value.trim_start_matches("./");
+    !value.is_empty()
+        && (name == value || name.ends_with(&format!("/{}", value.trim_start_matches('/'))))
+}
+
+/// Searches what passes for old names; a hit across two portions counts too.
+struct Searching<'a> {
+    inner: &'a mut dyn Read,
+    rewriter: &'a Rewriter,
+    tail: Vec<u8>,
+    hits: u64,
+}
+
+impl Read for Searching<'_> {
+    fn read(&mut self, buffer: &mut [u8]) -> std::io::Result<usize> {
+        let length = self.inner.read(buffer)?;
+        let before = self.rewriter.hits(&self.tail) as u64;
+        let mut window = std::mem::take(&mut self.tail);
+        window.extend_from_slice(&buffer[..length]);
+        self.hits += self.rewriter.hits(&window) as u64 - before;
+        let from = window.len().saturating_sub(256);
+        self.tail = window.split_off(from);
+        Ok(length)
+    }
+}
+
+fn broken_stream(error: std::io::Error) -> Trouble {
+    Trouble::damaged("the archive is damaged").because(error).hint("copy the archive again")
+}
+
+/// Every entry of the stream of files, with its content.
+fn each_entry(
+    stream: &mut PieceReader<'_>,
+    visit: &mut dyn FnMut(Entry, &mut dyn Read) -> Result<()>,
+) -> Result<()> {
+    let mut tar = tar::Archive::new(stream);
+    let entries = tar.entries().map_err(broken_stream)?;
+    for found in entries {
+        let mut found = found.map_err(broken_stream)?;
+        let entry = entry_of(&mut found).map_err(broken_stream)?.ok_or_else(|| {
+            Trouble::damaged("the archive holds an entry that it must not hold")
+                .at(String::from_utf8_lossy(&found.path_bytes()).into_owned())
+                .because("it is neither file, folder nor link")
+                .hint("do not use this archive; ask where it comes from")
+        })?;
+        visit(entry, &mut found)?;
+    }
+    Ok(())
+}
+
+fn entry_of<R: Read>(found: &mut tar::Entry<'_, R>) -> std::io::Result<Option<Entry>> {
+    let mut time: Option<(i64, u32)> = None;
+    if let Some(extensions) = found.pax_extensions()? {
+        for extension in extensions {
+            let extension = extension?;
+            if extension.key_bytes() == b"mtime" {
+                time = time_of(&String::from_utf8_lossy(extension.value_bytes()));
+            }
+        }
+    }
+    let header = found.header();
+    let mut path = found.path_bytes().into_owned();
+    while path.last() == Some(&b'/') {
+        path.pop();
+    }
+    let kind = match header.entry_type() {
+        tar::EntryType::Regular => EntryKind::File(found.size()),
+        tar::EntryType::Directory => EntryKind::Folder,
+        tar::EntryType::Symlink => EntryKind::Link(
+            found.link_name_bytes().map(|link| link.into_owned()).unwrap_or_default(),
+        ),
+        _ => return Ok(None),
+    };
+    let (mtime, nanos) = time.unwrap_or((header.mtime()? as i64, 0));
+    let mode = header.mode()? & 0o7777;
+    let owner = (header.uid()?, header.gid()?);
+    Ok(Some(Entry { path, kind, mode, mtime, nanos, owner }))
+}
+
+/// Seconds with a fraction, as pax writes them; negative before 1970.
+fn time_of(text: &str) -> Option<(i64, u32)> {
+    let (seconds, fraction) = text.split_once('.').unwrap_or((text, "0"));
+    let digits: String = fraction.chars().chain("000000000".chars()).take(9).collect();
+    Some((seconds.parse().ok()?, digits.parse().ok()?))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use fernweh_core::rewrite::Rule;
+
+    #[test]
+    fn times_keep_their_nanoseconds() {
+        assert_eq!(time_of("12.000000345"), Some((12, 345)));
+        assert_eq!(time_of("12.5"), Some((12, 500_000_000)));
+        assert_eq!(time_of("-3"), Some((-3, 0)));
+    }
+
+    #[test]
+    fn hits_in_large_files_are_counted_across_every_boundary() {
+        let rewriter =
+            Rewriter::new(vec![Rule::new("http://old.example", "http://new.example").unwrap()])
+                .unwrap();
+        let text = format!("{}http://old.example{}OLD.example", "x".repeat(500), "y".repeat(700));
+        for piece in [1, 2, 3, 5, 8, 16, 4096] {
+            let mut rest = text.as_bytes();
+            let mut hits = 0;
+            let mut tail = Vec::new();
+            while !rest.is_empty() {
+                let (now, later) = rest.split_at(piece.min(rest.len()));
+                let mut inner: &[u8] = now;
+                let mut searching =
+                    Searching { inner: &mut inner, rewriter: &rewriter, tail, hits };
+                let mut buffer = vec![0; piece];
+                searching.read_exact(&mut buffer[..now.len()]).unwrap();
+                (hits, tail) = (searching.hits, std::mem::take(&mut searching.tail));
+                rest = later;
+            }
+            assert_eq!(hits, 2, "pieces of {piece}");
+        }
+    }
+
+    #[test]
+    fn a_database_file_is_known_by_its_path_in_the_site() {
+        assert!(same_name("data/site.db", "data/site.db"));
+        assert!(same_name("/srv/www/data/site.db", "data/site.db"));
+        assert!(same_name("glimmer", "glimmer"));
+        assert!(!same_name("glimmer", "immer") && !same_name("x", ""));
+    }
+}

@@ -1,0 +1,328 @@
+//! Archive → site, rewriting on the way; all or nothing.
+//!
+//! The new state is built beside the old one, compared with the archive, and put in
+//! place at the end. Until the journal says *switching* the old site stands untouched.
+
+mod files;
+mod rows;
+
+use files::{check_files, read_files};
+use rows::{check_rows, read_rows, read_structure, tables_of};
+
+use crate::archive::ArchiveReader;
+use crate::journal::{Journal, Plan, Records, Run, State, Step};
+use crate::patterns::Patterns;
+use crate::report::RewriteReport;
+use crate::survey;
+use fernweh_core::archive::Member;
+use fernweh_core::rewrite::Rewriter;
+use fernweh_core::settings::Setting;
+use fernweh_ports::{
+    DatabaseTarget, Direction, FileTarget, LeftOut, Result, Scope, Trouble, Watch, counted,
+};
+use serde::Serialize;
+
+/// Gives the new value of a connection setting among all of its file.
+pub type NewSetting<'a> = dyn Fn(&Setting, &[Setting]) -> Option<String> + 'a;
+
+/// What to unpack, and how.
+pub struct UnpackOptions<'a> {
+    /// The site's name.
+    pub site: String,
+    /// Replace what is there.
+    pub overwrite: bool,
+    /// Which tables are the site's.
+    pub tables: &'a dyn Scope,
+    /// Whether the configuration bounds the tables.
+    pub tables_bounded: bool,
+    /// Entries of the present files that are carried over.
+    pub keep: Patterns,
+    /// The rules; none with `--as-is`.
+    pub rewriter: &'a Rewriter,
+    /// The new value of a connection setting among all of its file; `None` leaves it alone.
+    pub settings: &'a NewSetting<'a>,
+    /// Take links along that point out of the tree.
+    pub outside_links: bool,
+}
+
+/// What was unpacked.
+#[derive(Clone, Debug, Default, Serialize)]
+pub struct UnpackReport {
+    /// Number of tables.
+    pub tables: u64,
+    /// Number of records.
+    pub records: u64,
+    /// Number of files.
+    pub files: u64,
+    /// Number of links.
+    pub links: u64,
+    /// Bytes of all files, as written.
+    pub file_bytes: u64,
+    /// Files of the old state carried over.
+    pub kept: u64,
+    /// What was replaced: tables and entries of the old state.
+    pub replaced: Option<Replaced>,
+    /// Files whose connection settings were written.
+    pub settings: Vec<String>,
+    /// What was left out, and why.
+    pub left_out: Vec<LeftOut>,
+    /// What rewriting did.
+    pub rewriting: RewriteReport,
+    /// The run, if something was changed.
+    pub run: Option<String>,
+    /// Whether what was replaced is kept, so that `undo` can bring it back.
+    pub undo: bool,
+}
+
+/// What was there before.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
+pub struct Replaced {
+    /// Tables.
+    pub tables: u64,
+    /// Records.
+    pub records: u64,
+    /// Entries at the top of the site's folder.
+    pub entries: u64,
+}
+
+/// Where the archive goes.
+pub struct Targets<'a> {
+    /// The database, if the archive has one.
+    pub database: Option<&'a mut dyn DatabaseTarget>,
+    /// The files, if the archive has some.
+    pub files: Option<&'a mut dyn FileTarget>,
+}
+
+/// What is to be done with the targets of a run.
+pub type Work<'a> = &'a mut dyn FnMut(&mut Targets<'_>) -> Result<()>;
+
+/// Refuses a site that holds something, unless it may be replaced; says what is there.
+pub fn look_before(
+    options: &UnpackOptions<'_>,
+    archive: &ArchiveReader,
+    targets: &mut Targets<'_>,
+) -> Result<Option<Replaced>> {
+    let mut there = Replaced::default();
+    let mut words = Vec::new();
+    if let Some(target) = &mut targets.database {
+        let overview = target.overview(options.tables)?;
+        check_engine(archive, overview.dialect, &options.site)?;
+        let groups = survey::prefixes(overview.tables.iter().map(|table| table.name.as_str()));
+        if groups.len() > 1 && !options.tables_bounded {
+            let names: Vec<String> =
+                groups.iter().map(|(name, count)| format!("{name}* ({count} tables)")).collect();
+            return Err(Trouble::usage(format!(
+                "several groups of tables live in the database of site {}",
+                options.site
+            ))
+            .because(format!("found {}", names.join(", ")))
+            .hint(format!(
+                "say in [site.{}] which are this site's, as tables = [\"gp_*\"]",
+                options.site
+            )));
+        }
+        let wanted = archive.manifest.database.iter().flat_map(|database| &database.tables);
+        for table in wanted {
+            if let Some(found) = overview.tables.iter().find(|found| found.name == table.name) {
+                there.tables += 1;
+                there.records += found.rows;
+            }
+        }
+        if there.tables > 0 {
+            words.push(format!(
+                "{} of the archive with {}",
+                counted(there.tables, "table", "tables"),
+                counted(there.records, "record", "records")
+            ));
+        }
+    }
+    if let Some(target) = &targets.files {
+        there.entries = target.existing()?;
+        if there.entries > 0 {
+            let entries = counted(there.entries, "entry", "entries");
+            words.push(format!("{entries} in {}", target.place()));
+        }
+    }
+    if words.is_empty() {
+        return Ok(None);
+    }
+    if !options.overwrite {
+        return Err(Trouble::usage(format!("site {} is not empty", options.site))
+            .because(format!("there are {}", words.join(" and ")))
+            .hint(
+                "add --overwrite to replace them; they are kept, and fernweh undo brings them back",
+            ));
+    }
+    Ok(Some(there))
+}
+
+fn check_engine(
+    archive: &ArchiveReader,
+    dialect: fernweh_core::sql::Dialect,
+    site: &str,
+) -> Result<()> {
+    match &archive.manifest.database {
+        Some(database) if database.dialect != dialect => {
+            Err(Trouble::usage(format!("the archive does not fit the database of site {site}"))
+                .because(format!(
+                    "it comes from {}, the site has {}; values and structure differ too much to be \
+                     carried over safely",
+                    database.dialect.engine(),
+                    dialect.engine()
+                ))
+                .hint("set database of the site to the archive's engine, or use --only files"))
+        }
+        _ => Ok(()),
+    }
+}
+
+/// Completes a run of this site that was broken off in the middle of its switch, or
+/// cleans up one that had not come so far. Gives the way of a run that was completed.
+pub fn settle_earlier(
+    records: &Records,
+    site: &str,
+    connect: &mut dyn FnMut(&Run, Work<'_>) -> Result<()>,
+    watch: &dyn Watch,
+) -> Result<Option<Direction>> {
+    let mut completed = None;
+    for run in records.runs_of(site)? {
+        if run.header.command != "unpack" || !run.is_unfinished() {
+            continue;
+        }
+        connect(&run, &mut |targets| {
+            let mut journal = Journal::resume(&run)?;
+            match run.state() {
+                State::Switching(direction, plan) => {
+                    switch(&mut journal, targets, &plan, direction, watch)?;
+                    completed = Some(direction);
+                }
+                _ => discard(&mut journal, targets, watch)?,
+            }
+            Ok(())
+        })?;
+    }
+    Ok(completed)
+}
+
+/// Cleans up a run that was not switched.
+pub fn discard(journal: &mut Journal, targets: &mut Targets<'_>, watch: &dyn Watch) -> Result<()> {
+    if let Some(target) = &mut targets.database {
+        target.discard()?;
+    }
+    if let Some(target) = &mut targets.files {
+        target.discard()?;
+    }
+    journal.step(&Step::Discarded, watch)
+}
+
+/// Unpacks an archive into a site. `look_before` has been passed.
+pub fn unpack(
+    options: &UnpackOptions<'_>,
+    archive: &ArchiveReader,
+    targets: &mut Targets<'_>,
+    journal: &mut Journal,
+    watch: &dyn Watch,
+) -> Result<UnpackReport> {
+    let mut report =
+        UnpackReport { rewriting: RewriteReport::of(options.rewriter), ..UnpackReport::default() };
+    watch.reached("started");
+    let plan = match build(options, archive, targets, journal, &mut report, watch) {
+        Ok(plan) => plan,
+        Err(trouble) => {
+            // The old site stands; what was built is of no use to anybody.
+            let _ = discard(journal, targets, watch);
+            return Err(trouble);
+        }
+    };
+    switch(journal, targets, &plan, Direction::Forward, watch)?;
+    report.run = Some(journal.header.run.clone());
+    Ok(report)
+}
+
+/// Reads and rewrites everything, and changes nothing.
+pub fn preview(
+    options: &UnpackOptions<'_>,
+    archive: &ArchiveReader,
+    watch: &dyn Watch,
+) -> Result<UnpackReport> {
+    let mut report =
+        UnpackReport { rewriting: RewriteReport::of(options.rewriter), ..UnpackReport::default() };
+    if let Some(about) = &archive.manifest.database {
+        read_rows(options, archive, about, None, &mut report, watch)?;
+    }
+    if archive.manifest.files.is_some() {
+        read_files(options, archive, None, &mut report, watch)?;
+    }
+    Ok(report)
+}
+
+fn build(
+    options: &UnpackOptions<'_>,
+    archive: &ArchiveReader,
+    targets: &mut Targets<'_>,
+    journal: &mut Journal,
+    report: &mut UnpackReport,
+    watch: &dyn Watch,
+) -> Result<Plan> {
+    let mut plan = Plan::default();
+    if let Some(target) = &mut targets.files {
+        target.build()?;
+    }
+    let mut afterwards = Vec::new();
+    if let (Some(target), Some(about)) = (&mut targets.database, &archive.manifest.database) {
+        let structure = read_structure(options, archive, about, &Member::Structure)?;
+        afterwards = read_structure(options, archive, about, &Member::Afterwards)?;
+        target.build(&structure)?;
+        read_rows(options, archive, about, Some(*target), report, watch)?;
+        plan.tables = tables_of(options, about);
+    }
+    if let (Some(target), Some(_)) = (&mut targets.files, &archive.manifest.files) {
+        read_files(options, archive, Some(*target), report, watch)?;
+        report.kept = target.keep(&|path| options.keep.hold(path))?;
+    }
+    journal.step(&Step::Built, watch)?;
+    watch.go_on()?;
+    if let Some(target) = &mut targets.database {
+        check_rows(archive, *target, &plan.tables)?;
+        plan.database = Some(target.finish(&afterwards)?);
+    }
+    if let Some(target) = &mut targets.files {
+        check_files(archive, report)?;
+        plan.files = Some(target.finish()?);
+    }
+    journal.step(&Step::Checked, watch)?;
+    watch.go_on()?;
+    Ok(plan)
+}
+
+/// Puts everything in place. Doing it twice, or after a break, gives the same.
+pub fn switch(
+    journal: &mut Journal,
+    targets: &mut Targets<'_>,
+    plan: &Plan,
+    direction: Direction,
+    watch: &dyn Watch,
+) -> Result<()> {
+    journal.step(&Step::Switching { direction, plan: plan.clone() }, watch)?;
+    let half = |trouble: Trouble| {
+        trouble.incomplete(
+            "the switch is not complete; type the same command again to complete it, or fernweh \
+             undo to take it back",
+        )
+    };
+    if let (Some(target), Some(swap)) = (&mut targets.database, &plan.database) {
+        target.switch(swap, direction, watch).map_err(half)?;
+        watch.reached("database-in-place");
+        journal.step(&Step::DatabaseSwitched, watch)?;
+    }
+    if let (Some(target), Some(swap)) = (&mut targets.files, &plan.files) {
+        target.switch(swap, direction).map_err(half)?;
+        watch.reached("files-in-place");
+        journal.step(&Step::FilesSwitched, watch)?;
+    }
+    let fingerprint = match &mut targets.database {
+        Some(target) if plan.database.is_some() => target.fingerprint(&plan.tables)?,
+        _ => fernweh_ports::Fingerprint::default(),
+    };
+    journal.step(&Step::Done { direction, at: crate::now(), fingerprint }, watch)
+}
