@@ -112,6 +112,7 @@ pub fn pack(
     let text = serde_json::to_vec_pretty(&manifest).unwrap_or_default();
     archive.add(Member::Manifest, text)?;
     if let (Some(source), Some(about)) = (database, &manifest.database) {
+        watch.stage("database", Some(report.records), Unit::Records);
         pack_database(about, &structure, source, &mut archive, &mut seal, watch)?;
         report.records = site_rows(&seal);
     }
@@ -140,6 +141,9 @@ fn describe(
     let bare = |table: &&Table| options.without_rows.hold(table.name.as_bytes());
     report.snapshot = Some(snapshot.clone());
     report.tables = overview.tables.len() as u64;
+    // Until the rows are read, this is what is expected.
+    let full = overview.tables.iter().filter(|t| !options.without_rows.hold(t.name.as_bytes()));
+    report.records = full.map(|table| table.rows).sum();
     report.not_carried = overview.not_carried;
     report.without_rows = tables.iter().filter(bare).map(|table| table.name.clone()).collect();
     Ok(DatabaseManifest {
@@ -168,7 +172,6 @@ fn pack_database(
     };
     let (before, after): (Vec<_>, Vec<_>) = statements.iter().partition(first);
     archive.add(Member::Structure, write_structure(about.dialect, &before))?;
-    watch.stage("database", None, Unit::Records);
     for table in &about.tables {
         let mut count = 0;
         if !about.without_rows.contains(&table.name) {

@@ -14,18 +14,25 @@ pub struct Patterns {
 
 impl Patterns {
     /// Patterns of paths below the site's folder: `*` stays inside a folder, a pattern
-    /// without slash matches at any depth, and what lies below a match matches too. `a/**`
+    /// without slash matches at any depth (a slash before it ties it to the site's folder),
+    /// and what lies below a match matches too. `a/**`
     /// leaves the folder `a` itself where it is, empty.
     pub fn of_paths(texts: &[String]) -> Result<Self> {
         let mut globs = Vec::new();
         for text in texts {
+            let anchored = text.trim_end_matches('/').contains('/');
             let text = text.trim_matches('/');
-            let text = if text.contains('/') { text.to_owned() } else { format!("**/{text}") };
+            let text = if anchored { text.to_owned() } else { format!("**/{text}") };
             let inside = format!("{}/**", text.trim_end_matches("/**"));
             globs.push(text);
             globs.push(inside);
         }
         Self::build(texts, &globs)
+    }
+
+    /// A pattern that matches this path only, whatever signs are in it.
+    pub fn exactly(path: &str) -> String {
+        format!("/{}", globset::escape(path))
     }
 
     /// Patterns of table names.
@@ -80,6 +87,10 @@ mod tests {
             assert!(!patterns.hold(path.as_bytes()), "{path}");
         }
         assert!(Patterns::of_paths(&["a[".into()]).is_err());
+        let exact = Patterns::of_paths(&[Patterns::exactly("data/[a]*.db")]).unwrap();
+        assert!(exact.hold(b"data/[a]*.db") && !exact.hold(b"data/ab.db"));
+        let top = Patterns::of_paths(&["/notes".into()]).unwrap();
+        assert!(top.hold(b"notes") && top.hold(b"notes/x") && !top.hold(b"sub/notes"));
     }
 
     #[test]

@@ -119,6 +119,8 @@ pub fn survey(
     if let Some(source) = &mut database {
         watch.stage("database", None, Unit::Records);
         let mut overview = source.overview(options.tables)?;
+        let total = overview.tables.iter().map(|table| table.rows).sum();
+        watch.stage("database", Some(total), Unit::Records);
         report.checks.append(&mut overview.checks);
         report.prefixes = prefixes(overview.tables.iter().map(|table| table.name.as_str()));
         count_cells(options, *source, &mut counting, watch)?;

@@ -72,7 +72,8 @@ fn run_inner(context: &Context, args: &UnpackArgs) -> Result<u8> {
     let mut keep = config.content.unpack.keep.clone();
     if let (Some(inside), true) = (site.inside_files(), !halves.0) {
         // The database lies in the files, but is not in the archive: it stays.
-        keep.extend(["", "-wal", "-shm", "-journal"].map(|ending| format!("/{inside}{ending}")));
+        let endings = ["", "-wal", "-shm", "-journal"];
+        keep.extend(endings.map(|ending| Patterns::exactly(&format!("{inside}{ending}"))));
     }
     let options = UnpackOptions {
         site: site.name.clone(),
@@ -85,7 +86,7 @@ fn run_inner(context: &Context, args: &UnpackArgs) -> Result<u8> {
         outside_links: args.outside_links,
     };
     if args.preview {
-        let report = preview(&options, &archive, &context.watch)?;
+        let report = preview(&options, &archive, halves, &context.watch)?;
         let again = format!("fernweh unpack {} {}", args.archive.display(), site.name);
         context.print(&report, &preview_text(context, &report, &again));
         return Ok(DONE);

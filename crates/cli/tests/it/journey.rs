@@ -134,6 +134,9 @@ fn the_preview_gives_the_numbers_of_the_real_run_and_changes_nothing() {
         let real = stage.scene.done(&format!("unpack {archive} new --json")).json();
         assert_eq!(preview["rewriting"], real["rewriting"], "{engine:?}");
         assert_eq!(preview["records"], real["records"]);
+        let half = stage.scene.done(&format!("unpack {archive} new --preview --only files --json"));
+        assert_eq!(half.json()["records"], 0);
+        assert_eq!(half.json()["rewriting"]["files"], real["rewriting"]["files"]);
     }
 }
 

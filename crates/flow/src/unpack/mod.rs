@@ -239,18 +239,19 @@ pub fn unpack(
     Ok(report)
 }
 
-/// Reads and rewrites everything, and changes nothing.
+/// Reads and rewrites the database, the files or both, and changes nothing.
 pub fn preview(
     options: &UnpackOptions<'_>,
     archive: &ArchiveReader,
+    (database, files): (bool, bool),
     watch: &dyn Watch,
 ) -> Result<UnpackReport> {
     let mut report =
         UnpackReport { rewriting: RewriteReport::of(options.rewriter), ..UnpackReport::default() };
-    if let Some(about) = &archive.manifest.database {
+    if let Some(about) = archive.manifest.database.as_ref().filter(|_| database) {
         read_rows(options, archive, about, None, &mut report, watch)?;
     }
-    if archive.manifest.files.is_some() {
+    if files {
         read_files(options, archive, None, &mut report, watch)?;
     }
     Ok(report)
@@ -321,7 +322,9 @@ pub fn switch(
         journal.step(&Step::FilesSwitched, watch)?;
     }
     let fingerprint = match &mut targets.database {
-        Some(target) if plan.database.is_some() => target.fingerprint(&plan.tables)?,
+        Some(target) if plan.database.is_some() => {
+            target.fingerprint(&plan.tables).map_err(half)?
+        }
         _ => fernweh_ports::Fingerprint::default(),
     };
     journal.step(&Step::Done { direction, at: crate::now(), fingerprint }, watch)
