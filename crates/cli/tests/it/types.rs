@@ -137,3 +137,19 @@ fn long_and_strange_names_of_tables_and_files_travel() {
         assert!(stage.root("new").join(not_text).exists());
     }
 }
+
+#[test]
+fn a_view_whose_table_is_gone_is_named_and_stops_nothing() {
+    let stage = stage(Engine::Mariadb);
+    for sql in [
+        "CREATE TABLE gp_gone (a INT)",
+        "CREATE VIEW gp_broken AS SELECT a FROM gp_gone",
+        "DROP TABLE gp_gone",
+    ] {
+        stage.database("old").run(sql.as_bytes()).unwrap();
+    }
+    stage.pack();
+    stage.scene.done("unpack site.fernweh.tar new").says("view gp_broken was not created");
+    assert!(stage.database("new").ask("SELECT * FROM gp_newest").is_ok());
+    stage.scene.done("undo new");
+}

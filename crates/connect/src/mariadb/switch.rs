@@ -32,7 +32,7 @@ pub(super) fn switch(
     watch.reached("tables-renamed");
     take_off(link, swap, leaving, direction)?;
     watch.reached("objects-taken-off");
-    hang_on(link, leaving, arriving)
+    hang_on(link, leaving, arriving, watch)
 }
 
 /// Whether the new tables are in place.
@@ -133,7 +133,12 @@ fn take_off(
 }
 
 /// Gives keys, triggers and views to the tables that are in place now.
-fn hang_on(link: &mut Link, leaving: &SwapObjects, arriving: &SwapObjects) -> Result<()> {
+fn hang_on(
+    link: &mut Link,
+    leaving: &SwapObjects,
+    arriving: &SwapObjects,
+    watch: &dyn Watch,
+) -> Result<()> {
     link.run("SET SESSION foreign_key_checks = 0")?;
     for key in &arriving.foreign_keys {
         if !has_key(link, &key.table, &key.name)? {
@@ -151,7 +156,10 @@ fn hang_on(link: &mut Link, leaving: &SwapObjects, arriving: &SwapObjects) -> Re
     }
     for view in &arriving.views {
         let body = view.sql.strip_prefix("CREATE ").unwrap_or(&view.sql);
-        link.run(format!("CREATE OR REPLACE {body}"))?;
+        // A view that was broken at the source cannot be created; no row is lost by that.
+        if let Err(error) = link.try_run(format!("CREATE OR REPLACE {body}")) {
+            watch.note(&format!("view {} was not created: {}\n", view.name, message(&error)));
+        }
     }
     Ok(())
 }
