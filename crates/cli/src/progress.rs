@@ -1,8 +1,9 @@
 //! Progress on the terminal: one line per stage that stays, and one that moves. Without
 //! a terminal a plain line every half minute.
 
-use fernweh_ports::{Unit, Watch};
-use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
+use fernweh_ports::{Unit, Watch, count};
+use indicatif::{ProgressBar, ProgressDrawTarget, ProgressState, ProgressStyle};
+use std::fmt::Write;
 use std::io::IsTerminal;
 use std::sync::Mutex;
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
@@ -95,11 +96,20 @@ fn style(unit: Unit, total: bool) -> ProgressStyle {
             "{msg:<11}{bar:20} {bytes} of {total_bytes}, {bytes_per_sec}, {eta} left"
         }
         (Unit::Bytes, false) => "{msg:<11}{spinner} {bytes}, {bytes_per_sec}",
-        (_, true) => "{msg:<11}{bar:20} {human_pos} of {human_len}, {per_sec}, {eta} left",
-        (_, false) => "{msg:<11}{spinner} {human_pos}, {per_sec}",
+        (_, true) => "{msg:<11}{bar:20} {done} of {all}, {rate}, {eta} left",
+        (_, false) => "{msg:<11}{spinner} {done}, {rate}",
     };
     ProgressStyle::with_template(text)
         .unwrap_or_else(|_| ProgressStyle::default_bar())
+        .with_key("done", |state: &ProgressState, out: &mut dyn Write| {
+            let _ = out.write_str(&count(state.pos()));
+        })
+        .with_key("all", |state: &ProgressState, out: &mut dyn Write| {
+            let _ = out.write_str(&count(state.len().unwrap_or(0)));
+        })
+        .with_key("rate", |state: &ProgressState, out: &mut dyn Write| {
+            let _ = write!(out, "{} a second", count(state.per_sec() as u64));
+        })
         .progress_chars("━╸ ")
 }
 
