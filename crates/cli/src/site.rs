@@ -176,7 +176,7 @@ impl Site {
         let mut source = LocalSource::open(root)?;
         source.walk(&|_| true, &mut |entry| {
             let fernweh_core::record::EntryKind::File(size) = entry.kind else { return Ok(()) };
-            if size > 64 << 10 {
+            if size > fernweh_core::limits::SETTINGS_FILE {
                 return Ok(());
             }
             use std::os::unix::ffi::OsStrExt;

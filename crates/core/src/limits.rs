@@ -18,6 +18,8 @@ pub const FILE_PIECE: usize = 8 << 20;
 /// Files up to this size (bytes) are read as text and rewritten; larger ones are
 /// searched only.
 pub const TEXT_FILE: u64 = 16 << 20;
+/// Files up to this size (bytes) are looked into for connection settings.
+pub const SETTINGS_FILE: u64 = 64 << 10;
 /// The largest manifest or seal that is read (bytes).
 pub const MANIFEST: u64 = 64 << 20;
 /// How deep values may lie inside values (serialized in JSON in serialized …).

@@ -1,7 +1,7 @@
 //! What is wrong with the sample site on purpose: one table that the site is built from
 //! and that the tests compare the findings with.
 
-use fernweh_core::finding::Code;
+use fernweh_core::finding::{Code, Finding};
 use fernweh_core::rewrite::Reason;
 
 /// One deliberate fault of a page.
@@ -30,6 +30,23 @@ const fn fault(
 ) -> PageFault {
     let https_only = matches!(code, Code::MixedBlocked | Code::MixedUpgraded | Code::InsecureForm);
     PageFault { code, page, element, address, html, https_only }
+}
+
+impl PageFault {
+    /// Whether a finding is this fault.
+    pub fn is(&self, finding: &Finding) -> bool {
+        finding.code == self.code
+            && finding.page.ends_with(self.page)
+            && finding.element == self.element
+            && finding.address == self.address
+    }
+
+    /// The faults that a scan must find: on the new host, which is served over https, or on
+    /// the old one.
+    pub fn expected(on_new_host: bool) -> Vec<&'static PageFault> {
+        let only_new = |fault: &PageFault| fault.https_only || fault.code == Code::OldAddress;
+        PAGE_FAULTS.iter().filter(|fault| on_new_host || !only_new(fault)).collect()
+    }
 }
 
 /// Every deliberate fault of a page.

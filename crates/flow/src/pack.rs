@@ -16,9 +16,6 @@ use serde::Serialize;
 use std::io::Read;
 use std::path::{Path, PathBuf};
 
-/// Files up to this size are looked into for connection settings (bytes).
-const SETTINGS_FILE: u64 = 64 << 10;
-
 /// What to pack, and how.
 pub struct PackOptions<'a> {
     /// The site's name.
@@ -353,7 +350,7 @@ fn pack_file(
         }
     };
     let mut exact = Exact { content, left: size, short: false, watch };
-    if size <= SETTINGS_FILE {
+    if size <= limits::SETTINGS_FILE {
         let mut bytes = Vec::new();
         exact.read_to_end(&mut bytes).map_err(|error| {
             Trouble::outside("cannot read a file of the site").at(entry.shown()).because(error)

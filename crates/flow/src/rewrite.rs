@@ -362,38 +362,40 @@ pub fn turn(
     }
     let mut report = TakenBack::default();
     let mut batch: Vec<Change> = Vec::new();
-    let mut open: Option<String> = None;
+    let mut open: Option<OpenTable> = None;
     for line in lines {
         watch.go_on()?;
         match line {
             Kept::Cell { table, column, record, key, old, new } => {
-                if open.as_ref() != Some(&table) || batch.len() >= 500 {
-                    flush(parts, open.as_deref(), &mut batch, &mut report)?;
+                let is_other = open.as_ref().is_none_or(|open| open.table.name != table);
+                if is_other || batch.len() >= 500 {
+                    flush(parts, open.as_ref(), &mut batch, &mut report)?;
+                }
+                if is_other {
+                    open = Some(table_named(parts, &table)?);
                 }
                 let key = key.iter().map(Value::from).collect();
                 let mut change =
                     Change { key, column, old: (&old).into(), new: (&new).into(), record };
-                if direction == Direction::Back {
-                    change = reversed(parts, &table, change)?;
+                if let (Direction::Back, Some(open)) = (direction, &open) {
+                    change = reversed(&open.key, change);
                 }
                 batch.push(change);
-                open = Some(table);
             }
             Kept::File { path, old, new_sha256 } => {
-                turn_file(
-                    folder,
-                    direction,
-                    parts,
-                    &Value::from(&path),
-                    &old,
-                    &new_sha256,
-                    &mut report,
-                )?;
+                let path = Value::from(&path);
+                turn_file(folder, direction, parts, &path, &old, &new_sha256, &mut report)?;
             }
         }
     }
-    flush(parts, open.as_deref(), &mut batch, &mut report)?;
+    flush(parts, open.as_ref(), &mut batch, &mut report)?;
     Ok(report)
+}
+
+/// The table whose changes are being made, and the columns of its key.
+struct OpenTable {
+    table: Table,
+    key: Vec<String>,
 }
 
 fn read_kept(folder: &Path) -> Result<Vec<Kept>> {
@@ -404,7 +406,7 @@ fn read_kept(folder: &Path) -> Result<Vec<Kept>> {
     Ok(text.lines().map_while(|line| serde_json::from_str(line).ok()).collect())
 }
 
-fn table_named(parts: &mut Parts<'_>, name: &str) -> Result<(Table, Vec<String>)> {
+fn table_named(parts: &mut Parts<'_>, name: &str) -> Result<OpenTable> {
     let gone = || {
         Trouble::outside(format!("table {name} is not there any more"))
             .hint("bring the table back, or give the change up with fernweh undo SITE --let-go")
@@ -412,25 +414,23 @@ fn table_named(parts: &mut Parts<'_>, name: &str) -> Result<(Table, Vec<String>)
     let editor = parts.database.as_mut().ok_or_else(gone)?;
     let table = editor.tables(&|table: &str| table == name)?.into_iter().next().ok_or_else(gone)?;
     let key = editor.key_columns(&table)?;
-    Ok((table, key))
+    Ok(OpenTable { table, key })
 }
 
-fn reversed(parts: &mut Parts<'_>, table: &str, change: Change) -> Result<Change> {
-    let (_, key) = table_named(parts, table)?;
-    let key = key_after(&change, &key);
-    Ok(Change { key, old: change.new, new: change.old, ..change })
+fn reversed(key: &[String], change: Change) -> Change {
+    let key = key_after(&change, key);
+    Change { key, old: change.new, new: change.old, ..change }
 }
 
 fn flush(
     parts: &mut Parts<'_>,
-    table: Option<&str>,
+    open: Option<&OpenTable>,
     batch: &mut Vec<Change>,
     report: &mut TakenBack,
 ) -> Result<()> {
-    let Some(name) = table.filter(|_| !batch.is_empty()) else { return Ok(()) };
-    let (table, _) = table_named(parts, name)?;
+    let Some(OpenTable { table, .. }) = open.filter(|_| !batch.is_empty()) else { return Ok(()) };
     let Some(editor) = &mut parts.database else { return Ok(()) };
-    let Applied { changed, refused } = editor.apply(&table, batch)?;
+    let Applied { changed, refused } = editor.apply(table, batch)?;
     report.cells += changed;
     report.refused.extend(refused);
     batch.clear();

@@ -238,7 +238,7 @@ fn look_at_files(
         for origin in origins(&content) {
             counting.addresses.entry(origin).or_default().1 += 1;
         }
-        if content.len() < 64 << 10 {
+        if (content.len() as u64) < limits::SETTINGS_FILE {
             settings.extend(settings::find(&content).map(|found| (entry.shown(), found)));
         }
     }

@@ -6,9 +6,8 @@ use crate::context::Context;
 use crate::render::{Page, Paint, counted};
 use crate::{DONE, FINDINGS};
 use clap::{Args, ValueEnum};
-use fernweh_core::finding::{Code, Finding};
 use fernweh_demo::database::{Failure, Place};
-use fernweh_demo::faults::{PAGE_FAULTS, PageFault};
+use fernweh_demo::faults::PageFault;
 use fernweh_demo::host::{Authority, HostOptions, StandIn};
 use fernweh_demo::server::{PrivateServer, available};
 use fernweh_demo::site::{ARTICLES, Build, DATABASE_FILE, build};
@@ -246,14 +245,11 @@ fn prove(context: &Context) -> Result<Vec<(bool, String)>> {
             places: SiteArgs::default(),
         };
         let (_, report) = scan::make(context, &args)?;
-        let expected: Vec<&PageFault> = PAGE_FAULTS
-            .iter()
-            .filter(|fault| secure || !(fault.https_only || fault.code == Code::OldAddress))
-            .collect();
+        let expected = PageFault::expected(secure);
         let found =
-            expected.iter().filter(|fault| report.findings.iter().any(|f| is(fault, f))).count();
+            expected.iter().filter(|fault| report.findings.iter().any(|f| fault.is(f))).count();
         let other =
-            report.findings.iter().filter(|f| !expected.iter().any(|fault| is(fault, f))).count();
+            report.findings.iter().filter(|f| !expected.iter().any(|fault| fault.is(f))).count();
         proven.push((
             found == expected.len() && other == 0,
             format!(
@@ -264,14 +260,6 @@ fn prove(context: &Context) -> Result<Vec<(bool, String)>> {
         ));
     }
     Ok(proven)
-}
-
-/// Whether a finding is this deliberate fault.
-fn is(fault: &PageFault, finding: &Finding) -> bool {
-    finding.code == fault.code
-        && finding.page.ends_with(fault.page)
-        && finding.element == fault.element
-        && finding.address == fault.address
 }
 
 fn ending(

@@ -1,16 +1,9 @@
 //! Scanning the stand-in hosts.
 
 use super::stage;
-use fernweh_core::finding::{Code, Finding};
-use fernweh_demo::faults::{PAGE_FAULTS, PageFault};
+use fernweh_core::finding::Finding;
+use fernweh_demo::faults::PageFault;
 use fernweh_testkit::Engine;
-
-fn is(fault: &PageFault, finding: &Finding) -> bool {
-    finding.code == fault.code
-        && finding.page.ends_with(fault.page)
-        && finding.element == fault.element
-        && finding.address == fault.address
-}
 
 #[test]
 fn every_deliberate_fault_is_found_and_nothing_else() {
@@ -23,18 +16,15 @@ fn every_deliberate_fault_is_found_and_nothing_else() {
             let report = stage.scene.run(&format!("scan {site} --own-only --json")).code(1).json();
             let findings: Vec<Finding> =
                 serde_json::from_value(report["findings"].clone()).unwrap();
-            let expected: Vec<_> = PAGE_FAULTS
-                .iter()
-                .filter(|fault| secure || !(fault.https_only || fault.code == Code::OldAddress))
-                .collect();
+            let expected = PageFault::expected(secure);
             for fault in &expected {
                 assert!(
-                    findings.iter().any(|f| is(fault, f)),
+                    findings.iter().any(|f| fault.is(f)),
                     "{engine:?} {site}: not found: {fault:?}"
                 );
             }
             for finding in &findings {
-                assert!(expected.iter().any(|f| is(f, finding)), "{engine:?} {site}: {finding:?}");
+                assert!(expected.iter().any(|f| f.is(finding)), "{engine:?} {site}: {finding:?}");
             }
             assert!(report["pages"].as_u64().unwrap() > 430);
         }

@@ -205,12 +205,11 @@ impl Rewriter {
         let mut at = 0;
         let mut floor = 0;
         while let Some(hit) = stems.find_at(value, at) {
-            let patterns: Vec<&Pattern> = self.patterns.iter().collect();
             let used = text::judge(
                 value,
                 hit.start(),
                 floor,
-                &patterns,
+                &self.patterns,
                 &self.rules,
                 &mut found.edits,
                 &mut found.left,

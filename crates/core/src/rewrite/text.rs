@@ -110,7 +110,7 @@ pub(super) fn judge(
     b: &[u8],
     hit: usize,
     floor: usize,
-    patterns: &[&Pattern],
+    patterns: &[Pattern],
     rules: &[Rule],
     edits: &mut Vec<Edit>,
     left: &mut Vec<Left>,
