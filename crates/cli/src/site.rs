@@ -7,6 +7,9 @@ use crate::secrets::expanded;
 use fernweh_connect::http::{HttpOptions, HttpSource};
 use fernweh_connect::local::{LocalEditor, LocalSource, LocalTarget};
 use fernweh_connect::mariadb::{MariadbAddress, MariadbEditor, MariadbSource, MariadbTarget};
+use fernweh_connect::postgres::{
+    PostgresAddress, PostgresEditor, PostgresSource, PostgresTarget,
+};
 use fernweh_connect::sqlite::{SqliteEditor, SqliteSource, SqliteTarget};
 use fernweh_core::address::WebAddress;
 use fernweh_core::settings::{self, Role, Setting};
@@ -44,6 +47,8 @@ pub enum DatabasePlace {
     Sqlite(PathBuf),
     /// A MariaDB or MySQL server.
     Mariadb(MariadbAddress),
+    /// A PostgreSQL server.
+    Postgres(PostgresAddress),
 }
 
 impl DatabasePlace {
@@ -52,6 +57,7 @@ impl DatabasePlace {
         match self {
             Self::Sqlite(path) => format!("sqlite:{}", path.display()),
             Self::Mariadb(address) => address.shown(),
+            Self::Postgres(address) => address.shown(),
         }
     }
 
@@ -60,6 +66,7 @@ impl DatabasePlace {
         match self {
             Self::Sqlite(path) => path.display().to_string(),
             Self::Mariadb(address) => address.database.clone(),
+            Self::Postgres(address) => address.database.clone(),
         }
     }
 }
@@ -138,16 +145,16 @@ impl Site {
                 .because(error)
                 .hint(example)
         })?;
-        match url.scheme() {
-            "mariadb" | "mysql" => {}
-            "postgres" | "postgresql" => return Err(not_yet("PostgreSQL")),
+        let postgres = match url.scheme() {
+            "mariadb" | "mysql" => false,
+            "postgres" | "postgresql" => true,
             other => {
                 return Err(Trouble::usage(format!(
                     "`{other}:` is no database that Fernweh knows"
                 ))
                 .hint(example));
             }
-        }
+        };
         if url.password().is_some() {
             return Err(Trouble::usage("a password stands in the address of the database")
                 .hint("take it out and set password.database = { env = \"NAME\" }"));
@@ -159,14 +166,17 @@ impl Site {
         }
         let socket =
             url.query_pairs().find(|(key, _)| key == "socket").map(|(_, path)| path.into_owned());
-        Ok(DatabasePlace::Mariadb(MariadbAddress {
-            host: url.host_str().unwrap_or("localhost").to_owned(),
-            port: url.port().unwrap_or(3306),
-            socket,
-            user: decoded(url.username()),
-            database,
-            password: self.password()?,
-        }))
+        Ok(server_place(
+            postgres,
+            ServerPlace {
+                host: url.host_str().unwrap_or("localhost").to_owned(),
+                port: url.port(),
+                socket,
+                user: decoded(url.username()),
+                database,
+                password: self.password()?,
+            },
+        ))
     }
 
     /// Looks for the connection settings in the site's own files.
@@ -204,14 +214,19 @@ impl Site {
                     None => (host, None),
                 };
                 let port = value(Role::Port).and_then(|port| port.parse().ok()).or(port);
-                DatabasePlace::Mariadb(MariadbAddress {
-                    host,
-                    port: port.unwrap_or(3306),
-                    socket: value(Role::Socket).filter(|socket| !socket.is_empty()),
-                    user: value(Role::User).unwrap_or_default(),
-                    database: value(Role::Name).unwrap_or_default(),
-                    password: self.password()?.or_else(|| value(Role::Password)),
-                })
+                let engine = value(Role::Engine).unwrap_or_default().to_lowercase();
+                let postgres = ["postgres", "pgsql"].iter().any(|name| engine.contains(name));
+                server_place(
+                    postgres,
+                    ServerPlace {
+                        host,
+                        port,
+                        socket: value(Role::Socket).filter(|socket| !socket.is_empty()),
+                        user: value(Role::User).unwrap_or_default(),
+                        database: value(Role::Name).unwrap_or_default(),
+                        password: self.password()?.or_else(|| value(Role::Password)),
+                    },
+                )
             }
         };
         Ok(Some((place, from)))
@@ -237,6 +252,9 @@ impl Site {
             None => None,
             Some(DatabasePlace::Sqlite(path)) => Some(Box::new(SqliteSource::open(path)?)),
             Some(DatabasePlace::Mariadb(address)) => Some(Box::new(MariadbSource::open(address)?)),
+            Some(DatabasePlace::Postgres(address)) => {
+                Some(Box::new(PostgresSource::open(address)?))
+            }
         })
     }
 
@@ -246,6 +264,9 @@ impl Site {
             None => None,
             Some(DatabasePlace::Sqlite(path)) => Some(Box::new(SqliteEditor::open(path)?)),
             Some(DatabasePlace::Mariadb(address)) => Some(Box::new(MariadbEditor::open(address)?)),
+            Some(DatabasePlace::Postgres(address)) => {
+                Some(Box::new(PostgresEditor::open(address)?))
+            }
         })
     }
 
@@ -266,6 +287,7 @@ impl Site {
         let mut database: Option<Box<dyn DatabaseTarget>> = match &self.database {
             Some(place) if halves.0 => Some(match place {
                 DatabasePlace::Mariadb(address) => Box::new(MariadbTarget::open(address, run)?),
+                DatabasePlace::Postgres(address) => Box::new(PostgresTarget::open(address, run)?),
                 DatabasePlace::Sqlite(path) => match (&files, self.inside_files()) {
                     (Some(files), Some(inside)) => {
                         Box::new(SqliteTarget::inside(path, &files.built().join(inside)))
@@ -337,22 +359,22 @@ impl Site {
                 }),
                 _ => None,
             },
-            DatabasePlace::Mariadb(address) => match setting.role {
-                Role::Host => {
-                    let own_port = all.iter().any(|other| other.role == Role::Port);
-                    let with_port = setting.value.contains(':') || address.port != 3306;
-                    Some(match with_port && !own_port {
-                        true => format!("{}:{}", address.host, address.port),
-                        false => address.host.clone(),
-                    })
-                }
-                Role::Port => Some(address.port.to_string()),
-                Role::Name => Some(address.database.clone()),
-                Role::User => Some(address.user.clone()),
-                Role::Password => address.password.clone(),
-                Role::Socket => address.socket.clone(),
-                _ => None,
-            },
+            DatabasePlace::Mariadb(MariadbAddress {
+                host, port, socket, user, database, password
+            })
+            | DatabasePlace::Postgres(PostgresAddress {
+                host, port, socket, user, database, password
+            }) => {
+                let place = ServerPlace {
+                    host: host.clone(),
+                    port: Some(*port),
+                    socket: socket.clone(),
+                    user: user.clone(),
+                    database: database.clone(),
+                    password: password.clone(),
+                };
+                server_setting(setting, all, &place)
+            }
         }
     }
 
@@ -368,6 +390,49 @@ impl Site {
             Some(Half::Files) if self.files.is_none() => missing("files"),
             _ => Ok((wanted.0 && self.database.is_some(), wanted.1 && self.files.is_some())),
         }
+    }
+}
+
+/// Where a server's database is, whichever engine it has.
+struct ServerPlace {
+    host: String,
+    port: Option<u16>,
+    socket: Option<String>,
+    user: String,
+    database: String,
+    password: Option<String>,
+}
+
+fn server_place(postgres: bool, place: ServerPlace) -> DatabasePlace {
+    let ServerPlace { host, port, socket, user, database, password } = place;
+    if postgres {
+        let port = port.unwrap_or(5432);
+        let address = PostgresAddress { host, port, socket, user, database, password };
+        return DatabasePlace::Postgres(address);
+    }
+    let port = port.unwrap_or(3306);
+    DatabasePlace::Mariadb(MariadbAddress { host, port, socket, user, database, password })
+}
+
+/// The new value of a setting that leads to a server.
+fn server_setting(setting: &Setting, all: &[Setting], place: &ServerPlace) -> Option<String> {
+    let port = place.port.unwrap_or_default();
+    match setting.role {
+        Role::Host => {
+            let own_port = all.iter().any(|other| other.role == Role::Port);
+            let usual = port == 3306 || port == 5432;
+            let with_port = setting.value.contains(':') || !usual;
+            Some(match with_port && !own_port {
+                true => format!("{}:{port}", place.host),
+                false => place.host.clone(),
+            })
+        }
+        Role::Port => Some(port.to_string()),
+        Role::Name => Some(place.database.clone()),
+        Role::User => Some(place.user.clone()),
+        Role::Password => place.password.clone(),
+        Role::Socket => place.socket.clone(),
+        _ => None,
     }
 }
 
@@ -414,7 +479,7 @@ fn below(folder: &Path, text: &str) -> PathBuf {
 
 fn not_yet(what: &str) -> Trouble {
     Trouble::usage(format!("{what} is not available yet in this version"))
-        .hint("this version knows local folders, sqlite: and mariadb:")
+        .hint("this version knows local folders, sqlite:, mariadb: and postgres:")
 }
 
 fn absolute(path: &Path) -> PathBuf {

@@ -7,4 +7,5 @@
 pub mod http;
 pub mod local;
 pub mod mariadb;
+pub mod postgres;
 pub mod sqlite;

@@ -1,10 +1,13 @@
 //! The database of the sample site, whichever engine it is, for the builder and the
 //! stand-in host: plain SQL in, plain text out.
 
+use fernweh_core::sql::Dialect;
+use futures_util::{StreamExt, pin_mut};
 use mysql_async::prelude::Queryable;
 use mysql_async::{Conn, OptsBuilder};
 use std::path::PathBuf;
 use tokio::runtime::{Builder, Runtime};
+use tokio_postgres::{Client, NoTls, SimpleQueryMessage};
 
 /// Anything that went wrong, in words.
 pub type Failure = Box<dyn std::error::Error + Send + Sync>;
@@ -25,6 +28,28 @@ pub enum Place {
         /// The database.
         name: String,
     },
+    /// A PostgreSQL server on this machine.
+    Postgres {
+        /// The port on 127.0.0.1.
+        port: u16,
+        /// The user.
+        user: String,
+        /// The password.
+        password: String,
+        /// The database.
+        name: String,
+    },
+}
+
+impl Place {
+    /// Whose SQL is spoken there.
+    pub fn dialect(&self) -> Dialect {
+        match self {
+            Place::Sqlite(_) => Dialect::Sqlite,
+            Place::Mariadb { .. } => Dialect::Mariadb,
+            Place::Postgres { .. } => Dialect::Postgres,
+        }
+    }
 }
 
 /// An open database.
@@ -33,6 +58,8 @@ pub enum Database {
     Sqlite(rusqlite::Connection),
     /// MariaDB, with the runtime that drives the connection.
     Mariadb(Box<(Runtime, Conn)>),
+    /// PostgreSQL, with the runtime that drives the connection.
+    Postgres(Box<(Runtime, Client)>),
 }
 
 impl Database {
@@ -61,16 +88,29 @@ impl Database {
                 database.run(b"SET NAMES utf8mb4")?;
                 Ok(database)
             }
+            Place::Postgres { port, user, password, name } => {
+                let runtime = Builder::new_current_thread().enable_all().build()?;
+                let mut config = tokio_postgres::Config::new();
+                config.host("127.0.0.1").port(*port).user(user).password(password).dbname(name);
+                let (client, connection) = runtime.block_on(config.connect(NoTls))?;
+                runtime.spawn(connection);
+                Ok(Self::Postgres(Box::new((runtime, client))))
+            }
         }
     }
 
-    /// Runs one statement (MariaDB) or several (SQLite).
+    /// Runs one statement (MariaDB) or several (the others).
     pub fn run(&mut self, sql: &[u8]) -> Result<(), Failure> {
         match self {
             Self::Sqlite(db) => db.execute_batch(std::str::from_utf8(sql)?)?,
             Self::Mariadb(link) => {
                 let (runtime, conn) = &mut **link;
                 runtime.block_on(conn.query_drop(sql.to_vec()))?;
+            }
+            Self::Postgres(link) => {
+                let (runtime, client) = &mut **link;
+                let sql = std::str::from_utf8(sql)?;
+                runtime.block_on(client.batch_execute(sql)).map_err(told)?;
             }
         }
         Ok(())
@@ -99,6 +139,20 @@ impl Database {
                     let mut count = 0;
                     while let Some(row) = rows.next().await? {
                         std::hint::black_box(row);
+                        count += 1;
+                    }
+                    Ok(count)
+                })
+            }
+            Self::Postgres(link) => {
+                let (runtime, client) = &mut **link;
+                runtime.block_on(async {
+                    let copy = format!("COPY \"{table}\" TO STDOUT");
+                    let rows = client.copy_out(copy.as_str()).await?;
+                    pin_mut!(rows);
+                    let mut count = 0;
+                    while let Some(row) = rows.next().await {
+                        std::hint::black_box(row?);
                         count += 1;
                     }
                     Ok(count)
@@ -141,6 +195,25 @@ impl Database {
                 };
                 Ok(rows.into_iter().map(|r| r.unwrap().into_iter().map(text).collect()).collect())
             }
+            Self::Postgres(link) => {
+                let (runtime, client) = &mut **link;
+                let answer = runtime.block_on(client.simple_query(sql)).map_err(told)?;
+                let rows = answer.into_iter().filter_map(|message| match message {
+                    SimpleQueryMessage::Row(row) => {
+                        Some((0..row.len()).map(|n| row.get(n).map(str::to_owned)).collect())
+                    }
+                    _ => None,
+                });
+                Ok(rows.collect())
+            }
         }
+    }
+}
+
+/// The server's words; the driver keeps them behind its own.
+fn told(error: tokio_postgres::Error) -> Failure {
+    match error.as_db_error() {
+        Some(server) => server.to_string().into(),
+        None => error.into(),
     }
 }

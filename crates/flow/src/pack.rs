@@ -7,10 +7,11 @@ use fernweh_core::limits;
 use fernweh_core::record::{COUNTERS, Entry, EntryKind, Table};
 use fernweh_core::settings::{self, Role};
 use fernweh_core::sql::{
-    Dialect, Statement, quote_name, write_insert_head, write_row, write_structure,
+    Dialect, POSTGRES_SETTINGS, quote_name, write_copy_head, write_copy_row, write_insert_head,
+    write_row, write_structure,
 };
 use fernweh_ports::{
-    DatabaseSource, FileSource, LeftOut, Result, Scope, Trouble, Unit, Watch, counted,
+    DatabaseSource, FileSource, LeftOut, Result, Scope, Structure, Trouble, Unit, Watch, counted,
 };
 use serde::Serialize;
 use std::io::Read;
@@ -90,7 +91,7 @@ pub fn pack(
     let mut report =
         PackReport { archive: options.archive.display().to_string(), ..PackReport::default() };
     let mut seal = Seal::default();
-    let mut structure = Vec::new();
+    let mut structure = Structure::default();
     let manifest = Manifest {
         format: FORMAT,
         program: options.program.clone(),
@@ -126,15 +127,15 @@ pub fn pack(
 fn describe(
     options: &PackOptions<'_>,
     source: &mut dyn DatabaseSource,
-    statements: &mut Vec<Statement>,
+    structure: &mut Structure,
     report: &mut PackReport,
 ) -> Result<DatabaseManifest> {
     report.outside_snapshot = source.begin()?;
     report.outside_snapshot.retain(|name| options.tables.holds(name));
     let snapshot = crate::now();
     let overview = source.overview(options.tables)?;
-    let (tables, found) = source.structure(options.tables)?;
-    *statements = found;
+    *structure = source.structure(options.tables)?;
+    let tables = std::mem::take(&mut structure.tables);
     let bare = |table: &&Table| options.without_rows.hold(table.name.as_bytes());
     report.snapshot = Some(snapshot.clone());
     report.tables = overview.tables.len() as u64;
@@ -158,17 +159,13 @@ fn describe(
 
 fn pack_database(
     about: &DatabaseManifest,
-    statements: &[Statement],
+    structure: &Structure,
     source: &mut dyn DatabaseSource,
     archive: &mut ArchiveWriter,
     seal: &mut Seal,
     watch: &dyn Watch,
 ) -> Result<()> {
-    let first = |statement: &&Statement| {
-        matches!(statement, Statement::Table { .. } | Statement::Pragma { .. })
-    };
-    let (before, after): (Vec<_>, Vec<_>) = statements.iter().partition(first);
-    archive.add(Member::Structure, write_structure(about.dialect, &before))?;
+    archive.add(Member::Structure, write_structure(about.dialect, &structure.before))?;
     for table in &about.tables {
         let mut count = 0;
         if !about.without_rows.contains(&table.name) {
@@ -188,7 +185,7 @@ fn pack_database(
         }
         seal.rows.insert(table.name.clone(), count);
     }
-    archive.add(Member::Afterwards, write_structure(about.dialect, &after))?;
+    archive.add(Member::Afterwards, write_structure(about.dialect, &structure.afterwards))?;
     watch.done(&format!("read {}", counted(site_rows(seal), "record", "records")));
     Ok(())
 }
@@ -198,7 +195,10 @@ fn site_rows(seal: &Seal) -> u64 {
     seal.rows.iter().filter(|(table, _)| *table != COUNTERS).map(|(_, rows)| rows).sum()
 }
 
-/// The rows of one table, cut into blocks of `INSERT` statements.
+/// What ends the rows of a `COPY`.
+const COPY_END: &[u8] = b"\\.\n";
+
+/// The rows of one table, cut into blocks of `INSERT` or `COPY` statements.
 struct Blocks<'a> {
     dialect: Dialect,
     table: &'a Table,
@@ -210,6 +210,9 @@ struct Blocks<'a> {
 impl Blocks<'_> {
     /// `statement` is where the open statement begins; 0 if there is none.
     fn add(&mut self, row: &[fernweh_core::record::Value], statement: &mut usize) -> Result<()> {
+        if self.dialect == Dialect::Postgres {
+            return self.add_line(row);
+        }
         if *statement == 0 {
             if self.raw.is_empty() {
                 self.begin();
@@ -231,8 +234,24 @@ impl Blocks<'_> {
         Ok(())
     }
 
+    /// One `COPY` makes a block.
+    fn add_line(&mut self, row: &[fernweh_core::record::Value]) -> Result<()> {
+        if self.raw.is_empty() {
+            self.begin();
+            let columns: Vec<String> = self.table.columns.iter().map(|c| c.name.clone()).collect();
+            write_copy_head(&self.table.name, &columns, &mut self.raw);
+        }
+        write_copy_row(row, &mut self.raw);
+        if self.raw.len() >= limits::ROW_BLOCK {
+            self.raw.extend_from_slice(COPY_END);
+            self.hand_over()?;
+        }
+        Ok(())
+    }
+
     fn begin(&mut self) {
         match self.dialect {
+            Dialect::Postgres => self.raw.extend_from_slice(POSTGRES_SETTINGS.as_bytes()),
             Dialect::Mariadb => self.raw.extend_from_slice(
                 b"SET NAMES binary;\nSET foreign_key_checks = 0, unique_checks = 0, \
                   time_zone = '+00:00', sql_mode = 'NO_AUTO_VALUE_ON_ZERO';\n",
@@ -258,7 +277,9 @@ impl Blocks<'_> {
         if self.raw.is_empty() {
             return Ok(());
         }
-        if !self.raw.ends_with(b";\n") {
+        if self.dialect == Dialect::Postgres {
+            self.raw.extend_from_slice(COPY_END);
+        } else if !self.raw.ends_with(b";\n") {
             self.raw.extend_from_slice(b";\n");
         }
         self.hand_over()

@@ -2,7 +2,11 @@
 
 use crate::archive::ArchiveReader;
 use fernweh_core::archive::Member;
-use fernweh_core::sql::{Dialect, Insert, ScriptError, ScriptReader, Statement, StatementError};
+use fernweh_core::record::Table;
+use fernweh_core::sql::{
+    CopyHead, Dialect, Insert, Qualified, ScriptError, ScriptReader, Statement, StatementError,
+    read_copy_row,
+};
 use fernweh_ports::{Result, Trouble};
 use std::io::Cursor;
 
@@ -13,6 +17,14 @@ fn refused(member: &Member, because: impl std::fmt::Display) -> Trouble {
         .hint("do not use this archive; ask where it comes from")
 }
 
+type Script = ScriptReader<zstd::Decoder<'static, std::io::BufReader<Cursor<Vec<u8>>>>>;
+
+fn script(archive: &ArchiveReader, dialect: Dialect, member: &Member) -> Result<Script> {
+    let bytes = archive.read(member)?;
+    let stream = zstd::Decoder::new(Cursor::new(bytes)).map_err(|error| refused(member, error))?;
+    Ok(ScriptReader::new(dialect, stream))
+}
+
 fn each(
     archive: &ArchiveReader,
     dialect: Dialect,
@@ -20,9 +32,7 @@ fn each(
     visit: &mut dyn FnMut(&[u8]) -> Result<()>,
 ) -> Result<()> {
     let broken = |error: ScriptError| refused(member, error);
-    let bytes = archive.read(member)?;
-    let stream = zstd::Decoder::new(Cursor::new(bytes)).map_err(|error| refused(member, error))?;
-    let mut script = ScriptReader::new(dialect, stream);
+    let mut script = script(archive, dialect, member)?;
     while let Some(statement) = script.next_statement().map_err(broken)? {
         visit(&statement)?;
     }
@@ -36,9 +46,13 @@ pub(crate) fn structure(
     member: &Member,
 ) -> Result<Vec<Statement>> {
     let mut found = Vec::new();
+    let mut schema = "public".to_owned();
     each(archive, dialect, member, &mut |statement| {
-        let parsed =
+        let mut parsed =
             Statement::parse(dialect, statement).map_err(|error| refused(member, error))?;
+        if dialect == Dialect::Postgres {
+            lie_in(&mut parsed, &mut schema);
+        }
         if !matches!(parsed, Statement::Session | Statement::ClearCounters) {
             found.push(parsed);
         }
@@ -47,23 +61,88 @@ pub(crate) fn structure(
     Ok(found)
 }
 
-/// The rows of a block, statement by statement.
+/// Gives tables the names by which manifests know them.
+fn lie_in(statement: &mut Statement, schema: &mut String) {
+    let within = |bare: &mut String, shown: bool| {
+        let name = if shown { Qualified::parse(bare) } else { Qualified::new("public", bare) };
+        if name.schema == "public" {
+            *bare = Qualified::new(schema, &name.name).to_string();
+        }
+    };
+    match statement {
+        Statement::Schema { name, .. } => schema.clone_from(name),
+        Statement::Table { name, .. } | Statement::View { name, .. } => within(name, false),
+        Statement::Index { table, .. }
+        | Statement::Trigger { table, .. }
+        | Statement::ForeignKey { table, .. }
+        | Statement::Object { table: Some(table), .. } => within(table, true),
+        _ => {}
+    }
+}
+
+/// The rows of a block, some at a time.
 pub(crate) fn rows(
     archive: &ArchiveReader,
     dialect: Dialect,
     member: &Member,
-    table: &str,
+    table: &Table,
     visit: &mut dyn FnMut(Insert) -> Result<()>,
 ) -> Result<()> {
+    let wrong = |error: StatementError| refused(member, error);
+    let stranger =
+        |other: &str| refused(member, format!("rows of table {other} among those of {}", table.name));
+    if dialect == Dialect::Postgres {
+        return copied_rows(archive, member, table, visit);
+    }
     each(archive, dialect, member, &mut |statement| {
-        let wrong = |error: StatementError| refused(member, error);
         match Insert::parse(dialect, statement).map_err(wrong)? {
             None => Ok(()),
-            Some(insert) if insert.table == table => visit(insert),
-            Some(insert) => Err(refused(
-                member,
-                format!("rows of table {} among those of {table}", insert.table),
-            )),
+            Some(insert) if insert.table == table.name => visit(insert),
+            Some(insert) => Err(stranger(&insert.table)),
         }
     })
+}
+
+/// Bytes of lines that are handed over together.
+const PORTION: usize = 256 << 10;
+
+fn copied_rows(
+    archive: &ArchiveReader,
+    member: &Member,
+    table: &Table,
+    visit: &mut dyn FnMut(Insert) -> Result<()>,
+) -> Result<()> {
+    let wrong = |error: StatementError| refused(member, error);
+    let broken = |error: ScriptError| refused(member, error);
+    let kinds: Vec<_> = table.columns.iter().map(|column| column.text).collect();
+    let mut script = script(archive, Dialect::Postgres, member)?;
+    while let Some(statement) = script.next_statement().map_err(broken)? {
+        let Some(head) = CopyHead::parse(&statement).map_err(wrong)? else { continue };
+        if head.table != table.name || head.columns.len() != kinds.len() {
+            return Err(refused(member, format!("rows of table {} with other columns", head.table)));
+        }
+        // What follows the semicolon on its line.
+        script.next_line().map_err(broken)?;
+        let mut portion = Vec::new();
+        let mut weight = 0;
+        loop {
+            let line = script.next_line().map_err(broken)?;
+            let line = line.ok_or_else(|| refused(member, "the rows break off"))?;
+            let ends = line == b"\\.";
+            if !ends {
+                weight += line.len();
+                portion.push(read_copy_row(&line, &kinds).map_err(wrong)?);
+            }
+            if !portion.is_empty() && (ends || weight >= PORTION) {
+                let rows = std::mem::take(&mut portion);
+                let (table, columns) = (head.table.clone(), head.columns.clone());
+                visit(Insert { table, columns, rows })?;
+                weight = 0;
+            }
+            if ends {
+                break;
+            }
+        }
+    }
+    Ok(())
 }

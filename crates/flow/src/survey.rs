@@ -148,7 +148,7 @@ fn count_cells(
     source.begin()?;
     let own = options.url.as_deref().and_then(|url| Rule::new(url, "http://survey.invalid").ok());
     let rewriter = own.and_then(|rule| Rewriter::new(vec![rule]).ok());
-    let (tables, _) = source.structure(options.tables)?;
+    let tables = source.structure(options.tables)?.tables;
     for table in tables {
         let mut seen = 0;
         source.rows(&table, &mut |row| {

@@ -50,6 +50,17 @@ pub struct Overview {
     pub free: Option<u64>,
 }
 
+/// The structure of a database.
+#[derive(Clone, Debug, Default, PartialEq)]
+pub struct Structure {
+    /// The tables that hold rows.
+    pub tables: Vec<Table>,
+    /// What rows need: settings of the file, types, sequences, tables.
+    pub before: Vec<Statement>,
+    /// What needs rows: keys, indexes, views, routines, triggers.
+    pub afterwards: Vec<Statement>,
+}
+
 /// A database that is read at one moment.
 pub trait DatabaseSource: Send {
     /// What it is and holds.
@@ -57,9 +68,8 @@ pub trait DatabaseSource: Send {
     /// Begins to read at one moment; every read until the source is dropped sees that
     /// moment. Gives tables that cannot take part in it.
     fn begin(&mut self) -> Result<Vec<String>>;
-    /// The structure: header settings and tables first, in an order in which they can be
-    /// created, then what needs rows. The description of each table comes with its statement.
-    fn structure(&mut self, scope: &dyn Scope) -> Result<(Vec<Table>, Vec<Statement>)>;
+    /// The structure, in an order in which it can be created.
+    fn structure(&mut self, scope: &dyn Scope) -> Result<Structure>;
     /// All rows of a table, in a stable order where there is one.
     fn rows(&mut self, table: &Table, sink: &mut dyn FnMut(Row) -> Result<()>) -> Result<()>;
 }
@@ -85,6 +95,55 @@ pub enum DatabaseSwap {
     File(FileSwap),
     /// Tables change their names.
     Tables(TablesSwap),
+    /// Objects change their schemas.
+    Schemas(SchemasSwap),
+}
+
+/// A switch by schemas: objects built in a schema of Fernweh's own move into that of the
+/// site, in one transaction, and what they replace moves out of it.
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
+pub struct SchemasSwap {
+    /// The schemas concerned.
+    pub schemas: Vec<SwapSchema>,
+    /// Statements that fit what stays to the new objects, and to the old ones again.
+    pub refit: Vec<Refit>,
+}
+
+/// One schema of a switch.
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
+pub struct SwapSchema {
+    /// The schema as the site knows it.
+    pub name: String,
+    /// Where the new objects are built, and later kept after `undo`.
+    pub aside_new: String,
+    /// Where the old objects are kept.
+    pub aside_old: String,
+    /// Whether the site's schema was not there before.
+    pub made: bool,
+    /// The new objects.
+    pub new: Vec<ObjectId>,
+    /// The old objects that they replace.
+    pub old: Vec<ObjectId>,
+}
+
+/// An object by the numbers that its server gives it; they outlast a change of schema.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct ObjectId {
+    /// The catalog in which it stands.
+    pub class: u32,
+    /// Its number there.
+    pub number: u32,
+}
+
+/// Something that stays, and refers to what is replaced.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct Refit {
+    /// What it is, for people.
+    pub shown: String,
+    /// Taken off before the switch.
+    pub take_off: String,
+    /// Put back after it; names find the objects in place.
+    pub put_back: String,
 }
 
 /// A switch by names of tables.
@@ -151,6 +210,10 @@ pub trait DatabaseTarget: Send {
     /// Builds what needs rows, as far as that is possible beside the old state, and plans
     /// the switch.
     fn finish(&mut self, afterwards: &[Statement]) -> Result<DatabaseSwap>;
+    /// What was built otherwise than the archive says, in words.
+    fn notes(&self) -> Vec<String> {
+        Vec::new()
+    }
     /// The rows that the built tables hold.
     fn built_rows(&mut self, tables: &[String]) -> Result<Vec<(String, u64)>>;
     /// Removes what was built and not switched. Safe to call at any time before the switch.

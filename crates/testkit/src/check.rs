@@ -44,6 +44,7 @@ pub fn database_cells(place: &Place) -> Cells {
         Place::Sqlite(path) if !path.exists() => Cells::default(),
         Place::Sqlite(_) => sqlite_cells(place),
         Place::Mariadb { .. } => mariadb_cells(place),
+        Place::Postgres { .. } => postgres_cells(place),
     }
 }
 
@@ -112,6 +113,56 @@ fn mariadb_cells(place: &Place) -> Cells {
     );
     cells.0.insert("triggers".into(), triggers);
     cells
+}
+
+/// What the plain client of the server tells about every object, and all rows as text.
+fn postgres_cells(place: &Place) -> Cells {
+    let mut cells = Cells::default();
+    let mut database = Database::open(place).expect("the database opens");
+    let schemas = ask(
+        &mut database,
+        "SELECT nspname FROM pg_namespace WHERE nspname !~ '^(pg_|_fw|information_schema)' ORDER BY 1",
+    );
+    for schema in &schemas {
+        for what in ["\\d+", "\\dT+", "\\df+", "\\da+", "\\dX", "\\dO+", "\\dd", "\\dm+", "\\dv+"] {
+            let told = psql(place, &format!("{what} \"{schema}\".*"));
+            let told = told.lines().map(|line| steady(line)).collect();
+            cells.0.insert(format!("{what} of {schema}"), told);
+        }
+    }
+    cells.0.insert("extensions".into(), vec![psql(place, "\\dx")]);
+    let tables = ask(
+        &mut database,
+        "SELECT c.oid::regclass FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace \
+         WHERE relkind IN ('r', 'm', 'S') AND nspname !~ '^(pg_|_fw|information_schema)' ORDER BY 1",
+    );
+    for table in tables {
+        let rows = format!("SELECT t::text FROM ONLY {table} t ORDER BY 1");
+        let told = ask(&mut database, &rows);
+        cells.0.insert(format!("rows of {table}"), told);
+    }
+    cells
+}
+
+/// Sizes on disk differ from copy to copy, and so do the owners.
+fn steady(line: &str) -> String {
+    let cells = line.split('|').map(str::trim).filter(|cell| {
+        let size = ["bytes", "kB", "MB"].iter().any(|unit| cell.ends_with(unit));
+        !size && !cell.starts_with("u_") && *cell != "root"
+    });
+    cells.collect::<Vec<_>>().join("|")
+}
+
+fn psql(place: &Place, command: &str) -> String {
+    let Place::Postgres { port, user, password, name } = place else { return String::new() };
+    let output = Command::new("psql")
+        .args(["-X", "-A", "-t", "-h", "127.0.0.1", "-U", user, "-d", name, "-c", command, "-p"])
+        .arg(port.to_string())
+        .env("PGPASSWORD", password)
+        .output()
+        .expect("psql starts; scripts/test installs it");
+    assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
+    String::from_utf8_lossy(&output.stdout).into_owned()
 }
 
 fn without_definer(sql: &str) -> String {
@@ -209,6 +260,10 @@ pub fn read_and_throw_away(place: &Place) -> u64 {
         }
         Place::Mariadb { .. } => {
             ask(&mut database, "SHOW FULL TABLES WHERE table_type = 'BASE TABLE'")
+        }
+        Place::Postgres { .. } => {
+            ask(&mut database, "SELECT relname FROM pg_class WHERE relkind = 'r' AND \
+                 relnamespace = 'public'::regnamespace")
         }
     };
     let names = tables.iter().map(|name| name.trim_end_matches("|BASE TABLE"));

@@ -9,4 +9,4 @@ mod stage;
 
 pub use check::{Cells, database_cells, files_of, php, php_finds_different, read_and_throw_away};
 pub use program::{Ran, Scene};
-pub use stage::{Engine, Stage, shared_server};
+pub use stage::{Engine, Stage, new_database, shared_server};

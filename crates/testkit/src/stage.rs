@@ -3,7 +3,7 @@
 use crate::Scene;
 use fernweh_demo::database::{Database, Place};
 use fernweh_demo::host::{Authority, HostOptions, StandIn};
-use fernweh_demo::server::PrivateServer;
+use fernweh_demo::server::{PrivateServer, Server};
 use fernweh_demo::site::{ARTICLES, Build, DATABASE_FILE, build};
 use fernweh_demo::{NEW_URL, OLD_URL};
 use std::path::PathBuf;
@@ -17,21 +17,49 @@ pub enum Engine {
     Sqlite,
     /// A file beside the site's folder.
     SqliteOutside,
-    /// A real server.
+    /// A real MariaDB server.
     Mariadb,
+    /// A real PostgreSQL server.
+    Postgres,
 }
 
-/// One server for all tests of a process; each stage has databases of its own in it.
-pub fn shared_server() -> &'static Mutex<PrivateServer> {
-    static SERVER: OnceLock<Mutex<PrivateServer>> = OnceLock::new();
-    SERVER.get_or_init(|| {
-        let folder = std::env::temp_dir().join(format!("fernweh-test-{}", std::process::id()));
+impl Engine {
+    /// Its server, if it has one.
+    pub fn server(self) -> Option<Server> {
+        match self {
+            Engine::Sqlite | Engine::SqliteOutside => None,
+            Engine::Mariadb => Some(Server::Mariadb),
+            Engine::Postgres => Some(Server::Postgres),
+        }
+    }
+}
+
+/// One server of a kind for all tests of a process; each stage has databases of its own in it.
+pub fn shared_server(kind: Server) -> &'static Mutex<PrivateServer> {
+    static MARIADB: OnceLock<Mutex<PrivateServer>> = OnceLock::new();
+    static POSTGRES: OnceLock<Mutex<PrivateServer>> = OnceLock::new();
+    let (server, word) = match kind {
+        Server::Mariadb => (&MARIADB, "m"),
+        Server::Postgres => (&POSTGRES, "p"),
+    };
+    server.get_or_init(|| {
+        let folder =
+            std::env::temp_dir().join(format!("fernweh-test-{}-{word}", std::process::id()));
         let server =
-            PrivateServer::start(&folder).expect("mariadbd starts; scripts/test installs it");
+            PrivateServer::start(kind, &folder).expect("the server starts; scripts/test installs it");
         // Statics are not dropped: a watcher ends the server when the tests are gone.
         watch_over(&folder);
         Mutex::new(server)
     })
+}
+
+/// A new database and its user on the shared server of a kind.
+pub fn new_database(kind: Server, name: &str) -> Place {
+    static NUMBER: AtomicU32 = AtomicU32::new(0);
+    let number = NUMBER.fetch_add(1, Ordering::Relaxed);
+    let server = shared_server(kind).lock().unwrap_or_else(|poisoned| poisoned.into_inner());
+    let (name, password) = (format!("{name}_{number}"), format!("{name}-secret-{number}"));
+    server.make_database(&name, &format!("u_{name}"), &password).expect("a database")
 }
 
 fn watch_over(folder: &std::path::Path) {
@@ -76,15 +104,8 @@ impl Stage {
             Engine::SqliteOutside => {
                 Place::Sqlite(scene.path(&format!("{host}/private/glimmer.db")))
             }
-            Engine::Mariadb => {
-                static NUMBER: AtomicU32 = AtomicU32::new(0);
-                let number = NUMBER.fetch_add(1, Ordering::Relaxed);
-                let server =
-                    shared_server().lock().unwrap_or_else(|poisoned| poisoned.into_inner());
-                let (name, password) =
-                    (format!("{host}_{number}"), format!("{host}-secret-{number}"));
-                server.make_database(&name, &format!("u_{name}"), &password).expect("a database")
-            }
+            Engine::Mariadb => new_database(Server::Mariadb, host),
+            Engine::Postgres => new_database(Server::Postgres, host),
         };
         let (old, new) = (place("old"), place("new"));
         let root = scene.path("old/htdocs");
@@ -109,10 +130,15 @@ impl Stage {
                     format!("database = \"sqlite:{name}/htdocs/{DATABASE_FILE}\"")
                 }
                 Place::Sqlite(path) => format!("database = \"sqlite:{}\"", path.display()),
-                Place::Mariadb { port, user, password, name: database } => {
+                Place::Mariadb { port, user, password, name: database }
+                | Place::Postgres { port, user, password, name: database } => {
+                    let scheme = match place {
+                        Place::Mariadb { .. } => "mariadb",
+                        _ => "postgres",
+                    };
                     self.scene.write(&format!("{name}-password"), password);
                     format!(
-                        "database = \"mariadb://{user}@127.0.0.1:{port}/{database}\"\n\
+                        "database = \"{scheme}://{user}@127.0.0.1:{port}/{database}\"\n\
                          password.database = {{ file = \"{name}-password\" }}"
                     )
                 }

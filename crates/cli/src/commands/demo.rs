@@ -9,7 +9,7 @@ use clap::{Args, ValueEnum};
 use fernweh_demo::database::{Failure, Place};
 use fernweh_demo::faults::PageFault;
 use fernweh_demo::host::{Authority, HostOptions, StandIn};
-use fernweh_demo::server::{PrivateServer, available};
+use fernweh_demo::server::{PrivateServer, Server};
 use fernweh_demo::site::{ARTICLES, Build, DATABASE_FILE, build};
 use fernweh_demo::{NEW_URL, OLD_URL};
 use fernweh_ports::{Result, Trouble, Watch};
@@ -27,7 +27,7 @@ pub struct DemoArgs {
     /// The folder in which everything happens
     #[arg(default_value = "fernweh-demo")]
     pub folder: PathBuf,
-    /// The database of both hosts; mariadb starts a private server if it is installed
+    /// The database of both hosts; a server is started privately if it is installed
     #[arg(long, default_value = "sqlite")]
     pub engine: Engine,
     /// Leave both hosts up, to look at them in a browser, until Ctrl-C
@@ -46,8 +46,20 @@ pub struct DemoArgs {
 pub enum Engine {
     /// The embedded one.
     Sqlite,
-    /// A private server.
+    /// A private MariaDB server.
     Mariadb,
+    /// A private PostgreSQL server.
+    Postgres,
+}
+
+impl Engine {
+    fn server(self) -> Option<Server> {
+        match self {
+            Engine::Sqlite => None,
+            Engine::Mariadb => Some(Server::Mariadb),
+            Engine::Postgres => Some(Server::Postgres),
+        }
+    }
 }
 
 const OLD_ROOT: &str = "old-host/htdocs";
@@ -63,9 +75,10 @@ fn failed(error: Failure) -> Trouble {
 /// Runs the command.
 pub fn run(context: &Context, args: &DemoArgs) -> Result<u8> {
     let began = Instant::now();
-    if args.engine == Engine::Mariadb {
-        available().map_err(|hint| {
-            Trouble::outside("the demonstration needs a MariaDB server").because(hint)
+    if let Some(server) = args.engine.server() {
+        server.available().map_err(|hint| {
+            Trouble::outside(format!("the demonstration needs a {} server", server.name()))
+                .because(hint)
         })?;
     }
     let folder = prepare(&args.folder)?;
@@ -164,17 +177,17 @@ impl Drop for Scratch {
 
 impl Stage {
     fn build(args: &DemoArgs, folder: &Path) -> Result<Self> {
-        let stage = match args.engine {
-            Engine::Sqlite => Self {
+        let stage = match args.engine.server() {
+            None => Self {
                 old: Place::Sqlite(folder.join(OLD_ROOT).join(DATABASE_FILE)),
                 new: Place::Sqlite(folder.join(NEW_ROOT).join(DATABASE_FILE)),
                 _server: None,
             },
-            Engine::Mariadb => {
+            Some(kind) => {
                 let path =
                     std::env::temp_dir().join(format!("fernweh-demo-{}", std::process::id()));
                 let scratch = Scratch(path);
-                let server = PrivateServer::start(&scratch.0).map_err(failed)?;
+                let server = PrivateServer::start(kind, &scratch.0).map_err(failed)?;
                 let make = |name, user, password| {
                     server.make_database(name, user, password).map_err(failed)
                 };
@@ -200,12 +213,16 @@ fn stand_in(root: &str, host: &str, https: bool, authority: &Authority) -> Resul
 }
 
 fn configuration(stage: &Stage, old: &StandIn, new: &StandIn) -> String {
+    let server = |scheme: &str, user: &str, port: u16, name: &str, password: &str| {
+        format!(
+            "database  = \"{scheme}://{user}@127.0.0.1:{port}/{name}\"\n\
+             password.database = {{ file = \"{password}\" }}\n"
+        )
+    };
     let database = |place: &Place, root: &str, password: &str| match place {
         Place::Sqlite(_) => format!("database  = \"sqlite:{root}/{DATABASE_FILE}\"\n"),
-        Place::Mariadb { port, user, name, .. } => format!(
-            "database  = \"mariadb://{user}@127.0.0.1:{port}/{name}\"\n\
-             password.database = {{ file = \"{password}\" }}\n"
-        ),
+        Place::Mariadb { port, user, name, .. } => server("mariadb", user, *port, name, password),
+        Place::Postgres { port, user, name, .. } => server("postgres", user, *port, name, password),
     };
     format!(
         "[site.old]\nurl       = \"{OLD_URL}\"\nfiles     = \"{OLD_ROOT}\"\n{}\

@@ -15,7 +15,7 @@ fn mistakes_in_the_configuration_are_named_with_line_and_remedy() {
             "[site.a]\nfiles = \"sftp://u@a.example/x\"\n",
             "sftp: is not available yet in this version",
         ),
-        ("[site.a]\ndatabase = \"postgres://u@h/d\"\n", "PostgreSQL is not available yet"),
+        ("[site.a]\ndatabase = \"postgres://u@h\"\n", "names no database"),
         ("[site.a]\ndatabase = \"mariadb://u:secret@h/d\"\n", "a password stands in the address"),
         ("[site.a]\nthrough = \"ssh://h\"\nfiles=\".\"\n", "through is not available yet"),
         ("[site.a\n", "the configuration cannot be read"),

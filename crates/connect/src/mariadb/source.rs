@@ -5,7 +5,7 @@ use super::{Link, MariadbAddress, quoted};
 use fernweh_core::finding::Check;
 use fernweh_core::record::{Row, Table, Value};
 use fernweh_core::sql::{Dialect, Statement};
-use fernweh_ports::{DatabaseSource, Overview, Result, Scope, TableInfo};
+use fernweh_ports::{DatabaseSource, Overview, Result, Scope, Structure, TableInfo};
 use mysql_async::prelude::Queryable;
 
 /// A database that is read.
@@ -140,10 +140,10 @@ impl DatabaseSource for MariadbSource {
         Ok(listed.iter().filter(outside).map(|table| table.name.clone()).collect())
     }
 
-    fn structure(&mut self, scope: &dyn Scope) -> Result<(Vec<Table>, Vec<Statement>)> {
+    fn structure(&mut self, scope: &dyn Scope) -> Result<Structure> {
         let link = &mut self.link;
         let mut tables = Vec::new();
-        let mut statements = Vec::new();
+        let mut before = Vec::new();
         let mut afterwards = Vec::new();
         for listed in list(link)? {
             if listed.kind != "BASE TABLE" || !scope.holds(&listed.name) {
@@ -151,7 +151,7 @@ impl DatabaseSource for MariadbSource {
             }
             let (sql, keys) = create_table(link, &listed.name)?;
             tables.push(describe(link, &listed.name)?.table);
-            statements.push(Statement::Table { name: listed.name, at: 0..0, sql });
+            before.push(Statement::Table { name: listed.name, at: 0..0, sql });
             afterwards.extend(keys.into_iter().map(|key| Statement::ForeignKey {
                 table: key.table,
                 name: key.name,
@@ -166,8 +166,7 @@ impl DatabaseSource for MariadbSource {
             let (name, table, sql) = (trigger.name, trigger.table, trigger.sql);
             afterwards.push(Statement::Trigger { name, table, sql });
         }
-        statements.extend(afterwards);
-        Ok((tables, statements))
+        Ok(Structure { tables, before, afterwards })
     }
 
     fn rows(&mut self, table: &Table, sink: &mut dyn FnMut(Row) -> Result<()>) -> Result<()> {

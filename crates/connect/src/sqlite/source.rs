@@ -4,7 +4,7 @@ use super::{column_list, describe, list, quoted, rowid_name, trouble, value_of};
 use fernweh_core::finding::Check;
 use fernweh_core::record::{COUNTERS, Column, Row, Table};
 use fernweh_core::sql::{Dialect, Statement};
-use fernweh_ports::{DatabaseSource, Overview, Result, Scope, TableInfo};
+use fernweh_ports::{DatabaseSource, Overview, Result, Scope, Structure, TableInfo};
 use rusqlite::{Connection, OpenFlags};
 use std::path::{Path, PathBuf};
 
@@ -77,7 +77,7 @@ impl SqliteSource {
         self.db.query_row(query, [table], |row| row.get::<_, i64>(0)).map(|bytes| bytes as u64)
     }
 
-    fn structure_of(&self, scope: &dyn Scope) -> rusqlite::Result<(Vec<Table>, Vec<Statement>)> {
+    fn structure_of(&self, scope: &dyn Scope) -> rusqlite::Result<Structure> {
         let number = |name: &str| -> rusqlite::Result<i64> {
             self.db.query_row(&format!("PRAGMA {name}"), [], |row| row.get(0))
         };
@@ -116,6 +116,8 @@ impl SqliteSource {
              WHERE sql IS NOT NULL AND type <> 'table' \
              ORDER BY CASE type WHEN 'index' THEN 1 WHEN 'view' THEN 2 ELSE 3 END, rowid",
         )?;
+        let before = statements;
+        let mut afterwards = Vec::new();
         let mut rows = query.query([])?;
         while let Some(row) = rows.next()? {
             let (kind, name): (String, String) = (row.get(0)?, row.get(1)?);
@@ -123,13 +125,13 @@ impl SqliteSource {
             if !scope.holds(&table) {
                 continue;
             }
-            statements.push(match kind.as_str() {
-                "index" => Statement::Index { name, sql },
+            afterwards.push(match kind.as_str() {
+                "index" => Statement::Index { name, table, sql },
                 "view" => Statement::View { name, sql },
                 _ => Statement::Trigger { name, table, sql },
             });
         }
-        Ok((tables, statements))
+        Ok(Structure { tables, before, afterwards })
     }
 
     /// Whether SQLite keeps a counter for the table.
@@ -167,7 +169,7 @@ impl DatabaseSource for SqliteSource {
         Ok(Vec::new())
     }
 
-    fn structure(&mut self, scope: &dyn Scope) -> Result<(Vec<Table>, Vec<Statement>)> {
+    fn structure(&mut self, scope: &dyn Scope) -> Result<Structure> {
         self.structure_of(scope).map_err(|error| self.wrong(error))
     }
 

@@ -1,6 +1,7 @@
 //! Tokens of the SQL in archives: names, words, literals, signs.
 
 use super::Dialect;
+use super::script::begins_comment;
 use super::statement::StatementError;
 use std::borrow::Cow;
 
@@ -29,6 +30,7 @@ impl Token<'_> {
 }
 
 /// The tokens of one statement, one at a time.
+#[derive(Clone)]
 pub struct Tokens<'a> {
     dialect: Dialect,
     b: &'a [u8],
@@ -49,8 +51,12 @@ impl<'a> Tokens<'a> {
             let rest = &self.b[self.at..];
             if rest.first().is_some_and(u8::is_ascii_whitespace) {
                 self.at += 1;
-            } else if rest.starts_with(b"--") {
+            } else if rest.starts_with(b"--") && begins_comment(self.dialect, rest)
+                || rest.starts_with(b"#") && self.dialect == Dialect::Mariadb
+            {
                 self.at += memchr::memchr(b'\n', rest).unwrap_or(rest.len());
+            } else if rest.starts_with(b"/*") && self.dialect == Dialect::Postgres {
+                self.at += nested_comment(rest);
             } else if rest.starts_with(b"/*") && !rest.starts_with(b"/*!") {
                 let end = memchr::memmem::find(rest, b"*/").map_or(rest.len(), |end| end + 2);
                 self.at += end;
@@ -67,11 +73,19 @@ impl<'a> Tokens<'a> {
         let Some(&byte) = self.b.get(self.at) else {
             return Ok(None);
         };
+        let postgres = self.dialect == Dialect::Postgres;
         let token = match byte {
-            b'\'' => Token::Text(self.string()?),
+            b'\'' => Token::Text(self.string(self.dialect == Dialect::Mariadb)?),
+            b'e' | b'E' if postgres && self.b.get(self.at + 1) == Some(&b'\'') => {
+                self.at += 1;
+                Token::Text(self.string(true)?)
+            }
+            b'$' if postgres && dollar_tag(&self.b[self.at..]).is_some() => {
+                Token::Text(self.dollar_quoted()?)
+            }
             b'`' => Token::Name(self.name(b'`')?),
             b'"' => Token::Name(self.name(b'"')?),
-            b'x' | b'X' if self.b.get(self.at + 1) == Some(&b'\'') => Token::Bytes(self.hex()?),
+            b'x' | b'X' if !postgres && self.b.get(self.at + 1) == Some(&b'\'') => Token::Bytes(self.hex()?),
             b'0'..=b'9' | b'-' | b'+' | b'.' if self.number_follows() => self.number(),
             c if c.is_ascii_alphabetic() || c == b'_' || c >= 0x80 => self.word()?,
             other => {
@@ -129,10 +143,18 @@ impl<'a> Tokens<'a> {
         }
     }
 
-    fn string(&mut self) -> Result<Cow<'a, [u8]>, StatementError> {
+    fn dollar_quoted(&mut self) -> Result<Cow<'a, [u8]>, StatementError> {
+        let rest = &self.b[self.at..];
+        let tag = dollar_tag(rest).ok_or(StatementError::Unreadable)?;
+        let body = &rest[tag.len()..];
+        let end = memchr::memmem::find(body, tag).ok_or(StatementError::Unreadable)?;
+        self.at += tag.len() + end + tag.len();
+        Ok(Cow::Borrowed(&body[..end]))
+    }
+
+    fn string(&mut self, backslash: bool) -> Result<Cow<'a, [u8]>, StatementError> {
         self.at += 1;
         let start = self.at;
-        let backslash = self.dialect == Dialect::Mariadb;
         let mut owned: Option<Vec<u8>> = None;
         let mut from = start;
         loop {
@@ -177,6 +199,36 @@ impl<'a> Tokens<'a> {
         }
         digits.chunks(2).map(|pair| Ok((digit(pair[0])? * 16 + digit(pair[1])?) as u8)).collect()
     }
+}
+
+/// The tag with which a dollar-quoted text begins: `$$` or `$word$`.
+pub(super) fn dollar_tag(b: &[u8]) -> Option<&[u8]> {
+    let word = b.strip_prefix(b"$")?;
+    let in_tag = |c: &u8| c.is_ascii_alphanumeric() || *c == b'_' || *c >= 0x80;
+    let length = word.iter().take_while(|c| in_tag(c)).count();
+    let is_number = word.first().is_some_and(u8::is_ascii_digit);
+    (!is_number && word.get(length) == Some(&b'$')).then(|| &b[..length + 2])
+}
+
+/// The length of a comment in which others may lie.
+fn nested_comment(b: &[u8]) -> usize {
+    let mut depth = 0_usize;
+    let mut at = 0;
+    while at < b.len() {
+        if b[at..].starts_with(b"/*") {
+            depth += 1;
+            at += 2;
+        } else if b[at..].starts_with(b"*/") {
+            depth -= 1;
+            at += 2;
+            if depth == 0 {
+                break;
+            }
+        } else {
+            at += 1;
+        }
+    }
+    at
 }
 
 fn unescaped(second: u8) -> u8 {

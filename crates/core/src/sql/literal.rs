@@ -3,15 +3,16 @@
 //! SQLite: https://www.sqlite.org/lang_expr.html#literal_values_constants_.
 //! MariaDB: string literals with backslash escapes, in scripts that begin with
 //! `SET NAMES binary`, so that the bytes of every character set arrive as they are.
+//! PostgreSQL: strings with `standard_conforming_strings = on`; its rows travel as `COPY`.
 
-use super::Dialect;
+use super::{Dialect, Statement};
 use crate::digest::hex;
 use crate::record::Value;
 
 /// A name as an identifier.
 pub fn quote_name(dialect: Dialect, name: &str) -> String {
     match dialect {
-        Dialect::Sqlite => format!("\"{}\"", name.replace('"', "\"\"")),
+        Dialect::Sqlite | Dialect::Postgres => format!("\"{}\"", name.replace('"', "\"\"")),
         Dialect::Mariadb => format!("`{}`", name.replace('`', "``")),
     }
 }
@@ -40,11 +41,18 @@ fn write_value(dialect: Dialect, value: &Value, out: &mut Vec<u8>) {
         Value::Null => out.extend_from_slice(b"NULL"),
         Value::Integer(number) => out.extend_from_slice(number.to_string().as_bytes()),
         Value::Real(number) => out.extend_from_slice(real(*number).as_bytes()),
+        Value::Number(text) if dialect == Dialect::Postgres => write_doubled(text, out),
         Value::Number(digits) => out.extend_from_slice(digits),
         Value::Text(text) => match dialect {
             Dialect::Sqlite => write_sqlite_text(text, out),
             Dialect::Mariadb => write_mariadb_text(text, out),
+            Dialect::Postgres => write_doubled(text, out),
         },
+        Value::Bytes(bytes) if dialect == Dialect::Postgres => {
+            out.extend_from_slice(b"'\\x");
+            out.extend_from_slice(hex(bytes).as_bytes());
+            out.push(b'\'');
+        }
         Value::Bytes(bytes) => {
             out.extend_from_slice(b"x'");
             out.extend_from_slice(hex(bytes).as_bytes());
@@ -68,6 +76,11 @@ fn write_sqlite_text(text: &[u8], out: &mut Vec<u8>) {
         out.extend_from_slice(b"' AS TEXT)");
         return;
     }
+    write_doubled(text, out);
+}
+
+/// A text in quotes, in which only the quote itself is special.
+fn write_doubled(text: &[u8], out: &mut Vec<u8>) {
     out.push(b'\'');
     let mut rest = text;
     while let Some(at) = memchr::memchr(b'\'', rest) {
@@ -95,35 +108,39 @@ fn write_mariadb_text(text: &[u8], out: &mut Vec<u8>) {
     out.push(b'\'');
 }
 
+/// Settings with which PostgreSQL's texts of values mean the same everywhere.
+pub const POSTGRES_SETTINGS: &str = "SET client_encoding = 'UTF8'; \
+     SET standard_conforming_strings = on; SET DateStyle = 'ISO, YMD'; \
+     SET IntervalStyle = 'postgres'; SET TimeZone = 'UTC'; SET extra_float_digits = 3; \
+     SET bytea_output = 'hex'; SET xmloption = 'content'; SET check_function_bodies = off; \
+     SET row_security = off;\n";
+
 /// Structure statements as a script for the engine's own client.
-pub fn write_structure(dialect: Dialect, statements: &[&super::Statement]) -> Vec<u8> {
-    use super::Statement;
+pub fn write_structure(dialect: Dialect, statements: &[Statement]) -> Vec<u8> {
     let mut out = Vec::new();
-    if dialect == Dialect::Mariadb {
-        out.extend_from_slice(
+    match dialect {
+        Dialect::Sqlite => {}
+        Dialect::Mariadb => out.extend_from_slice(
             b"SET NAMES utf8mb4;\nSET foreign_key_checks = 0, unique_checks = 0, \
-              sql_mode = 'NO_AUTO_VALUE_ON_ZERO';\n",
-        );
+              time_zone = '+00:00', sql_mode = 'NO_AUTO_VALUE_ON_ZERO';\n",
+        ),
+        Dialect::Postgres => out.extend_from_slice(POSTGRES_SETTINGS.as_bytes()),
     }
     for statement in statements {
-        match statement {
-            Statement::Trigger { sql, .. } if dialect == Dialect::Mariadb => {
-                out.extend_from_slice(format!("DELIMITER ;;\n{sql};;\nDELIMITER ;\n").as_bytes());
-            }
-            Statement::Pragma { sql, .. }
-            | Statement::Table { sql, .. }
-            | Statement::Index { sql, .. }
-            | Statement::View { sql, .. }
-            | Statement::Trigger { sql, .. }
-            | Statement::ForeignKey { sql, .. } => {
-                let sql = sql.trim_end_matches(';');
-                out.extend_from_slice(sql.as_bytes());
-                // A comment at the end must not swallow the semicolon.
-                let commented = sql.lines().last().is_some_and(|line| line.contains("--"));
-                out.extend_from_slice(if commented { b"\n;\n" } else { b";\n" });
-            }
-            Statement::Session | Statement::ClearCounters => {}
+        let Some(sql) = statement.sql() else { continue };
+        let sql = sql.trim_end_matches(';');
+        if dialect == Dialect::Mariadb && statement.has_body() {
+            // A sign that the body does not hold.
+            let signs = [";;", "//", "$$", "|||", "@@@@"];
+            let sign = signs.into_iter().find(|sign| !sql.contains(sign)).unwrap_or("<<>><<>>");
+            let script = format!("DELIMITER {sign}\n{sql}\n{sign}\nDELIMITER ;\n");
+            out.extend_from_slice(script.as_bytes());
+            continue;
         }
+        out.extend_from_slice(sql.as_bytes());
+        // A comment at the end must not swallow the semicolon.
+        let commented = sql.lines().last().is_some_and(|line| line.contains("--"));
+        out.extend_from_slice(if commented { b"\n;\n" } else { b";\n" });
     }
     out
 }

@@ -3,15 +3,19 @@
 //! Only the statement shapes that packing writes are understood; anything else in
 //! an archive is refused, because archives come from outside.
 
+mod copy;
 mod lexer;
 mod literal;
+mod qualified;
 mod script;
 mod statement;
 
+pub use copy::{CopyHead, read_copy_row, write_copy_head, write_copy_row};
 pub use lexer::{Token, tokens};
-pub use literal::{quote_name, write_insert_head, write_row, write_structure};
+pub use literal::{POSTGRES_SETTINGS, quote_name, write_insert_head, write_row, write_structure};
+pub use qualified::{Qualified, in_schemas};
 pub use script::{ScriptError, ScriptReader};
-pub use statement::{Insert, Statement, StatementError};
+pub use statement::{Insert, Kind, Statement, StatementError};
 
 use serde::{Deserialize, Serialize};
 
@@ -23,6 +27,8 @@ pub enum Dialect {
     Sqlite,
     /// MariaDB and MySQL.
     Mariadb,
+    /// PostgreSQL.
+    Postgres,
 }
 
 impl Dialect {
@@ -31,6 +37,7 @@ impl Dialect {
         match self {
             Dialect::Sqlite => "SQLite",
             Dialect::Mariadb => "MariaDB",
+            Dialect::Postgres => "PostgreSQL",
         }
     }
 }

@@ -2,9 +2,11 @@
 //!
 //! A semicolon ends a statement, except inside quotes and comments, in the body of
 //! a SQLite trigger (which ends with `; END;`, as in the engine's own client) and
-//! while a `DELIMITER` line of MariaDB's client names another sign.
+//! while a `DELIMITER` line of MariaDB's client names another sign, in PostgreSQL's
+//! dollar quotes and in the body of a function that begins with `BEGIN ATOMIC`.
 
 use super::Dialect;
+use super::lexer::dollar_tag;
 use crate::limits;
 use std::io::Read;
 use thiserror::Error;
@@ -42,13 +44,19 @@ struct Cutter {
     words: Vec<String>,
     word: Option<usize>,
     last_signs: u8,
+    /// How many `BEGIN` and `CASE` of a routine's body wait for their `END` (PostgreSQL).
+    blocks: u32,
 }
 
-#[derive(Clone, Copy, PartialEq)]
+#[derive(Clone, PartialEq)]
 enum Open {
-    Quote(u8),
+    /// A quote, and whether a backslash escapes in it.
+    Quote(u8, bool),
+    /// A dollar quote with its tag.
+    Dollar(Vec<u8>),
     Line,
-    Block,
+    /// Comments inside each other.
+    Block(u32),
 }
 
 impl<R: Read> ScriptReader<R> {
@@ -56,6 +64,30 @@ impl<R: Read> ScriptReader<R> {
     pub fn new(dialect: Dialect, stream: R) -> Self {
         let buffer = Vec::new();
         Self { dialect, stream, buffer, start: 0, ended: false, delimiter: b";".to_vec() }
+    }
+
+    /// The next raw line, without its line break; `None` at the end of the stream. For the
+    /// rows that follow a `COPY … FROM stdin`.
+    pub fn next_line(&mut self) -> Result<Option<Vec<u8>>, ScriptError> {
+        let mut searched = 0;
+        loop {
+            let text = &self.buffer[self.start..];
+            if let Some(length) = memchr::memchr(b'\n', &text[searched..]) {
+                let line = text[..searched + length].to_vec();
+                self.start += line.len() + 1;
+                return Ok(Some(line));
+            }
+            if self.ended {
+                let line = text.to_vec();
+                self.start = self.buffer.len();
+                return Ok(Some(line).filter(|line| !line.is_empty()));
+            }
+            searched = text.len();
+            if searched > limits::STATEMENT {
+                return Err(ScriptError::TooLong(limits::STATEMENT));
+            }
+            self.fill()?;
+        }
     }
 
     /// The next statement, without its delimiter; `None` at the end.
@@ -89,10 +121,11 @@ impl<R: Read> ScriptReader<R> {
             self.buffer.drain(..self.start);
             self.start = 0;
         }
-        let mut chunk = vec![0; 256 << 10];
-        let length = self.stream.read(&mut chunk)?;
+        let had = self.buffer.len();
+        self.buffer.resize(had + (256 << 10), 0);
+        let length = self.stream.read(&mut self.buffer[had..])?;
+        self.buffer.truncate(had + length);
         self.ended = length == 0;
-        self.buffer.extend_from_slice(&chunk[..length]);
         Ok(())
     }
 
@@ -138,24 +171,28 @@ impl<R: Read> ScriptReader<R> {
     }
 }
 
+/// Two dashes begin a comment; in MariaDB only with white space behind them, so that
+/// `5--3` is a difference.
+pub(super) fn begins_comment(dialect: Dialect, b: &[u8]) -> bool {
+    dialect != Dialect::Mariadb || b.get(2).is_none_or(|c| c.is_ascii_whitespace() || *c < 32)
+}
+
 impl Cutter {
     /// Goes on from where it stopped; the end of the statement if it is there.
     fn cut(&mut self, dialect: Dialect, b: &[u8], delimiter: &[u8], ended: bool) -> Option<usize> {
         while self.at < b.len() {
-            // Two bytes decide about comments and escapes.
-            if b.len() - self.at < 2.max(delimiter.len()) && !ended {
+            // Three bytes decide about comments and escapes.
+            if b.len() - self.at < 3.max(delimiter.len()) && !ended {
                 return None;
             }
             let byte = b[self.at];
             let pair = b.get(self.at + 1).copied();
-            match self.open {
-                Some(Open::Quote(quote)) => {
-                    let escapes = dialect == Dialect::Mariadb && quote == b'\'';
+            match &mut self.open {
+                Some(Open::Quote(quote, escapes)) => {
                     let rest = &b[self.at..];
-                    let found = if escapes {
-                        memchr::memchr2(quote, b'\\', rest)
-                    } else {
-                        memchr::memchr(quote, rest)
+                    let found = match escapes {
+                        true => memchr::memchr2(*quote, b'\\', rest),
+                        false => memchr::memchr(*quote, rest),
                     };
                     match found {
                         None => self.at = b.len(),
@@ -168,21 +205,72 @@ impl Cutter {
                     }
                     continue;
                 }
-                Some(Open::Line) if byte == b'\n' => self.open = None,
-                Some(Open::Block) if byte == b'*' && pair == Some(b'/') => {
-                    self.open = None;
-                    self.at += 1;
+                Some(Open::Dollar(tag)) => {
+                    match memchr::memmem::find(&b[self.at..], tag) {
+                        Some(length) => {
+                            self.at += length + tag.len();
+                            self.open = None;
+                        }
+                        // The tag may be cut by the end of what has been read.
+                        None if ended => self.at = b.len(),
+                        None => {
+                            self.at = self.at.max((b.len() + 1).saturating_sub(tag.len()));
+                            return None;
+                        }
+                    }
+                    continue;
                 }
+                Some(Open::Line) if byte == b'\n' => self.open = None,
+                Some(Open::Block(depth)) => match (byte, pair) {
+                    (b'*', Some(b'/')) => {
+                        *depth -= 1;
+                        if *depth == 0 {
+                            self.open = None;
+                        }
+                        self.at += 1;
+                    }
+                    (b'/', Some(b'*')) if dialect == Dialect::Postgres => {
+                        *depth += 1;
+                        self.at += 1;
+                    }
+                    _ => {}
+                },
                 Some(_) => {}
                 None => {
-                    self.note_word(b, byte);
+                    let prefix = self.word.map(|start| &b[start..self.at]);
+                    let escapes = match dialect {
+                        Dialect::Mariadb => byte != b'`',
+                        Dialect::Sqlite => false,
+                        Dialect::Postgres => byte == b'\'' && matches!(prefix, Some(b"e" | b"E")),
+                    };
+                    let in_word = self.word.is_some();
+                    self.note_word(dialect, b, byte);
                     if b[self.at..].starts_with(delimiter) && self.may_end(dialect) {
                         return Some(self.at);
                     }
                     match byte {
-                        b'\'' | b'"' | b'`' => self.open = Some(Open::Quote(byte)),
-                        b'-' if pair == Some(b'-') => self.open = Some(Open::Line),
-                        b'/' if pair == Some(b'*') => self.open = Some(Open::Block),
+                        b'\'' | b'"' | b'`' => self.open = Some(Open::Quote(byte, escapes)),
+                        b'-' if pair == Some(b'-') && begins_comment(dialect, &b[self.at..]) => {
+                            self.open = Some(Open::Line);
+                        }
+                        b'#' if dialect == Dialect::Mariadb => self.open = Some(Open::Line),
+                        b'/' if pair == Some(b'*') => {
+                            self.open = Some(Open::Block(1));
+                            self.at += 1;
+                        }
+                        b'$' if dialect == Dialect::Postgres && !in_word => {
+                            let rest = &b[self.at..];
+                            if let Some(tag) = dollar_tag(rest) {
+                                self.at += tag.len();
+                                self.open = Some(Open::Dollar(tag.to_vec()));
+                                continue;
+                            }
+                            // A tag may be cut by the end of what has been read.
+                            let cut = !rest[1..].contains(&b'$') && rest.len() < 64;
+                            if cut && !ended {
+                                return None;
+                            }
+                        }
                         _ => {}
                     }
                     self.note_sign(byte);
@@ -193,7 +281,7 @@ impl Cutter {
         None
     }
 
-    fn note_word(&mut self, b: &[u8], byte: u8) {
+    fn note_word(&mut self, dialect: Dialect, b: &[u8], byte: u8) {
         let in_word = byte.is_ascii_alphanumeric() || byte == b'_';
         match (in_word, self.word) {
             (true, None) => self.word = Some(self.at),
@@ -202,6 +290,14 @@ impl Cutter {
                 let word = String::from_utf8_lossy(&b[start..self.at]).to_ascii_uppercase();
                 // `; END` has passed when the word follows a semicolon directly.
                 self.last_signs = if word == "END" && self.last_signs == 1 { 2 } else { 0 };
+                if dialect == Dialect::Postgres && self.is_routine() {
+                    match word.as_str() {
+                        "BEGIN" => self.blocks += 1,
+                        "CASE" if self.blocks > 0 => self.blocks += 1,
+                        "END" => self.blocks = self.blocks.saturating_sub(1),
+                        _ => {}
+                    }
+                }
                 if self.words.len() < 4 {
                     self.words.push(word);
                 }
@@ -218,7 +314,15 @@ impl Cutter {
         }
     }
 
+    fn is_routine(&self) -> bool {
+        self.words.first().is_some_and(|word| word == "CREATE")
+            && self.words.iter().any(|word| word == "FUNCTION" || word == "PROCEDURE")
+    }
+
     fn may_end(&self, dialect: Dialect) -> bool {
+        if self.blocks > 0 {
+            return false;
+        }
         let trigger = dialect == Dialect::Sqlite
             && self.words.first().is_some_and(|word| word == "CREATE")
             && self.words.iter().any(|word| word == "TRIGGER");

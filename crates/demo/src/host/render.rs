@@ -129,7 +129,10 @@ fn open(host: &HostOptions) -> Result<Site<'_>, Failure> {
         let host = value(Role::Host);
         let port = host.split_once(':').and_then(|(_, port)| port.parse().ok()).unwrap_or(3306);
         let (user, password, name) = (value(Role::User), value(Role::Password), value(Role::Name));
-        Place::Mariadb { port, user, password, name }
+        match value(Role::Engine).as_str() {
+            "postgres" => Place::Postgres { port, user, password, name },
+            _ => Place::Mariadb { port, user, password, name },
+        }
     } else {
         Place::Sqlite(host.root.join(value(Role::File)))
     };

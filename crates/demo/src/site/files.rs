@@ -50,10 +50,12 @@ fn settings(database: &Place) -> String {
             "define('GP_DB_ENGINE', 'sqlite');\ndefine('GP_DB_FILE', '{}');\n",
             super::DATABASE_FILE
         ),
-        Place::Mariadb { port, user, password, name } => format!(
-            "define('GP_DB_ENGINE', 'mariadb');\ndefine('GP_DB_HOST', '127.0.0.1:{port}');\n\
+        Place::Mariadb { port, user, password, name }
+        | Place::Postgres { port, user, password, name } => format!(
+            "define('GP_DB_ENGINE', '{}');\ndefine('GP_DB_HOST', '127.0.0.1:{port}');\n\
              define('GP_DB_NAME', '{name}');\ndefine('GP_DB_USER', '{user}');\n\
-             define('GP_DB_PASSWORD', '{password}');\n"
+             define('GP_DB_PASSWORD', '{password}');\n",
+            if matches!(database, Place::Mariadb { .. }) { "mariadb" } else { "postgres" }
         ),
     };
     format!(

@@ -32,15 +32,12 @@ pub struct Build<'a> {
 pub fn build(build: &Build<'_>) -> Result<(), Failure> {
     files::write(build.root, build.database)?;
     let mut database = Database::open(build.database)?;
-    let dialect = match build.database {
-        Place::Sqlite(_) => Dialect::Sqlite,
-        Place::Mariadb { .. } => Dialect::Mariadb,
-    };
+    let dialect = build.database.dialect();
     for sql in tables::structure(dialect) {
         database.run(sql.as_bytes())?;
     }
     let transaction: &[u8] = match dialect {
-        Dialect::Sqlite => b"BEGIN",
+        Dialect::Sqlite | Dialect::Postgres => b"BEGIN",
         Dialect::Mariadb => b"START TRANSACTION",
     };
     database.run(transaction)?;
@@ -48,6 +45,9 @@ pub fn build(build: &Build<'_>) -> Result<(), Failure> {
         let mut writer = Writer::new(&mut database, dialect, table, columns);
         rows::of_table(table, build.articles, &mut |row| writer.add(row))?;
         writer.flush()?;
+    }
+    for sql in tables::counters(dialect) {
+        database.run(sql.as_bytes())?;
     }
     database.run(b"COMMIT")?;
     for sql in tables::afterwards(dialect) {
@@ -71,7 +71,10 @@ impl<'a> Writer<'a> {
         Self { database, dialect, table, columns, sql: Vec::new() }
     }
 
-    fn add(&mut self, row: Row) -> Result<(), Failure> {
+    fn add(&mut self, mut row: Row) -> Result<(), Failure> {
+        if self.dialect == Dialect::Postgres {
+            row.iter_mut().for_each(without_zero_bytes);
+        }
         if self.sql.is_empty() {
             write_insert_head(self.dialect, self.table, &self.columns, &mut self.sql);
         } else {
@@ -87,6 +90,17 @@ impl<'a> Writer<'a> {
             self.sql.clear();
         }
         Ok(())
+    }
+}
+
+/// PostgreSQL's texts hold no zero bytes; there, the names of properties are public.
+fn without_zero_bytes(value: &mut Value) {
+    if let Value::Text(bytes) = value
+        && bytes.contains(&0)
+    {
+        let text = String::from_utf8_lossy(bytes);
+        let text = text.replace("s:9:\"\0*\0hidden\"", "s:6:\"hidden\"");
+        *bytes = text.replace("s:12:\"\0GpWidget\0me\"", "s:2:\"me\"").into_bytes();
     }
 }
 

@@ -1,4 +1,4 @@
-//! The structure of the sample database, for both engines.
+//! The structure of the sample database, for every engine.
 
 use fernweh_core::sql::Dialect;
 
@@ -63,6 +63,14 @@ fn create(dialect: Dialect, line: &str) -> String {
             (" BYTES", " mediumblob"),
             (" DOUBLE", " double"),
         ],
+        Dialect::Postgres => [
+            (" KEY,", " serial PRIMARY KEY,"),
+            (" SHORT", " varchar(190)"),
+            (" LONG", " text"),
+            (" LATIN", " text"),
+            (" BYTES", " bytea"),
+            (" DOUBLE", " double precision"),
+        ],
     };
     for (short, long) in kinds {
         sql = sql.replace(short, long);
@@ -98,10 +106,36 @@ pub fn afterwards(dialect: Dialect) -> Vec<String> {
             "CREATE TRIGGER gp_comment_noted AFTER INSERT ON gp_comments FOR EACH ROW BEGIN\n  \
              INSERT INTO gp_log (at, line) VALUES ('now', concat('comment; ', new.author));\nEND"
         }
+        Dialect::Postgres => {
+            "CREATE TRIGGER gp_comment_noted AFTER INSERT ON gp_comments FOR EACH ROW EXECUTE \
+             FUNCTION gp_note_comment()"
+        }
     };
-    vec![
+    let mut statements: Vec<String> = Vec::new();
+    if dialect == Dialect::Postgres {
+        statements.push(
+            "CREATE FUNCTION gp_note_comment() RETURNS trigger LANGUAGE plpgsql AS $$\nBEGIN\n  \
+             INSERT INTO gp_log (at, line) VALUES ('now', 'comment; ' || new.author);\n  RETURN \
+             new;\nEND\n$$"
+                .into(),
+        );
+    }
+    statements.extend([
         "CREATE INDEX gp_articles_published ON gp_articles (published)".into(),
         "CREATE VIEW gp_newest AS SELECT id, slug, title FROM gp_articles WHERE id > 10".into(),
         trigger.into(),
-    ]
+    ]);
+    statements
+}
+
+/// Sets the counters of new records behind the last one.
+pub fn counters(dialect: Dialect) -> Vec<String> {
+    if dialect != Dialect::Postgres {
+        return Vec::new();
+    }
+    let counted = COLUMNS.iter().filter(|(_, columns)| columns[0] == "id");
+    let set = |table: &str| {
+        format!("SELECT setval('{table}_id_seq', (SELECT coalesce(max(id), 0) + 1 FROM {table}))")
+    };
+    counted.map(|(table, _)| set(table)).collect()
 }

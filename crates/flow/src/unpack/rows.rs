@@ -25,9 +25,10 @@ pub(super) fn read_structure(
     let mut found = stream::structure(archive, about.dialect, member)?;
     found.retain(|statement| match statement {
         Statement::Table { name, .. } | Statement::View { name, .. } => options.tables.holds(name),
-        Statement::Trigger { table, .. } | Statement::ForeignKey { table, .. } => {
-            options.tables.holds(table)
-        }
+        Statement::Trigger { table, .. }
+        | Statement::ForeignKey { table, .. }
+        | Statement::Index { table, .. }
+        | Statement::Object { table: Some(table), .. } => options.tables.holds(table),
         _ => true,
     });
     for statement in &found {
@@ -63,7 +64,7 @@ pub(super) fn read_rows(
         );
         let expected: Vec<&str> = table.columns.iter().map(|c| c.name.as_str()).collect();
         for member in blocks {
-            stream::rows(archive, about.dialect, member, &table.name, &mut |mut insert| {
+            stream::rows(archive, about.dialect, member, table, &mut |mut insert| {
                 watch.go_on()?;
                 if insert.columns != expected {
                     return Err(Trouble::damaged("the archive contradicts itself")

@@ -1,5 +1,7 @@
 //! The shapes of statements that an archive may hold.
 
+mod postgres;
+
 use super::Dialect;
 use super::lexer::{Token, Tokens, tokens};
 use crate::record::{Row, Value};
@@ -11,6 +13,20 @@ use thiserror::Error;
 pub enum Statement {
     /// A setting of the session, meant for the engine's own client.
     Session,
+    /// What follows lies in this schema (PostgreSQL).
+    Schema {
+        /// The schema.
+        name: String,
+        /// The whole statement.
+        sql: String,
+    },
+    /// What follows was made in this mode of the server (MariaDB).
+    Mode {
+        /// The value of `sql_mode`.
+        mode: String,
+        /// The whole statement.
+        sql: String,
+    },
     /// `PRAGMA name = number` of SQLite's file header.
     Pragma {
         /// `user_version`, `application_id`, `encoding`, `page_size` or `journal_mode`.
@@ -31,6 +47,8 @@ pub enum Statement {
     Index {
         /// The index.
         name: String,
+        /// The table it belongs to.
+        table: String,
         /// The whole statement.
         sql: String,
     },
@@ -59,8 +77,48 @@ pub enum Statement {
         /// The whole statement.
         sql: String,
     },
+    /// Any other object, or a property of one.
+    Object {
+        /// What it is, in words.
+        kind: Kind,
+        /// Its name.
+        name: String,
+        /// The table it belongs to, if it belongs to one.
+        table: Option<String>,
+        /// The whole statement.
+        sql: String,
+    },
     /// `DELETE FROM "sqlite_sequence"`: the counters follow as rows.
     ClearCounters,
+}
+
+/// The kinds of objects beside tables, indexes, views, triggers and foreign keys.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Kind {
+    /// A schema.
+    Schema,
+    /// An extension of the server.
+    Extension,
+    /// A type or a domain.
+    Type,
+    /// A function, procedure, aggregate or package.
+    Routine,
+    /// A sequence, its owner or its position.
+    Sequence,
+    /// A partition, attached.
+    Partition,
+    /// A key, a check or an exclusion.
+    Constraint,
+    /// A rule or a policy.
+    Rule,
+    /// An event.
+    Event,
+    /// A virtual table, or what it is made of.
+    Virtual,
+    /// A comment, a statistics object, a collation or a setting of a table.
+    Property,
+    /// The rows of a materialized view.
+    Refresh,
 }
 
 /// `INSERT INTO` with its rows.
@@ -92,17 +150,48 @@ pub enum StatementError {
 const OUTSIDE: [&str; 5] = ["DIRECTORY", "CONNECTION", "TABLESPACE", "FEDERATED", "CONNECT"];
 
 impl Statement {
+    /// The statement itself; `None` for what only concerns the client.
+    pub fn sql(&self) -> Option<&str> {
+        match self {
+            Statement::Session | Statement::ClearCounters => None,
+            Statement::Schema { sql, .. }
+            | Statement::Mode { sql, .. }
+            | Statement::Pragma { sql, .. }
+            | Statement::Table { sql, .. }
+            | Statement::Index { sql, .. }
+            | Statement::View { sql, .. }
+            | Statement::Trigger { sql, .. }
+            | Statement::ForeignKey { sql, .. }
+            | Statement::Object { sql, .. } => Some(sql),
+        }
+    }
+
+    /// Whether it holds a body in which semicolons stand.
+    pub fn has_body(&self) -> bool {
+        matches!(
+            self,
+            Statement::Trigger { .. }
+                | Statement::Object { kind: Kind::Routine | Kind::Event, .. }
+        )
+    }
+
     /// Understands one statement of a structure member.
     pub fn parse(dialect: Dialect, statement: &[u8]) -> Result<Self, StatementError> {
         let mut reader = Reader { tokens: tokens(dialect, statement) };
         let sql = || String::from_utf8(statement.to_vec()).map_err(|_| StatementError::Unreadable);
+        if dialect == Dialect::Postgres {
+            return postgres::parse(&mut reader, sql()?);
+        }
         let shape = || {
             let text = String::from_utf8_lossy(statement);
             StatementError::Shape(text.chars().take(60).collect())
         };
         let first = reader.word()?;
         match first.as_str() {
-            "SET" => Ok(Statement::Session),
+            "SET" if dialect == Dialect::Mariadb => Ok(match reader.mode()? {
+                Some(mode) => Statement::Mode { mode, sql: sql()? },
+                None => Statement::Session,
+            }),
             "PRAGMA" => {
                 let name = reader.word()?.to_ascii_lowercase();
                 match name.as_str() {
@@ -130,7 +219,8 @@ impl Statement {
                 reader.expect("FOREIGN").map_err(|_| shape())?;
                 Ok(Statement::ForeignKey { table, name, sql: sql()? })
             }
-            "CREATE" => reader.create(sql()?, shape),
+            "CREATE" => reader.create(dialect, sql()?, shape),
+            "DO" | "SELECT" if dialect == Dialect::Mariadb => reader.set_value(sql()?, shape),
             _ => Err(shape()),
         }
     }
@@ -143,7 +233,7 @@ impl Insert {
         let first = reader.word()?;
         if first != "INSERT" {
             return match Statement::parse(dialect, statement)? {
-                Statement::Session | Statement::ClearCounters => Ok(None),
+                Statement::Session | Statement::Mode { .. } | Statement::ClearCounters => Ok(None),
                 _ => Err(StatementError::Shape(first)),
             };
         }
@@ -172,6 +262,17 @@ impl Insert {
     }
 }
 
+fn mariadb_kind(token: &Token<'_>) -> Option<Kind> {
+    let kinds = [
+        ("SEQUENCE", Kind::Sequence),
+        ("PROCEDURE", Kind::Routine),
+        ("FUNCTION", Kind::Routine),
+        ("PACKAGE", Kind::Routine),
+        ("EVENT", Kind::Event),
+    ];
+    kinds.into_iter().find(|(word, _)| token.is(word)).map(|(_, kind)| kind)
+}
+
 struct Reader<'a> {
     tokens: Tokens<'a>,
 }
@@ -179,6 +280,15 @@ struct Reader<'a> {
 impl<'a> Reader<'a> {
     fn next(&mut self) -> Result<Option<Token<'a>>, StatementError> {
         self.tokens.next_token()
+    }
+
+    /// Another reader at the same place, to look ahead.
+    fn copied(&self) -> Self {
+        Self { tokens: self.tokens.clone() }
+    }
+
+    fn next_is_dot(&self) -> bool {
+        matches!(self.copied().next(), Ok(Some(Token::Sign(b'.'))))
     }
 
     fn some(&mut self) -> Result<Token<'a>, StatementError> {
@@ -222,6 +332,7 @@ impl<'a> Reader<'a> {
 
     fn create(
         &mut self,
+        dialect: Dialect,
         sql: String,
         shape: impl Fn() -> StatementError,
     ) -> Result<Statement, StatementError> {
@@ -234,7 +345,9 @@ impl<'a> Reader<'a> {
             }
             if token.is("INDEX") {
                 let (name, _) = self.name()?;
-                return Ok(Statement::Index { name, sql });
+                self.expect("ON")?;
+                let (table, _) = self.name()?;
+                return Ok(Statement::Index { name, table, sql });
             }
             if token.is("VIEW") {
                 let (name, _) = self.name()?;
@@ -246,12 +359,66 @@ impl<'a> Reader<'a> {
                 let (table, _) = self.name()?;
                 return Ok(Statement::Trigger { name, table, sql });
             }
-            let passed = ["UNIQUE", "ALGORITHM", "UNDEFINED", "MERGE", "TEMPTABLE", "SQL"];
+            if dialect == Dialect::Mariadb
+                && let Some(kind) = mariadb_kind(&token)
+            {
+                return self.mariadb_object(kind, sql);
+            }
+            let passed = ["OR", "REPLACE", "UNIQUE", "AGGREGATE", "ALGORITHM", "UNDEFINED", "MERGE", "TEMPTABLE", "SQL"];
             let passed = passed.iter().chain(&["SECURITY", "INVOKER", "DEFINER"]);
             let mut passed = passed.map(|word| token.is(word));
             if !passed.any(|yes| yes) && token != Token::Sign(b'=') {
                 return Err(shape());
             }
+        }
+    }
+
+    /// A sequence, routine, package or event.
+    fn mariadb_object(&mut self, kind: Kind, sql: String) -> Result<Statement, StatementError> {
+        let (mut name, _) = self.name()?;
+        if name.eq_ignore_ascii_case("BODY") {
+            name = self.name()?.0;
+        }
+        // A function that is loaded from a file of the server's host.
+        while let Some(token) = self.next()? {
+            if token.is("SONAME") {
+                return Err(StatementError::Outside("SONAME".into()));
+            }
+        }
+        Ok(Statement::Object { kind, name, table: None, sql })
+    }
+
+    /// `SET sql_mode = '…'` and nothing else.
+    fn mode(&mut self) -> Result<Option<String>, StatementError> {
+        if !self.some()?.is("sql_mode") || self.some()? != Token::Sign(b'=') {
+            return Ok(None);
+        }
+        let Token::Text(mode) = self.some()? else { return Ok(None) };
+        let mode = String::from_utf8(mode.into_owned()).map_err(|_| StatementError::Unreadable)?;
+        Ok(self.next()?.is_none().then_some(mode))
+    }
+
+    /// `DO setval(sequence, position, …)`: where a sequence stands.
+    fn set_value(
+        &mut self,
+        sql: String,
+        shape: impl Fn() -> StatementError,
+    ) -> Result<Statement, StatementError> {
+        self.expect("setval").map_err(|_| shape())?;
+        self.sign(b'(')?;
+        let (name, _) = self.name()?;
+        let mut numbers = 0;
+        while self.comma_or(b')').map_err(|_| shape())? {
+            match self.some()? {
+                Token::Number(_) => numbers += 1,
+                _ => return Err(shape()),
+            }
+        }
+        match (numbers, self.next()?) {
+            (1..=3, None) => {
+                Ok(Statement::Object { kind: Kind::Sequence, name, table: None, sql })
+            }
+            _ => Err(shape()),
         }
     }
 

@@ -1,0 +1,225 @@
+//! PostgreSQL, over TCP or a local socket.
+//!
+//! A site's objects are built in schemas of Fernweh's own and change places with those of
+//! the site in one transaction: in PostgreSQL that holds for everything that can be
+//! created. The driver is asynchronous; each connection has a small runtime of its own.
+
+mod catalog;
+mod describe;
+mod editor;
+mod fragments;
+mod order;
+mod source;
+mod switch;
+mod target;
+
+pub use editor::PostgresEditor;
+pub use source::PostgresSource;
+pub use target::PostgresTarget;
+
+use fernweh_core::record::Value;
+use fernweh_core::sql::{Dialect, POSTGRES_SETTINGS, quote_name, write_row};
+use fernweh_ports::{Result, Trouble};
+use tokio::runtime::{Builder, Runtime};
+use tokio_postgres::config::SslMode;
+use tokio_postgres::{Client, Config, Error, NoTls, SimpleQueryMessage};
+
+/// How to reach a database.
+#[derive(Clone, Debug)]
+pub struct PostgresAddress {
+    /// The host.
+    pub host: String,
+    /// The port.
+    pub port: u16,
+    /// The folder of the socket on this machine, instead of a host.
+    pub socket: Option<String>,
+    /// The user.
+    pub user: String,
+    /// The database.
+    pub database: String,
+    /// The password, if one is needed.
+    pub password: Option<String>,
+}
+
+impl PostgresAddress {
+    /// The address for people, without the password.
+    pub fn shown(&self) -> String {
+        let place = match &self.socket {
+            Some(socket) => socket.clone(),
+            None => format!("{}:{}", self.host, self.port),
+        };
+        format!("postgres://{}@{place}/{}", self.user, self.database)
+    }
+}
+
+/// One connection and the runtime that drives it.
+pub(crate) struct Link {
+    pub(crate) runtime: Runtime,
+    pub(crate) client: Client,
+    pub(crate) shown: String,
+}
+
+/// A table of texts, as the server gives it.
+type Rows = Vec<Vec<Option<String>>>;
+
+impl Link {
+    pub(crate) fn open(address: &PostgresAddress) -> Result<Self> {
+        let runtime = Builder::new_current_thread().enable_all().build().map_err(|error| {
+            Trouble::outside("cannot start the database connection").because(error)
+        })?;
+        let mut config = Config::new();
+        config
+            .host(address.socket.as_ref().unwrap_or(&address.host))
+            .port(address.port)
+            .user(&address.user)
+            .dbname(&address.database)
+            .ssl_mode(SslMode::Disable)
+            .application_name("fernweh");
+        if let Some(password) = &address.password {
+            config.password(password);
+        }
+        let (client, connection) = runtime
+            .block_on(config.connect(NoTls))
+            .map_err(|error| login_trouble(address, &error))?;
+        runtime.spawn(connection);
+        let mut link = Self { runtime, client, shown: address.shown() };
+        link.run(POSTGRES_SETTINGS)?;
+        link.run("SET statement_timeout = 0; SET idle_in_transaction_session_timeout = 0")?;
+        Ok(link)
+    }
+
+    pub(crate) fn trouble(&self, what: &str, error: &Error) -> Trouble {
+        let (because, hint) = plain_words(error);
+        Trouble::outside(what).at(self.shown.clone()).because(because).hint(hint)
+    }
+
+    /// Runs statements of our own, without result.
+    pub(crate) fn run(&mut self, sql: &str) -> Result<()> {
+        self.try_run(sql).map_err(|error| self.trouble("the database refuses a statement", &error))
+    }
+
+    pub(crate) fn try_run(&mut self, sql: &str) -> std::result::Result<(), Error> {
+        self.runtime.block_on(self.client.batch_execute(sql))
+    }
+
+    /// Runs one statement that came from outside; the server takes no second one behind it.
+    pub(crate) fn try_one(&mut self, sql: &str) -> std::result::Result<u64, Error> {
+        self.runtime.block_on(self.client.execute(sql, &[]))
+    }
+
+    /// All rows of a small result, as texts.
+    pub(crate) fn ask(&mut self, sql: &str) -> Result<Rows> {
+        let answer = self.runtime.block_on(self.client.simple_query(sql));
+        let answer =
+            answer.map_err(|error| self.trouble("the database refuses a question", &error))?;
+        let rows = answer.into_iter().filter_map(|message| match message {
+            SimpleQueryMessage::Row(row) => {
+                Some((0..row.len()).map(|n| row.get(n).map(str::to_owned)).collect())
+            }
+            _ => None,
+        });
+        Ok(rows.collect())
+    }
+
+    /// The first value of a result.
+    pub(crate) fn one(&mut self, sql: &str) -> Result<Option<String>> {
+        Ok(self.ask(sql)?.into_iter().next().and_then(|row| row.into_iter().next()).flatten())
+    }
+}
+
+/// A string literal for a statement of our own.
+pub(crate) fn text(value: &str) -> String {
+    literal(&Value::Text(value.into()))
+}
+
+/// Any value as a literal; the server reads it as the type that stands beside it.
+pub(crate) fn literal(value: &Value) -> String {
+    let mut out = Vec::new();
+    write_row(Dialect::Postgres, std::slice::from_ref(value), &mut out);
+    String::from_utf8_lossy(&out[1..out.len() - 1]).into_owned()
+}
+
+pub(crate) fn quoted(name: &str) -> String {
+    quote_name(Dialect::Postgres, name)
+}
+
+fn login_trouble(address: &PostgresAddress, error: &Error) -> Trouble {
+    let code = error.code().map(|code| code.code().to_owned()).unwrap_or_default();
+    let wants_password = error.to_string().contains("password missing");
+    let (what, because, hint) = match code.as_str() {
+        "28P01" => (
+            "cannot log in to the database",
+            format!("the server refuses the password of user {}", address.user),
+            "check password.database of this site in fernweh.toml",
+        ),
+        "" if wants_password => (
+            "cannot log in to the database",
+            format!("the server wants a password for user {}", address.user),
+            "set password.database of this site in fernweh.toml",
+        ),
+        "28000" => (
+            "cannot log in to the database",
+            format!("the server does not let user {} in from here", address.user),
+            "check the user's name, and from where the server takes connections",
+        ),
+        "3D000" => (
+            "cannot open the database",
+            format!("there is no database {}", address.database),
+            "create it in the control panel of the host, or correct the name",
+        ),
+        "42501" => (
+            "cannot open the database",
+            format!("user {} has no right to database {}", address.user, address.database),
+            "grant the right in the control panel of the host",
+        ),
+        "53300" => (
+            "cannot log in to the database",
+            "the server has no connection left".to_owned(),
+            "try again when the site is quiet",
+        ),
+        _ => (
+            "cannot reach the database server",
+            "nothing answers there as a PostgreSQL server".to_owned(),
+            "check host and port, and whether the server runs",
+        ),
+    };
+    let because = format!("{because} ({})", message(error));
+    Trouble::outside(what).at(address.shown()).because(because).hint(hint)
+}
+
+/// The server's or the driver's own words, in one line.
+pub(crate) fn message(error: &Error) -> String {
+    let Some(server) = error.as_db_error() else {
+        use std::error::Error as _;
+        let cause = error.source().map(|cause| format!(": {cause}")).unwrap_or_default();
+        return format!("{error}{cause}").replace('\n', " ");
+    };
+    let mut words = format!("{}: {}", server.code().code(), server.message());
+    for more in [server.detail(), server.where_()].into_iter().flatten() {
+        let short: String = more.chars().take(160).collect();
+        words.push_str(&format!("; {}", short.replace('\n', " ")));
+    }
+    words
+}
+
+fn plain_words(error: &Error) -> (String, &'static str) {
+    let code = error.code().map(|code| code.code().to_owned()).unwrap_or_default();
+    let (because, hint) = match code.as_str() {
+        "42501" => (
+            "the user has not the right to do this",
+            "grant the right in the control panel, or use the database's owner",
+        ),
+        "53100" => ("no room left for the database", "make room on the host"),
+        "55P03" | "40P01" => ("somebody else holds a lock", "try again when the site is quiet"),
+        "22001" => ("a value is too long for its column", "correct the record at the source"),
+        "42704" | "0A000" | "58P01" => (
+            "the server does not know something that the archive needs",
+            "install it there (an extension, for example), or use a server like the old one",
+        ),
+        _ if error.as_db_error().is_some() => {
+            ("the server reports an error", "see the message of the server above")
+        }
+        _ => ("the connection was lost", "try again; check that the server runs"),
+    };
+    (format!("{because} ({})", message(error)), hint)
+}

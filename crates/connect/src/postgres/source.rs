@@ -1,0 +1,287 @@
+//! Reading a PostgreSQL database at one moment.
+
+use super::catalog::{Class, Id, Sort, Unit, cells, needs, units};
+use super::describe::{describe, in_list, list, no_member, schemas};
+use super::fragments::{Fragment, Phase, fragments, positions};
+use super::order::{in_order, with_dependents, with_needs};
+use super::{Link, PostgresAddress, quoted, text};
+use fernweh_core::finding::Check;
+use fernweh_core::record::{Row, Table};
+use fernweh_core::sql::{Dialect, Kind, Qualified, Statement, read_copy_row};
+use fernweh_ports::{DatabaseSource, Overview, Result, Scope, Structure, TableInfo, Trouble};
+use futures_util::{StreamExt, pin_mut};
+use std::collections::{BTreeMap, BTreeSet};
+
+/// A database that is read.
+pub struct PostgresSource {
+    link: Link,
+}
+
+impl PostgresSource {
+    /// Logs in.
+    pub fn open(address: &PostgresAddress) -> Result<Self> {
+        Ok(Self { link: Link::open(address)? })
+    }
+}
+
+pub(super) fn overview(link: &mut Link, scope: &dyn Scope) -> Result<Overview> {
+    let version = link.one("SHOW server_version")?.unwrap_or_default();
+    let number = version.split(' ').next().unwrap_or_default().to_owned();
+    let major: u32 = number.split('.').next().and_then(|n| n.parse().ok()).unwrap_or(0);
+    if major < 14 {
+        return Err(Trouble::usage("this PostgreSQL is too old for Fernweh")
+            .at(link.shown.clone())
+            .because(format!("it is version {number}; 14 is the oldest that is read"))
+            .hint("bring the server to a version that is still maintained"));
+    }
+    let mut tables = Vec::new();
+    let mut not_carried = not_carried(link)?;
+    for listed in list(link)? {
+        let name = listed.name.to_string();
+        if listed.kind == 'f' && scope.holds(&name) {
+            not_carried.push(format!("foreign table {name}"));
+        }
+        if !listed.is_table() || !scope.holds(&name) {
+            continue;
+        }
+        let count = format!("SELECT count(*) FROM ONLY {}", listed.name.sql());
+        let rows = link.one(&count)?.and_then(|n| n.parse().ok()).unwrap_or(0);
+        tables.push(TableInfo { name, rows, bytes: listed.bytes });
+    }
+    let of_database = |column: &str| {
+        format!("SELECT {column} FROM pg_catalog.pg_database WHERE datname = current_database()")
+    };
+    Ok(Overview {
+        dialect: Dialect::Postgres,
+        version: format!("PostgreSQL {number}"),
+        charset: link.one(&of_database("pg_encoding_to_char(encoding)"))?.unwrap_or_default(),
+        collation: link.one(&of_database("datcollate"))?.unwrap_or_default(),
+        tables,
+        not_carried,
+        checks: vec![Check::passed("every table can be read at one moment")],
+        free: None,
+    })
+}
+
+/// Kinds of objects that an archive does not hold, by name.
+fn not_carried(link: &mut Link) -> Result<Vec<String>> {
+    let here = in_list(&schemas(link)?);
+    let query = format!(
+        "SELECT 'operator ' || o.oid::regoperator FROM pg_catalog.pg_operator o \
+         JOIN pg_catalog.pg_namespace n ON n.oid = o.oprnamespace WHERE n.nspname IN ({here}) AND {} \
+         UNION ALL SELECT 'text search configuration ' || t.cfgname FROM pg_catalog.pg_ts_config t \
+         JOIN pg_catalog.pg_namespace n ON n.oid = t.cfgnamespace WHERE n.nspname IN ({here}) AND {} \
+         UNION ALL SELECT 'text search dictionary ' || t.dictname FROM pg_catalog.pg_ts_dict t \
+         JOIN pg_catalog.pg_namespace n ON n.oid = t.dictnamespace WHERE n.nspname IN ({here}) AND {} \
+         UNION ALL SELECT 'cast from ' || c.castsource::regtype || ' to ' || c.casttarget::regtype \
+         FROM pg_catalog.pg_cast c WHERE c.oid >= 16384 AND {} \
+         UNION ALL SELECT 'event trigger ' || e.evtname FROM pg_catalog.pg_event_trigger e \
+         UNION ALL SELECT 'publication ' || p.pubname FROM pg_catalog.pg_publication p \
+         UNION ALL SELECT 'foreign server ' || s.srvname FROM pg_catalog.pg_foreign_server s \
+         UNION ALL SELECT format('rights of %s on %s tables and views', \
+           CASE WHEN a.grantee = 0 THEN 'everybody' ELSE a.grantee::regrole::text END, \
+           count(DISTINCT c.oid)) FROM pg_catalog.pg_class c \
+         JOIN pg_catalog.pg_namespace n ON n.oid = c.relnamespace \
+         CROSS JOIN LATERAL aclexplode(c.relacl) a \
+         WHERE n.nspname IN ({here}) AND a.grantee <> c.relowner AND {} GROUP BY a.grantee \
+         UNION ALL SELECT 'large objects: ' || count(*) FROM pg_catalog.pg_largeobject_metadata \
+         HAVING count(*) > 0",
+        no_member("pg_operator", "o.oid"),
+        no_member("pg_ts_config", "t.oid"),
+        no_member("pg_ts_dict", "t.oid"),
+        no_member("pg_cast", "c.oid"),
+        no_member("pg_class", "c.oid")
+    );
+    let found = link.ask(&query)?;
+    Ok(found.into_iter().filter_map(|row| row.into_iter().next()?).collect())
+}
+
+/// Collects statements; names the schema whenever it changes.
+#[derive(Default)]
+struct Script {
+    schema: Option<String>,
+    statements: Vec<Statement>,
+}
+
+impl Script {
+    fn add(&mut self, schema: &str, statement: Statement) {
+        if self.schema.as_deref() != Some(schema) {
+            let sql = format!("SET search_path = {}", quoted(schema));
+            self.statements.push(Statement::Schema { name: schema.to_owned(), sql });
+            self.schema = Some(schema.to_owned());
+        }
+        self.statements.push(statement);
+    }
+
+    fn fragments(&mut self, found: Vec<Fragment>, kept: &BTreeSet<Id>) {
+        for fragment in found.into_iter().filter(|fragment| kept.contains(&fragment.owner)) {
+            self.add(&fragment.schema, plain(Kind::Property, String::new(), fragment.sql));
+        }
+    }
+
+    fn unit(&mut self, unit: &Unit) {
+        let (name, sql) = (unit.name.clone(), unit.sql.clone());
+        let statement = match unit.sort {
+            Sort::Table => Statement::Table { name, at: 0..0, sql },
+            Sort::View | Sort::Materialized => Statement::View { name, sql },
+            Sort::Sequence => plain(Kind::Sequence, name, sql),
+            Sort::Routine => plain(Kind::Routine, name, sql),
+            Sort::Type => plain(Kind::Type, name, sql),
+            Sort::Collation => plain(Kind::Property, name, sql),
+        };
+        self.add(&unit.schema, statement);
+    }
+}
+
+fn plain(kind: Kind, name: String, sql: String) -> Statement {
+    Statement::Object { kind, name, table: None, sql }
+}
+
+fn extensions(link: &mut Link) -> Result<Vec<Statement>> {
+    let rows = link.ask(
+        "SELECT e.extname, format('CREATE EXTENSION IF NOT EXISTS %I WITH SCHEMA %I', e.extname, \
+         n.nspname) FROM pg_catalog.pg_extension e \
+         JOIN pg_catalog.pg_namespace n ON n.oid = e.extnamespace \
+         WHERE e.extname <> 'plpgsql' ORDER BY e.oid",
+    )?;
+    let made = |row: &Vec<Option<String>>| plain(Kind::Extension, cells(row)(0), cells(row)(1));
+    Ok(rows.iter().map(made).collect())
+}
+
+fn structure(link: &mut Link, scope: &dyn Scope) -> Result<Structure> {
+    let schemas = schemas(link)?;
+    let found = units(link, &schemas)?;
+    let needs = needs(link)?;
+    // The site's own by name, and what these need.
+    let own = found.all.iter().filter(|unit| {
+        scope.holds(&Qualified::new(&unit.schema, &unit.name).to_string())
+    });
+    let mut kept = with_needs(own.map(|unit| unit.id), &needs);
+    kept.extend(sequences_of(link, &kept)?);
+    let units: BTreeMap<Id, &Unit> =
+        found.all.iter().filter(|unit| kept.contains(&unit.id)).map(|unit| (unit.id, unit)).collect();
+    let ids: Vec<Id> =
+        found.all.iter().map(|unit| unit.id).filter(|id| units.contains_key(id)).collect();
+    let is_table = |id: &Id| units.get(id).is_some_and(|unit| unit.sort == Sort::Table);
+    let is_view =
+        |id: &Id| units.get(id).is_some_and(|u| matches!(u.sort, Sort::View | Sort::Materialized));
+    let late = with_dependents(ids.iter().copied().filter(|id| is_view(id)), &needs, &is_table);
+    let ordered = in_order(&ids, &needs);
+
+    let mut before = Script::default();
+    for schema in schemas.iter().filter(|name| *name != "public") {
+        let sql = format!("CREATE SCHEMA IF NOT EXISTS {}", quoted(schema));
+        before.statements.push(plain(Kind::Schema, schema.clone(), sql));
+    }
+    before.statements.extend(extensions(link)?);
+    for id in ordered.iter().filter(|id| !late.contains(id)) {
+        before.unit(units[id]);
+    }
+    let mut afterwards = Script::default();
+    for schema in &schemas {
+        before.fragments(fragments(link, schema, Phase::Ties)?, &kept);
+        afterwards.fragments(fragments(link, schema, Phase::Keys)?, &kept);
+    }
+    for id in ordered.iter().filter(|id| late.contains(id)) {
+        afterwards.unit(units[id]);
+    }
+    for phase in [Phase::ViewIndexes, Phase::Guards, Phase::Properties] {
+        for schema in &schemas {
+            afterwards.fragments(fragments(link, schema, phase)?, &kept);
+        }
+    }
+    for schema in &schemas {
+        afterwards.fragments(positions(link, schema)?, &kept);
+    }
+    let filled = link.ask("SELECT oid FROM pg_catalog.pg_class WHERE relkind = 'm' AND relispopulated")?;
+    let filled: BTreeSet<u32> =
+        filled.iter().filter_map(|row| cells(row)(0).parse().ok()).collect();
+    for unit in ordered.iter().map(|id| units[id]) {
+        if unit.sort == Sort::Materialized && filled.contains(&unit.id.1) {
+            let sql = format!("REFRESH MATERIALIZED VIEW {}", quoted(&unit.name));
+            afterwards.add(&unit.schema, plain(Kind::Refresh, unit.name.clone(), sql));
+        }
+    }
+    let mut tables = Vec::new();
+    for unit in ordered.iter().map(|id| units[id]).filter(|unit| unit.sort == Sort::Table) {
+        tables.push(describe(link, unit.id.1, &Qualified::new(&unit.schema, &unit.name))?);
+    }
+    tables.sort_by(|a, b| a.name.cmp(&b.name));
+    link.run("SET search_path = ''")?;
+    Ok(Structure { tables, before: before.statements, afterwards: afterwards.statements })
+}
+
+/// Sequences that belong to columns of tables that are kept.
+fn sequences_of(link: &mut Link, kept: &BTreeSet<Id>) -> Result<Vec<Id>> {
+    let rows = link.ask(
+        "SELECT d.objid, d.refobjid FROM pg_catalog.pg_depend d \
+         JOIN pg_catalog.pg_class s ON s.oid = d.objid AND s.relkind = 'S' \
+         WHERE d.classid = 'pg_class'::regclass AND d.refclassid = 'pg_class'::regclass \
+         AND d.deptype = 'a'",
+    )?;
+    let number = |row: &Vec<Option<String>>, n| cells(row)(n).parse().unwrap_or(0);
+    let owned = rows.iter().filter(|row| kept.contains(&(Class::Relation, number(row, 1))));
+    Ok(owned.map(|row| (Class::Relation, number(row, 0))).collect())
+}
+
+impl DatabaseSource for PostgresSource {
+    fn overview(&mut self, scope: &dyn Scope) -> Result<Overview> {
+        overview(&mut self.link, scope)
+    }
+
+    fn begin(&mut self) -> Result<Vec<String>> {
+        self.link.run("BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY")?;
+        // The first question fixes the moment.
+        self.link.one("SELECT 1")?;
+        Ok(Vec::new())
+    }
+
+    fn structure(&mut self, scope: &dyn Scope) -> Result<Structure> {
+        structure(&mut self.link, scope)
+    }
+
+    fn rows(&mut self, table: &Table, sink: &mut dyn FnMut(Row) -> Result<()>) -> Result<()> {
+        let place = Qualified::parse(&table.name);
+        let partitioned = self.link.one(&format!(
+            "SELECT relkind FROM pg_catalog.pg_class WHERE oid = {}::regclass",
+            text(&place.sql())
+        ))?;
+        if partitioned.as_deref() == Some("p") {
+            return Ok(());
+        }
+        stream(&mut self.link, table, sink)
+    }
+}
+
+/// Reads all rows of a table itself, without those of its heirs.
+pub(super) fn stream(
+    link: &mut Link,
+    table: &Table,
+    sink: &mut dyn FnMut(Row) -> Result<()>,
+) -> Result<()> {
+    let kinds: Vec<_> = table.columns.iter().map(|column| column.text).collect();
+    let names: Vec<String> = table.columns.iter().map(|column| quoted(&column.name)).collect();
+    let place = Qualified::parse(&table.name).sql();
+    let query = format!("COPY {place} ({}) TO STDOUT", names.join(", "));
+    let Link { runtime, client, .. } = link;
+    let unreadable = || {
+        Trouble::damaged("the server sent a row that cannot be read").at(table.name.clone())
+    };
+    let outcome: std::result::Result<Result<()>, tokio_postgres::Error> = runtime.block_on(async {
+        let lines = client.copy_out(query.as_str()).await?;
+        pin_mut!(lines);
+        while let Some(line) = lines.next().await {
+            let line = line?;
+            let line = line.strip_suffix(b"\n").unwrap_or(&line);
+            let row = match read_copy_row(line, &kinds) {
+                Ok(row) => row,
+                Err(_) => return Ok(Err(unreadable())),
+            };
+            if let Err(stop) = sink(row) {
+                return Ok(Err(stop));
+            }
+        }
+        Ok(Ok(()))
+    });
+    outcome.map_err(|error| link.trouble("cannot read a table", &error))?
+}

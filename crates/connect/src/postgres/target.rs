@@ -1,0 +1,345 @@
+//! Building the new objects in schemas of Fernweh's own.
+
+use super::catalog::cells;
+use super::describe::{in_list, list};
+use super::{Link, PostgresAddress, message, quoted, switch, text};
+use bytes::{Bytes, BytesMut};
+use fernweh_core::digest::sha256;
+use fernweh_core::record::Row;
+use fernweh_core::sql::{Kind, Qualified, Statement, in_schemas, write_copy_row};
+use fernweh_ports::{
+    DatabaseSwap, DatabaseTarget, Direction, Fingerprint, Overview, Result, Scope, Trouble, Watch,
+};
+use futures_util::SinkExt;
+use std::collections::{BTreeMap, BTreeSet};
+use std::pin::Pin;
+use tokio_postgres::CopyInSink;
+
+/// Bytes of rows that are sent together.
+const PORTION: usize = 128 << 10;
+
+/// A database whose objects are to be replaced.
+pub struct PostgresTarget {
+    pub(super) link: Link,
+    run: String,
+    /// The schemas of the archive and what it makes in each.
+    pub(super) names: BTreeMap<String, BTreeSet<String>>,
+    tables: Vec<String>,
+    filling: Option<Filling>,
+    notes: Vec<String>,
+}
+
+/// A table that takes rows at the moment.
+struct Filling {
+    table: String,
+    sink: Pin<Box<CopyInSink<Bytes>>>,
+    buffer: BytesMut,
+}
+
+impl PostgresTarget {
+    /// Logs in; `run` names what is built.
+    pub fn open(address: &PostgresAddress, run: &str) -> Result<Self> {
+        let run = sha256(run.as_bytes())[..8].to_owned();
+        let link = Link::open(address)?;
+        let (names, tables, notes) = (BTreeMap::new(), Vec::new(), Vec::new());
+        Ok(Self { link, run, names, tables, filling: None, notes })
+    }
+
+    /// The schema for the new (`n`) or old (`o`) state of a schema.
+    pub(super) fn aside(&self, kind: char, schema: &str) -> String {
+        format!("_fw{}_{kind}_{}", self.run, &sha256(schema.as_bytes())[..16])
+    }
+
+    fn built(&self, table: &str) -> Qualified {
+        let place = Qualified::parse(table);
+        Qualified::new(&self.aside('n', &place.schema), &place.name)
+    }
+
+    /// Learns which names the statements make, and in which schemas.
+    fn learn(&mut self, statements: &[Statement]) {
+        let mut schema = "public".to_owned();
+        for statement in statements {
+            let (place, name) = match statement {
+                Statement::Schema { name, .. } => {
+                    schema.clone_from(name);
+                    self.names.entry(name.clone()).or_default();
+                    continue;
+                }
+                Statement::Table { name, .. } | Statement::View { name, .. } => {
+                    let place = Qualified::parse(name);
+                    (place.schema, place.name)
+                }
+                Statement::Object { kind: Kind::Type | Kind::Routine | Kind::Sequence, name, .. } => {
+                    (schema.clone(), name.clone())
+                }
+                _ => continue,
+            };
+            self.names.entry(place).or_default().insert(name);
+        }
+    }
+
+    /// Runs the statements of an archive so that they make their objects aside.
+    fn make(&mut self, statements: &[Statement]) -> Result<()> {
+        for statement in statements {
+            let Some(sql) = statement.sql() else { continue };
+            match statement {
+                Statement::Schema { name, .. } => {
+                    let aside = quoted(&self.aside('n', name));
+                    self.link.run(&format!("CREATE SCHEMA IF NOT EXISTS {aside}")).map_err(|trouble| {
+                        trouble.hint(format!(
+                            "the new state is built in a schema of its own; let the database's \
+                             owner say: GRANT CREATE ON DATABASE … TO … ({aside})"
+                        ))
+                    })?;
+                    // What stays in the site's schema, and extensions there, are found too.
+                    self.link.run(&format!(
+                        "SET search_path = {aside}, {}, public",
+                        quoted(name)
+                    ))?;
+                }
+                Statement::Object { kind: Kind::Schema, .. } => {}
+                Statement::Object { kind: Kind::Extension, name, .. } => self.extend(name, sql)?,
+                _ => {
+                    let moved = in_schemas(sql, &self.names, &|schema| self.aside('n', schema));
+                    self.one(statement, &moved)?;
+                }
+            }
+        }
+        Ok(())
+    }
+
+    fn one(&mut self, statement: &Statement, sql: &str) -> Result<()> {
+        let Err(error) = self.link.try_one(sql) else { return Ok(()) };
+        let code = error.code().map(|code| code.code().to_owned()).unwrap_or_default();
+        let first: String = sql.lines().next().unwrap_or_default().chars().take(70).collect();
+        let permissive = sql.starts_with("CREATE POLICY") && sql.contains(" AS PERMISSIVE ");
+        match (statement, code.as_str()) {
+            (Statement::ForeignKey { table, name, .. }, "42P01" | "42830") => {
+                self.notes.push(format!(
+                    "foreign key {name} of table {table} is left out: the table that it points at \
+                     is not here"
+                ));
+                Ok(())
+            }
+            // Without its role nobody gains or loses anything by the missing policy.
+            (Statement::Object { kind: Kind::Rule, name, table, .. }, "42704") if permissive => {
+                let table = table.as_deref().unwrap_or_default();
+                self.notes.push(format!(
+                    "policy {name} of table {table} is left out: {}",
+                    message(&error)
+                ));
+                Ok(())
+            }
+            (Statement::Object { kind: Kind::Refresh, name, .. }, _) => {
+                self.notes.push(format!(
+                    "materialized view {name} could not be filled: {}",
+                    message(&error)
+                ));
+                Ok(())
+            }
+            _ => Err(self.link.trouble(&format!("the database does not take: {first}"), &error)),
+        }
+    }
+
+    fn extend(&mut self, name: &str, sql: &str) -> Result<()> {
+        let there = format!("SELECT 1 FROM pg_catalog.pg_extension WHERE extname = {}", text(name));
+        if self.link.one(&there)?.is_some() {
+            return Ok(());
+        }
+        self.link.try_one(sql).map_err(|error| {
+            self.link
+                .trouble(&format!("extension {name} is missing and cannot be installed"), &error)
+                .hint(format!("let the host install it: CREATE EXTENSION {}", quoted(name)))
+        })?;
+        self.notes.push(format!("extension {name} was installed; undo leaves it there"));
+        Ok(())
+    }
+
+    /// Ends the table that takes rows at the moment.
+    fn close(&mut self) -> Result<()> {
+        let Some(mut filling) = self.filling.take() else { return Ok(()) };
+        let rest = filling.buffer.split().freeze();
+        let ended = self.link.runtime.block_on(async {
+            if !rest.is_empty() {
+                filling.sink.send(rest).await?;
+            }
+            filling.sink.as_mut().finish().await
+        });
+        ended.map(drop).map_err(|error| self.refused(&filling.table, &error))
+    }
+
+    fn refused(&self, table: &str, error: &tokio_postgres::Error) -> Trouble {
+        let mut trouble = self.link.trouble("the database does not take a record", error);
+        trouble.place = Some(format!("table {table} of {}", self.link.shown));
+        trouble
+    }
+
+    fn fill(&mut self, table: &str, columns: &[String]) -> Result<()> {
+        if self.filling.as_ref().is_some_and(|filling| filling.table == table) {
+            return Ok(());
+        }
+        self.close()?;
+        let names: Vec<String> = columns.iter().map(|name| quoted(name)).collect();
+        let names = if names.is_empty() { String::new() } else { format!(" ({})", names.join(",")) };
+        let sql = format!("COPY {}{names} FROM STDIN", self.built(table).sql());
+        let sink = self.link.runtime.block_on(self.link.client.copy_in(sql.as_str()));
+        let sink = sink.map_err(|error| self.refused(table, &error))?;
+        let (table, buffer) = (table.to_owned(), BytesMut::with_capacity(2 * PORTION));
+        self.filling = Some(Filling { table, sink: Box::pin(sink), buffer });
+        Ok(())
+    }
+
+    /// The rights that others have on the tables in place pass to the new ones.
+    fn pass_on_rights(&mut self) -> Result<()> {
+        for schema in self.names.keys().cloned().collect::<Vec<_>>() {
+            let grants = self.link.ask(&format!(
+                "SELECT format('GRANT %s ON %s TO %s%s', a.privilege_type, \
+                   CASE WHEN new.relkind = 'S' THEN 'SEQUENCE ' ELSE '' END || new.oid::regclass, \
+                   CASE WHEN a.grantee = 0 THEN 'PUBLIC' ELSE a.grantee::regrole::text END, \
+                   CASE WHEN a.is_grantable THEN ' WITH GRANT OPTION' ELSE '' END) \
+                 FROM pg_catalog.pg_class old JOIN pg_catalog.pg_class new \
+                   ON new.relname = old.relname AND (new.relkind = 'S') = (old.relkind = 'S') \
+                 CROSS JOIN LATERAL aclexplode(old.relacl) a \
+                 WHERE old.relnamespace = {}::regnamespace AND new.relnamespace = {}::regnamespace \
+                 AND old.relkind IN ('r', 'p', 'v', 'm', 'S') AND a.grantee <> old.relowner",
+                switch::namespace(&schema),
+                switch::namespace(&self.aside('n', &schema)),
+            ));
+            for row in grants? {
+                self.link.run(&cells(&row)(0))?;
+            }
+        }
+        Ok(())
+    }
+}
+
+impl DatabaseTarget for PostgresTarget {
+    fn overview(&mut self, scope: &dyn Scope) -> Result<Overview> {
+        super::source::overview(&mut self.link, scope)
+    }
+
+    fn build(&mut self, structure: &[Statement]) -> Result<()> {
+        let lock = self.link.one("SELECT pg_try_advisory_lock(hashtext('fernweh'))")?;
+        if lock.as_deref() != Some("t") {
+            return Err(Trouble::outside("another run is at work on this database")
+                .at(self.link.shown.clone())
+                .because("it holds the lock that Fernweh takes while it builds")
+                .hint("wait until it has ended; fernweh runs lists what runs here"));
+        }
+        self.learn(structure);
+        self.make(structure)?;
+        let tables = structure.iter().filter_map(|statement| match statement {
+            Statement::Table { name, .. } => Some(name.clone()),
+            _ => None,
+        });
+        self.tables = tables.collect();
+        Ok(())
+    }
+
+    fn write(&mut self, table: &str, columns: &[String], rows: &[Row]) -> Result<()> {
+        self.fill(table, columns)?;
+        let Self { filling, link, .. } = self;
+        let Some(filling) = filling else { return Ok(()) };
+        let mut line = Vec::new();
+        for row in rows {
+            line.clear();
+            write_copy_row(row, &mut line);
+            filling.buffer.extend_from_slice(&line);
+            if filling.buffer.len() >= PORTION {
+                let portion = filling.buffer.split().freeze();
+                if let Err(error) = link.runtime.block_on(filling.sink.send(portion)) {
+                    self.filling = None;
+                    return Err(self.refused(table, &error));
+                }
+            }
+        }
+        Ok(())
+    }
+
+    fn notes(&self) -> Vec<String> {
+        self.notes.clone()
+    }
+
+    fn built_rows(&mut self, tables: &[String]) -> Result<Vec<(String, u64)>> {
+        self.close()?;
+        let mut found = Vec::new();
+        for name in tables {
+            let query = format!("SELECT count(*) FROM ONLY {}", self.built(name).sql());
+            let count = self.link.one(&query)?.and_then(|n| n.parse().ok()).unwrap_or(0);
+            found.push((name.clone(), count));
+        }
+        Ok(found)
+    }
+
+    fn finish(&mut self, afterwards: &[Statement]) -> Result<DatabaseSwap> {
+        self.close()?;
+        self.learn(afterwards);
+        self.make(afterwards)?;
+        self.link.run("SET search_path = ''")?;
+        self.pass_on_rights()?;
+        for table in self.tables.clone() {
+            // Without figures the server would plan the site's queries badly at first.
+            self.link.run(&format!("ANALYZE {}", self.built(&table).sql()))?;
+        }
+        let (swap, notes) = switch::plan(self)?;
+        self.notes.extend(notes);
+        Ok(DatabaseSwap::Schemas(swap))
+    }
+
+    fn discard(&mut self) -> Result<()> {
+        self.filling = None;
+        let ours = format!("_fw{}_n_", self.run);
+        let rows = self.link.ask(&format!(
+            "SELECT nspname FROM pg_catalog.pg_namespace WHERE starts_with(nspname, {})",
+            text(&ours)
+        ))?;
+        for name in rows.into_iter().filter_map(|row| row.into_iter().next()?) {
+            self.link.run(&format!("DROP SCHEMA IF EXISTS {} CASCADE", quoted(&name)))?;
+        }
+        Ok(())
+    }
+
+    fn switch(
+        &mut self,
+        swap: &DatabaseSwap,
+        direction: Direction,
+        watch: &dyn Watch,
+    ) -> Result<()> {
+        match swap {
+            DatabaseSwap::Schemas(swap) => switch::switch(&mut self.link, swap, direction, watch),
+            _ => Ok(()),
+        }
+    }
+
+    fn let_go(&mut self, swap: &DatabaseSwap, _: Direction) -> Result<()> {
+        let DatabaseSwap::Schemas(swap) = swap else { return Ok(()) };
+        switch::let_go(&mut self.link, swap)
+    }
+
+    fn fingerprint(&mut self, tables: &[String]) -> Result<Fingerprint> {
+        let mut found = Fingerprint::default();
+        let mut marks = String::new();
+        for listed in list(&mut self.link)? {
+            let name = listed.name.to_string();
+            if listed.is_table() && tables.contains(&name) {
+                // Every change gives a row the number of its transaction.
+                let row = self.link.ask(&format!(
+                    "SELECT count(*), coalesce(sum(xmin::text::numeric), 0) FROM ONLY {}",
+                    listed.name.sql()
+                ))?;
+                let cell = |n: usize| row.first().map(|row| cells(row)(n)).unwrap_or_default();
+                marks.push_str(&format!("{} ", cell(1)));
+                found.rows.push((name, cell(0).parse().unwrap_or(0)));
+            }
+        }
+        found.mark = sha256(marks.as_bytes());
+        Ok(found)
+    }
+}
+
+impl PostgresTarget {
+    /// The schemas of the archive as a list for `IN`.
+    pub(super) fn schema_list(&self) -> String {
+        in_list(&self.names.keys().cloned().collect::<Vec<_>>())
+    }
+}

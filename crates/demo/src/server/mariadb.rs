@@ -1,0 +1,46 @@
+//! MariaDB: how it is installed into a folder and started.
+
+use super::{Failure, program};
+use std::path::Path;
+use std::process::{Child, Command, Stdio};
+
+/// Makes the data of a new server.
+pub(super) fn install(folder: &Path) -> Result<(), Failure> {
+    let install = program(&["mariadb-install-db"]).ok_or("no mariadb-install-db")?;
+    let made = Command::new(install)
+        .args(["--no-defaults", "--auth-root-authentication-method=normal", "--skip-test-db"])
+        .arg(format!("--datadir={}", folder.join("data").display()))
+        .args(owner())
+        .output()?;
+    match made.status.success() {
+        true => Ok(()),
+        false => Err(String::from_utf8_lossy(&made.stderr).into_owned().into()),
+    }
+}
+
+/// A server that is started by root must be told to stay root.
+fn owner() -> Option<&'static str> {
+    let is_root = std::env::var_os("USER").is_some_and(|user| user == "root")
+        || std::env::var_os("HOME").is_some_and(|home| home == "/root");
+    is_root.then_some("--user=root")
+}
+
+/// Starts it.
+pub(super) fn spawn(folder: &Path, port: u16) -> Result<Child, Failure> {
+    let server = program(&["mariadbd"]).ok_or("no mariadbd")?;
+    let log = std::fs::File::create(folder.join("log"))?;
+    let child = Command::new(server)
+        .arg("--no-defaults")
+        .arg(format!("--datadir={}", folder.join("data").display()))
+        .arg(format!("--socket={}", folder.join("s").display()))
+        .arg(format!("--pid-file={}", folder.join("pid").display()))
+        .arg(format!("--port={port}"))
+        .args(["--bind-address=127.0.0.1", "--skip-name-resolve", "--innodb-buffer-pool-size=64M"])
+        .args(["--innodb-flush-log-at-trx-commit=2", "--performance-schema=OFF"])
+        .args(owner())
+        .stdin(Stdio::null())
+        .stdout(log.try_clone()?)
+        .stderr(log)
+        .spawn()?;
+    Ok(child)
+}
