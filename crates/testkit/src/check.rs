@@ -125,21 +125,23 @@ fn postgres_cells(place: &Place) -> Cells {
     );
     for schema in &schemas {
         for what in ["\\d+", "\\dT+", "\\df+", "\\da+", "\\dX", "\\dO+", "\\dd", "\\dm+", "\\dv+"] {
-            let told = psql(place, &format!("{what} \"{schema}\".*"));
+            let told = psql(place, &["-c", &format!("{what} \"{schema}\".*")]);
             let told = told.lines().map(|line| steady(line)).collect();
             cells.0.insert(format!("{what} of {schema}"), told);
         }
     }
-    cells.0.insert("extensions".into(), vec![psql(place, "\\dx")]);
+    cells.0.insert("extensions".into(), vec![psql(place, &["-c", "\\dx"])]);
     let tables = ask(
         &mut database,
-        "SELECT c.oid::regclass FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace \
-         WHERE relkind IN ('r', 'm', 'S') AND nspname !~ '^(pg_|_fw|information_schema)' ORDER BY 1",
+        "SELECT c.oid::regclass, format('SELECT %s FROM %s t ORDER BY 1', CASE relkind WHEN 'S' \
+           THEN 'last_value, is_called' ELSE 't::text' END, \
+           CASE relkind WHEN 'r' THEN 'ONLY ' ELSE '' END || c.oid::regclass) \
+         FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace \
+         WHERE relkind IN ('r', 'm', 'S') AND relispopulated AND nspname !~ '^(pg_|_fw|information_schema)' ORDER BY 1",
     );
-    for table in tables {
-        let rows = format!("SELECT t::text FROM ONLY {table} t ORDER BY 1");
-        let told = ask(&mut database, &rows);
-        cells.0.insert(format!("rows of {table}"), told);
+    for line in tables {
+        let (table, rows) = line.split_once('|').expect("two columns");
+        cells.0.insert(table.to_owned(), ask(&mut database, rows));
     }
     cells
 }
@@ -153,11 +155,13 @@ fn steady(line: &str) -> String {
     cells.collect::<Vec<_>>().join("|")
 }
 
-fn psql(place: &Place, command: &str) -> String {
+/// Runs the plain client of PostgreSQL; gives what it prints.
+pub fn psql(place: &Place, arguments: &[&str]) -> String {
     let Place::Postgres { port, user, password, name } = place else { return String::new() };
     let output = Command::new("psql")
-        .args(["-X", "-A", "-t", "-h", "127.0.0.1", "-U", user, "-d", name, "-c", command, "-p"])
+        .args(["-X", "-A", "-t", "-h", "127.0.0.1", "-U", user, "-d", name, "-p"])
         .arg(port.to_string())
+        .args(arguments)
         .env("PGPASSWORD", password)
         .output()
         .expect("psql starts; scripts/test installs it");

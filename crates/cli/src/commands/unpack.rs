@@ -239,6 +239,7 @@ fn text(context: &Context, site: &Site, report: &UnpackReport, seconds: f64) -> 
         );
     }
     page.list("left out", left_out(&report.left_out));
+    page.list("note", report.notes.clone());
     page.gap();
     rewriting(&mut page, context.style, &report.rewriting);
     page.gap();

@@ -78,7 +78,7 @@ fn wrong_passwords_and_missing_databases_are_told_apart() {
 
 #[test]
 fn the_database_is_learned_from_the_sites_own_settings() {
-    for engine in [Engine::Sqlite, Engine::Mariadb] {
+    for engine in [Engine::Sqlite, Engine::Mariadb, Engine::Postgres] {
         let stage = stage(engine);
         stage.scene.write(
             "fernweh.toml",
@@ -105,7 +105,7 @@ fn a_site_can_be_given_without_a_configuration() {
 
 #[test]
 fn a_survey_counts_what_is_there() {
-    for engine in [Engine::Sqlite, Engine::Mariadb] {
+    for engine in [Engine::Sqlite, Engine::Mariadb, Engine::Postgres] {
         let stage = stage(engine);
         let report = stage.scene.done("survey old --json").json();
         let records: u64 = report["database"]["tables"]

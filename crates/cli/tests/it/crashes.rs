@@ -87,8 +87,22 @@ fn a_site_with_mariadb_survives_a_kill_at_every_step() {
 }
 
 #[test]
+fn a_site_with_postgres_survives_a_kill_at_every_step() {
+    let after = [
+        "switching",
+        "objects-moved",
+        "database-in-place",
+        "database-switched",
+        "files-in-place",
+        "files-switched",
+        "done",
+    ];
+    killed_at_every_step(Engine::Postgres, &after);
+}
+
+#[test]
 fn an_undo_that_is_killed_can_be_completed() {
-    for engine in [Engine::SqliteOutside, Engine::Mariadb] {
+    for engine in [Engine::SqliteOutside, Engine::Mariadb, Engine::Postgres] {
         let (stage, first, second) = two_states(engine);
         for step in ["switching", "database-switched", "files-in-place"] {
             stage.scene.done(UNPACK);
@@ -103,7 +117,7 @@ fn an_undo_that_is_killed_can_be_completed() {
 
 #[test]
 fn an_unfinished_run_can_be_cleaned_up() {
-    for engine in [Engine::Sqlite, Engine::Mariadb] {
+    for engine in [Engine::Sqlite, Engine::Mariadb, Engine::Postgres] {
         let (stage, first, _) = two_states(engine);
         stage.scene.run_killed_at(UNPACK, "checked");
         let runs = stage.scene.done("runs --json").json();
@@ -188,7 +202,7 @@ fn soak() {
         seed ^= seed << 17;
         seed
     };
-    for engine in [Engine::Sqlite, Engine::SqliteOutside, Engine::Mariadb] {
+    for engine in [Engine::Sqlite, Engine::SqliteOutside, Engine::Mariadb, Engine::Postgres] {
         let (stage, first, second) = two_states(engine);
         let began = std::time::Instant::now();
         stage.scene.done(UNPACK);

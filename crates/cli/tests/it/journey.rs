@@ -1,16 +1,21 @@
 //! The whole way: pack, unpack, rewrite, undo.
 
 use super::{PROGRAM, stage};
+use fernweh_core::sql::Dialect;
 use fernweh_demo::faults::REMAINDERS;
 use fernweh_demo::{NEW_URL, OLD_URL};
 use fernweh_testkit::{Engine, Stage, database_cells, files_of, php_finds_different};
 use std::os::unix::fs::PermissionsExt;
 
-const ENGINES: [Engine; 3] = [Engine::Sqlite, Engine::SqliteOutside, Engine::Mariadb];
+const ENGINES: [Engine; 4] =
+    [Engine::Sqlite, Engine::SqliteOutside, Engine::Mariadb, Engine::Postgres];
 
 /// Everything of a site as text, in which old names can be looked for.
 fn whole_text(stage: &Stage, site: &str) -> String {
     let mut database = stage.database(site);
+    if stage.new.dialect() == Dialect::Postgres {
+        database.run(b"SET bytea_output = 'escape'").unwrap();
+    }
     let mut text = String::new();
     for (table, columns) in [
         ("gp_articles", "slug, title, body, teaser, share"),
@@ -65,7 +70,7 @@ fn after_the_move_no_old_address_is_left_but_the_intended_ones() {
 
 #[test]
 fn php_reads_every_serialized_value_with_only_the_intended_changes() {
-    for engine in [Engine::Sqlite, Engine::Mariadb] {
+    for engine in [Engine::Sqlite, Engine::Mariadb, Engine::Postgres] {
         let stage = stage(engine);
         let archive = stage.pack();
         stage.scene.done(&format!("unpack {archive} new"));
@@ -125,7 +130,7 @@ fn a_round_trip_as_is_gives_the_same_database_and_the_same_files() {
 
 #[test]
 fn the_preview_gives_the_numbers_of_the_real_run_and_changes_nothing() {
-    for engine in [Engine::Sqlite, Engine::Mariadb] {
+    for engine in [Engine::Sqlite, Engine::Mariadb, Engine::Postgres] {
         let stage = stage(engine);
         let archive = stage.pack();
         let preview = stage.scene.done(&format!("unpack {archive} new --preview --json")).json();

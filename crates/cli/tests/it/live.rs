@@ -7,7 +7,7 @@ const RULE: &str = "rewrite old --from http://glimmerpoint.example --to https://
 
 #[test]
 fn preview_and_real_run_give_the_same_numbers_and_undo_brings_every_cell_back() {
-    for engine in [Engine::Sqlite, Engine::SqliteOutside, Engine::Mariadb] {
+    for engine in [Engine::Sqlite, Engine::SqliteOutside, Engine::Mariadb, Engine::Postgres] {
         let stage = stage(engine);
         let before = (database_cells(&stage.old), files_of(&stage.root("old")));
         let preview = stage.scene.done(&format!("{RULE} --json")).json();
@@ -47,7 +47,7 @@ fn same_content(
 
 #[test]
 fn the_new_values_are_the_same_as_when_unpacking() {
-    for engine in [Engine::Sqlite, Engine::Mariadb] {
+    for engine in [Engine::Sqlite, Engine::Mariadb, Engine::Postgres] {
         let stage = stage(engine);
         let archive = stage.pack();
         stage.scene.done(&format!("unpack {archive} new"));
@@ -60,7 +60,7 @@ fn the_new_values_are_the_same_as_when_unpacking() {
 
 #[test]
 fn a_cell_that_cannot_take_the_new_value_is_named_and_the_rest_is_done() {
-    for engine in [Engine::Sqlite, Engine::Mariadb] {
+    for engine in [Engine::Sqlite, Engine::Mariadb, Engine::Postgres] {
         let stage = stage(engine);
         for sql in [
             "CREATE TABLE gp_links (id INTEGER PRIMARY KEY, link VARCHAR(40) NOT NULL UNIQUE)",
@@ -86,12 +86,12 @@ fn a_cell_that_cannot_take_the_new_value_is_named_and_the_rest_is_done() {
 
 #[test]
 fn keys_that_hold_addresses_and_tables_without_keys_are_rewritten_and_taken_back() {
-    for engine in [Engine::Sqlite, Engine::Mariadb] {
+    for engine in [Engine::Sqlite, Engine::Mariadb, Engine::Postgres] {
         let stage = stage(engine);
         for sql in [
             "CREATE TABLE gp_seen (link VARCHAR(90) PRIMARY KEY, target VARCHAR(90))",
             "INSERT INTO gp_seen VALUES ('http://glimmerpoint.example/a', 'http://glimmerpoint.example/b')",
-            "CREATE TABLE gp_loose (a VARCHAR(90), b VARCHAR(90), c DOUBLE)",
+            "CREATE TABLE gp_loose (a VARCHAR(90), b VARCHAR(90), c DOUBLE PRECISION)",
             "INSERT INTO gp_loose VALUES ('http://glimmerpoint.example/a', 'http://glimmerpoint.example/b', 0.1), \
              ('http://glimmerpoint.example/a', 'http://glimmerpoint.example/b', 0.1), (NULL, '//glimmerpoint.example', NULL)",
         ] {
@@ -114,7 +114,7 @@ fn keys_that_hold_addresses_and_tables_without_keys_are_rewritten_and_taken_back
 
 #[test]
 fn what_was_edited_since_is_not_overwritten_by_undo() {
-    for engine in [Engine::Sqlite, Engine::Mariadb] {
+    for engine in [Engine::Sqlite, Engine::Mariadb, Engine::Postgres] {
         let stage = stage(engine);
         stage.scene.done(&format!("{RULE} --apply"));
         stage
@@ -133,7 +133,7 @@ fn what_was_edited_since_is_not_overwritten_by_undo() {
 
 #[test]
 fn a_killed_rewriting_is_taken_back_or_gone_on_with() {
-    for engine in [Engine::Sqlite, Engine::Mariadb] {
+    for engine in [Engine::Sqlite, Engine::Mariadb, Engine::Postgres] {
         let stage = stage(engine);
         let before = database_cells(&stage.old);
         let line = format!("{RULE} --apply");

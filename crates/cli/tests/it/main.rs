@@ -9,6 +9,7 @@ mod live;
 mod pages;
 mod php;
 mod types;
+mod zoo;
 
 use fernweh_testkit::{Engine, Stage};
 

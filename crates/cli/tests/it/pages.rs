@@ -7,7 +7,7 @@ use fernweh_testkit::Engine;
 
 #[test]
 fn every_deliberate_fault_is_found_and_nothing_else() {
-    for engine in [Engine::Sqlite, Engine::Mariadb] {
+    for engine in [Engine::Sqlite, Engine::Mariadb, Engine::Postgres] {
         let mut stage = stage(engine);
         let _hosts = stage.serve();
         let archive = stage.pack();

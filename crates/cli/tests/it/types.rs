@@ -108,7 +108,7 @@ fn values_that_sqlite_allows_anywhere_arrive_exactly() {
 
 #[test]
 fn long_and_strange_names_of_tables_and_files_travel() {
-    for engine in [Engine::Sqlite, Engine::Mariadb] {
+    for engine in [Engine::Sqlite, Engine::Mariadb, Engine::Postgres] {
         let stage = stage(engine);
         let long = format!("gp_{}", "ä".repeat(50));
         let quote = if engine == Engine::Mariadb { '`' } else { '"' };

@@ -100,7 +100,7 @@ fn collations(link: &mut Link, schema: &str, found: &mut Units) -> Result<()> {
          CASE WHEN coalesce({locale}, '') <> '' THEN format('locale = %L', {locale}) \
            WHEN c.collprovider = 'i' THEN format('locale = %L', c.collcollate) \
            ELSE format('lc_collate = %L, lc_ctype = %L', c.collcollate, c.collctype) END, \
-         c.collisdeterministic) FROM pg_catalog.pg_collation c \
+         CASE WHEN c.collisdeterministic THEN 'true' ELSE 'false' END) FROM pg_catalog.pg_collation c \
          WHERE c.collnamespace = {}::regnamespace AND {} ORDER BY c.collname",
         text(&quoted(schema)),
         no_member("pg_collation", "c.oid")

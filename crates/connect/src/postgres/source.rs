@@ -262,7 +262,9 @@ pub(super) fn stream(
     let kinds: Vec<_> = table.columns.iter().map(|column| column.text).collect();
     let names: Vec<String> = table.columns.iter().map(|column| quoted(&column.name)).collect();
     let place = Qualified::parse(&table.name).sql();
-    let query = format!("COPY {place} ({}) TO STDOUT", names.join(", "));
+    // A table can be without columns of its own.
+    let names = if names.is_empty() { String::new() } else { format!(" ({})", names.join(", ")) };
+    let query = format!("COPY {place}{names} TO STDOUT");
     let Link { runtime, client, .. } = link;
     let unreadable = || {
         Trouble::damaged("the server sent a row that cannot be read").at(table.name.clone())

@@ -16,9 +16,9 @@ const LOCK_WAIT: &str = "2s";
 /// How often it tries before it names who is in the way.
 const TRIES: u32 = 5;
 
-/// A schema as the argument of a cast to `regnamespace`.
+/// The number of a schema, as a question; nothing if it is not there.
 pub(super) fn namespace(schema: &str) -> String {
-    text(&quoted(schema))
+    format!("(SELECT oid FROM pg_catalog.pg_namespace WHERE nspname = {})", text(schema))
 }
 
 /// Every object of a schema that is moved by itself: class, number, name, and a name that
@@ -33,11 +33,12 @@ fn movable(condition: &str) -> String {
            AND d.refclassid = 'pg_class'::regclass AND d.deptype IN ('a', 'i')) \
          UNION ALL SELECT 'pg_type'::regclass::oid, t.oid, 't', t.typname FROM pg_catalog.pg_type t \
          LEFT JOIN pg_catalog.pg_class k ON k.oid = t.typrelid \
-         WHERE t.typnamespace = {condition} AND (t.typtype IN ('e', 'd', 'r', 'm') \
+         WHERE t.typnamespace = {condition} AND (t.typtype IN ('e', 'd') \
            OR t.typtype = 'c' AND k.relkind = 'c') \
          UNION ALL SELECT 'pg_proc'::regclass::oid, p.oid, 'p', \
            p.proname || ' ' || p.proargtypes::text FROM pg_catalog.pg_proc p \
-         WHERE p.pronamespace = {condition} \
+         WHERE p.pronamespace = {condition} AND NOT EXISTS (SELECT 1 FROM pg_catalog.pg_depend d \
+           WHERE d.classid = 'pg_proc'::regclass AND d.objid = p.oid AND d.deptype IN ('i', 'e')) \
          UNION ALL SELECT 'pg_collation'::regclass::oid, x.oid, 'c', x.collname \
          FROM pg_catalog.pg_collation x WHERE x.collnamespace = {condition} \
          UNION ALL SELECT 'pg_statistic_ext'::regclass::oid, s.oid, 's', s.stxname \
@@ -64,11 +65,11 @@ pub(super) fn plan(target: &mut PostgresTarget) -> Result<(SchemasSwap, Vec<Stri
         let link = &mut target.link;
         let there = format!("SELECT 1 FROM pg_catalog.pg_namespace WHERE nspname = {}", text(&name));
         let made = link.one(&there)?.is_none();
-        let new_of = format!("{}::regnamespace", namespace(&aside_new));
+        let new_of = namespace(&aside_new);
         let new = link.ask(&format!("SELECT class, number FROM ({}) n", movable(&new_of)))?;
         let mut old = Vec::new();
         if !made {
-            let old_of = format!("{}::regnamespace", namespace(&name));
+            let old_of = namespace(&name);
             // Arguments of routines are compared by the names of their types.
             old = link.ask(&format!(
                 "SELECT o.class, o.number FROM ({}) o JOIN ({}) n ON n.kind = o.kind \
@@ -113,12 +114,12 @@ fn refuse_clashes(link: &mut Link, name: &str, aside: &str, old: &[ObjectId]) ->
     let found = link.ask(&format!(
         "SELECT stays.relname, coalesce(x.indrelid, d.refobjid)::regclass \
          FROM pg_catalog.pg_class stays JOIN pg_catalog.pg_class comes \
-           ON comes.relname = stays.relname AND comes.relnamespace = {}::regnamespace \
+           ON comes.relname = stays.relname AND comes.relnamespace = {} \
          LEFT JOIN pg_catalog.pg_index x ON x.indexrelid = stays.oid \
          LEFT JOIN pg_catalog.pg_depend d ON stays.relkind = 'S' AND d.objid = stays.oid \
            AND d.classid = 'pg_class'::regclass AND d.refclassid = 'pg_class'::regclass \
            AND d.deptype IN ('a', 'i') \
-         WHERE stays.relnamespace = {}::regnamespace AND stays.relkind IN ('i', 'I', 'S') \
+         WHERE stays.relnamespace = {} AND stays.relkind IN ('i', 'I', 'S') \
          AND ('pg_class'::regclass::oid, stays.oid) NOT IN ({old}) \
          AND ('pg_class'::regclass::oid, coalesce(x.indrelid, d.refobjid, 0)) NOT IN ({old}) LIMIT 1",
         namespace(aside),
@@ -201,7 +202,10 @@ pub(super) fn switch(
             Err(Stop::Server(error)) => {
                 let _ = link.try_run("ROLLBACK");
                 let waits = error.code().is_some_and(|c| ["55P03", "40P01"].contains(&c.code()));
-                if !waits || attempt >= TRIES {
+                if !waits {
+                    return Err(link.trouble("the tables cannot be switched", &error));
+                }
+                if attempt >= TRIES {
                     return Err(blocked(link, &error));
                 }
             }
@@ -241,11 +245,15 @@ fn in_one_transaction(
             Direction::Back => [(&schema.new, name, new), (&schema.old, old, name)],
         });
     }
-    let mut steps = Vec::new();
+    // Routines are named by the types of their arguments, so they move before these do.
+    let (mut routines, mut others) = (Vec::new(), Vec::new());
     for (ids, from, to) in moves.into_iter().filter(|(ids, ..)| !ids.is_empty()) {
-        let found = link.ask(&moving(ids, from, to)).map_err(Stop::Told)?;
-        steps.push(found.iter().map(|row| cells(row)(0)).collect::<Vec<_>>().join(";"));
+        for row in link.ask(&moving(ids, from, to)).map_err(Stop::Told)? {
+            let cell = cells(&row);
+            if cell(1) == "t" { routines.push(cell(0)) } else { others.push(cell(0)) }
+        }
     }
+    let steps = [routines.join(";"), others.join(";")];
     if steps.iter().all(String::is_empty) {
         return Ok(link.try_run("COMMIT")?);
     }
@@ -263,7 +271,7 @@ fn in_one_transaction(
         }
     }
     for schema in swap.schemas.iter().filter(|s| s.made && direction == Direction::Back) {
-        let within = format!("{}::regnamespace", namespace(&schema.name));
+        let within = namespace(&schema.name);
         let rest = link.one(&format!("SELECT count(*) FROM ({}) n", movable(&within)));
         if rest.map_err(Stop::Told)?.as_deref() == Some("0") {
             link.try_run(&format!("DROP SCHEMA {}", quoted(&schema.name)))?;
@@ -277,7 +285,7 @@ fn moving(ids: &[ObjectId], from: &str, to: &str) -> String {
     format!(
         "SELECT format('ALTER %s %s SET SCHEMA %I', CASE i.type WHEN 'statistics object' \
            THEN 'STATISTICS' WHEN 'composite type' THEN 'TYPE' ELSE upper(i.type) END, i.identity, \
-           {}) FROM (VALUES {}) AS v(class, number) \
+           {}), v.class::oid = 'pg_proc'::regclass FROM (VALUES {}) AS v(class, number) \
          CROSS JOIN LATERAL pg_identify_object(v.class::oid, v.number::oid, 0) i \
          WHERE i.schema = quote_ident({}) ORDER BY i.type <> 'table', v.number",
         text(to),

@@ -29,6 +29,9 @@ pub struct PostgresTarget {
     notes: Vec<String>,
 }
 
+/// By this a statement makes a range type.
+const RANGE: &str = " AS RANGE (";
+
 /// A table that takes rows at the moment.
 struct Filling {
     table: String,
@@ -69,6 +72,7 @@ impl PostgresTarget {
                     let place = Qualified::parse(name);
                     (place.schema, place.name)
                 }
+                Statement::Object { kind: Kind::Type, sql, .. } if sql.contains(RANGE) => continue,
                 Statement::Object { kind: Kind::Type | Kind::Routine | Kind::Sequence, name, .. } => {
                     (schema.clone(), name.clone())
                 }
@@ -80,10 +84,12 @@ impl PostgresTarget {
 
     /// Runs the statements of an archive so that they make their objects aside.
     fn make(&mut self, statements: &[Statement]) -> Result<()> {
+        let mut schema = "public".to_owned();
         for statement in statements {
             let Some(sql) = statement.sql() else { continue };
             match statement {
                 Statement::Schema { name, .. } => {
+                    schema.clone_from(name);
                     let aside = quoted(&self.aside('n', name));
                     self.link.run(&format!("CREATE SCHEMA IF NOT EXISTS {aside}")).map_err(|trouble| {
                         trouble.hint(format!(
@@ -99,6 +105,9 @@ impl PostgresTarget {
                 }
                 Statement::Object { kind: Kind::Schema, .. } => {}
                 Statement::Object { kind: Kind::Extension, name, .. } => self.extend(name, sql)?,
+                Statement::Object { kind: Kind::Type, name, .. } if sql.contains(RANGE) => {
+                    self.range(&schema, name, sql)?;
+                }
                 _ => {
                     let moved = in_schemas(sql, &self.names, &|schema| self.aside('n', schema));
                     self.one(statement, &moved)?;
@@ -139,6 +148,37 @@ impl PostgresTarget {
             }
             _ => Err(self.link.trouble(&format!("the database does not take: {first}"), &error)),
         }
+    }
+
+    /// The functions of a range type belong to the server, and cannot be moved to another
+    /// schema; so the type is made in place, where nothing uses it yet.
+    fn range(&mut self, schema: &str, name: &str, sql: &str) -> Result<()> {
+        let subtype = self.link.one(&format!(
+            "SELECT format_type(r.rngsubtype, NULL) FROM pg_catalog.pg_range r \
+             JOIN pg_catalog.pg_type t ON t.oid = r.rngtypid \
+             WHERE t.typname = {} AND t.typnamespace = {}",
+            text(name),
+            switch::namespace(schema)
+        ))?;
+        if let Some(subtype) = subtype {
+            if sql.contains(&format!("(SUBTYPE = {subtype},")) {
+                return Ok(());
+            }
+            return Err(Trouble::outside("a range type of the database is another one")
+                .at(format!("{name} of {}", self.link.shown))
+                .because(format!("it is made of {subtype}; the archive says: {sql}"))
+                .hint("rename the type that is there, and try again"));
+        }
+        let path = self.link.one("SHOW search_path")?.unwrap_or_default();
+        let place = quoted(schema);
+        self.link.run(&format!(
+            "CREATE SCHEMA IF NOT EXISTS {place}; SET search_path = {place}, public"
+        ))?;
+        let what = format!("the database does not take type {name}");
+        self.link.try_one(sql).map_err(|error| self.link.trouble(&what, &error))?;
+        self.link.run(&format!("SET search_path = {path}"))?;
+        self.notes.push(format!("range type {name} was made; undo leaves it there"));
+        Ok(())
     }
 
     fn extend(&mut self, name: &str, sql: &str) -> Result<()> {
@@ -200,7 +240,7 @@ impl PostgresTarget {
                  FROM pg_catalog.pg_class old JOIN pg_catalog.pg_class new \
                    ON new.relname = old.relname AND (new.relkind = 'S') = (old.relkind = 'S') \
                  CROSS JOIN LATERAL aclexplode(old.relacl) a \
-                 WHERE old.relnamespace = {}::regnamespace AND new.relnamespace = {}::regnamespace \
+                 WHERE old.relnamespace = {} AND new.relnamespace = {} \
                  AND old.relkind IN ('r', 'p', 'v', 'm', 'S') AND a.grantee <> old.relowner",
                 switch::namespace(&schema),
                 switch::namespace(&self.aside('n', &schema)),

@@ -66,6 +66,8 @@ pub struct UnpackReport {
     pub settings: Vec<String>,
     /// What was left out, and why.
     pub left_out: Vec<LeftOut>,
+    /// What was built otherwise than the archive says.
+    pub notes: Vec<String>,
     /// What rewriting did.
     pub rewriting: RewriteReport,
     /// The run, if something was changed.
@@ -286,6 +288,7 @@ fn build(
     if let Some(target) = &mut targets.database {
         check_rows(archive, *target, &plan.tables)?;
         plan.database = Some(target.finish(&afterwards)?);
+        report.notes = target.notes();
     }
     if let Some(target) = &mut targets.files {
         check_files(archive, report)?;
