@@ -7,9 +7,7 @@ use crate::secrets::expanded;
 use fernweh_connect::http::{HttpOptions, HttpSource};
 use fernweh_connect::local::{LocalEditor, LocalSource, LocalTarget};
 use fernweh_connect::mariadb::{MariadbAddress, MariadbEditor, MariadbSource, MariadbTarget};
-use fernweh_connect::postgres::{
-    PostgresAddress, PostgresEditor, PostgresSource, PostgresTarget,
-};
+use fernweh_connect::postgres::{PostgresAddress, PostgresEditor, PostgresSource, PostgresTarget};
 use fernweh_connect::sqlite::{SqliteEditor, SqliteSource, SqliteTarget};
 use fernweh_core::address::WebAddress;
 use fernweh_core::settings::{self, Role, Setting};
@@ -360,10 +358,20 @@ impl Site {
                 _ => None,
             },
             DatabasePlace::Mariadb(MariadbAddress {
-                host, port, socket, user, database, password
+                host,
+                port,
+                socket,
+                user,
+                database,
+                password,
             })
             | DatabasePlace::Postgres(PostgresAddress {
-                host, port, socket, user, database, password
+                host,
+                port,
+                socket,
+                user,
+                database,
+                password,
             }) => {
                 let place = ServerPlace {
                     host: host.clone(),

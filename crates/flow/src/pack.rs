@@ -7,8 +7,8 @@ use fernweh_core::limits;
 use fernweh_core::record::{COUNTERS, Entry, EntryKind, Table};
 use fernweh_core::settings::{self, Role};
 use fernweh_core::sql::{
-    Dialect, POSTGRES_SETTINGS, quote_name, write_copy_head, write_copy_row, write_insert_head,
-    write_row, write_structure,
+    Dialect, MARIADB_ROW_SETTINGS, POSTGRES_SETTINGS, quote_name, write_copy_head, write_copy_row,
+    write_insert_head, write_row, write_structure,
 };
 use fernweh_ports::{
     DatabaseSource, FileSource, LeftOut, Result, Scope, Structure, Trouble, Unit, Watch, counted,
@@ -252,10 +252,7 @@ impl Blocks<'_> {
     fn begin(&mut self) {
         match self.dialect {
             Dialect::Postgres => self.raw.extend_from_slice(POSTGRES_SETTINGS.as_bytes()),
-            Dialect::Mariadb => self.raw.extend_from_slice(
-                b"SET NAMES binary;\nSET foreign_key_checks = 0, unique_checks = 0, \
-                  time_zone = '+00:00', sql_mode = 'NO_AUTO_VALUE_ON_ZERO';\n",
-            ),
+            Dialect::Mariadb => self.raw.extend_from_slice(MARIADB_ROW_SETTINGS.as_bytes()),
             Dialect::Sqlite => {
                 self.raw.extend_from_slice(b"PRAGMA foreign_keys = OFF;\n");
                 if self.table.name == COUNTERS && self.block == 1 {

@@ -89,17 +89,18 @@ pub(crate) fn rows(
     visit: &mut dyn FnMut(Insert) -> Result<()>,
 ) -> Result<()> {
     let wrong = |error: StatementError| refused(member, error);
-    let stranger =
-        |other: &str| refused(member, format!("rows of table {other} among those of {}", table.name));
+    let stranger = |other: &str| {
+        refused(member, format!("rows of table {other} among those of {}", table.name))
+    };
     if dialect == Dialect::Postgres {
         return copied_rows(archive, member, table, visit);
     }
-    each(archive, dialect, member, &mut |statement| {
-        match Insert::parse(dialect, statement).map_err(wrong)? {
-            None => Ok(()),
-            Some(insert) if insert.table == table.name => visit(insert),
-            Some(insert) => Err(stranger(&insert.table)),
-        }
+    each(archive, dialect, member, &mut |statement| match Insert::parse(dialect, statement)
+        .map_err(wrong)?
+    {
+        None => Ok(()),
+        Some(insert) if insert.table == table.name => visit(insert),
+        Some(insert) => Err(stranger(&insert.table)),
     })
 }
 
@@ -119,7 +120,10 @@ fn copied_rows(
     while let Some(statement) = script.next_statement().map_err(broken)? {
         let Some(head) = CopyHead::parse(&statement).map_err(wrong)? else { continue };
         if head.table != table.name || head.columns.len() != kinds.len() {
-            return Err(refused(member, format!("rows of table {} with other columns", head.table)));
+            return Err(refused(
+                member,
+                format!("rows of table {} with other columns", head.table),
+            ));
         }
         // What follows the semicolon on its line.
         script.next_line().map_err(broken)?;

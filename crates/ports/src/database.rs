@@ -94,7 +94,7 @@ pub enum DatabaseSwap {
     /// A file changes places with another.
     File(FileSwap),
     /// Tables change their names.
-    Tables(TablesSwap),
+    Tables(Box<TablesSwap>),
     /// Objects change their schemas.
     Schemas(SchemasSwap),
 }
@@ -177,6 +177,15 @@ pub struct SwapObjects {
     pub triggers: Vec<NamedSql>,
     /// Views.
     pub views: Vec<NamedSql>,
+    /// Stored routines; `table` says of which kind.
+    #[serde(default)]
+    pub routines: Vec<NamedSql>,
+    /// Events.
+    #[serde(default)]
+    pub events: Vec<NamedSql>,
+    /// Defaults of columns that need a sequence.
+    #[serde(default)]
+    pub defaults: Vec<NamedSql>,
 }
 
 /// A statement that creates a named object.
@@ -188,6 +197,9 @@ pub struct NamedSql {
     pub table: String,
     /// The statement.
     pub sql: String,
+    /// Settings of the session that it needs, as statements.
+    #[serde(default)]
+    pub modes: Vec<String>,
 }
 
 /// A mark by which later writing is noticed.

@@ -66,16 +66,34 @@ fn sqlite_cells(place: &Place) -> Cells {
     let mut cells = Cells::default();
     let structure = "SELECT type, name, tbl_name, sql FROM sqlite_schema ORDER BY type, name";
     cells.0.insert("structure".into(), ask(&mut database, structure));
-    cells.0.insert("version".into(), ask(&mut database, "PRAGMA user_version"));
+    for pragma in ["user_version", "application_id", "auto_vacuum", "encoding", "page_size"] {
+        cells.0.insert(pragma.into(), ask(&mut database, &format!("PRAGMA {pragma}")));
+    }
     let tables = ask(&mut database, "SELECT name FROM sqlite_schema WHERE type = 'table'");
     for table in tables {
         let quoted = table.replace('\'', "''");
-        let columns =
-            ask(&mut database, &format!("SELECT name FROM pragma_table_info('{quoted}')"));
-        let exact: Vec<String> =
-            columns.iter().map(|name| format!("typeof(\"{name}\"), quote(\"{name}\")")).collect();
-        let sql = format!("SELECT {} FROM \"{table}\" ORDER BY 1, 2, 3, 4", exact.join(", "));
-        cells.0.insert(table.clone(), ask(&mut database, &sql));
+        let columns = ask(
+            &mut database,
+            &format!("SELECT name FROM pragma_table_xinfo('{quoted}') WHERE hidden <> 1"),
+        );
+        let exact: Vec<String> = columns
+            .iter()
+            .map(|name| name.replace('"', "\"\""))
+            .map(|name| {
+                format!("typeof(\"{name}\"), quote(\"{name}\"), hex(CAST(\"{name}\" AS BLOB))")
+            })
+            .collect();
+        let quoted = table.replace('"', "\"\"");
+        // What has no rowid says so; then the values alone are compared.
+        let with_rowid = format!("SELECT rowid, {} FROM \"{quoted}\"", exact.join(", "));
+        let without = format!("SELECT {} FROM \"{quoted}\"", exact.join(", "));
+        let rows = match table.starts_with("sqlite_") {
+            true => database.ask(&without),
+            false => database.ask(&with_rowid).or_else(|_| database.ask(&without)),
+        };
+        let mut rows: Vec<String> = rows.expect("rows").into_iter().map(text).collect();
+        rows.sort();
+        cells.0.insert(table.clone(), rows);
     }
     cells
 }
@@ -90,26 +108,63 @@ fn mariadb_cells(place: &Place) -> Cells {
     );
     for table in &tables {
         let quoted = table.replace('\\', "\\\\").replace('\'', "\\'");
-        let create = ask(&mut database, &format!("SHOW CREATE TABLE `{table}`"));
-        // The definer of a view is whoever made it.
-        let create = create.into_iter().map(|sql| without_definer(&sql)).collect();
+        let table_name = table.replace('`', "``");
+        let create = ask(&mut database, &format!("SHOW CREATE TABLE `{table_name}`"));
+        // The definer of a view is whoever made it; names can carry the name of the database.
+        let own = format!("`{}`.", ask(&mut database, "SELECT database()")[0]);
+        let create =
+            create.into_iter().map(|sql| without_definer(&sql).replace(&own, "")).collect();
         cells.0.insert(format!("structure of {table}"), create);
-        let columns = ask(
+        let mut columns = ask(
             &mut database,
             &format!(
-                "SELECT column_name FROM information_schema.columns WHERE table_schema = database() \
-                 AND table_name = '{quoted}' ORDER BY ordinal_position"
+                "SELECT replace(column_name, '`', '``') FROM information_schema.columns \
+                 WHERE table_schema = database() AND table_name = '{quoted}' ORDER BY ordinal_position"
             ),
         );
+        let kind = format!(
+            "SELECT table_type FROM information_schema.tables WHERE table_schema = database() \
+             AND table_name = '{quoted}'"
+        );
+        let versioned = ask(&mut database, &kind) == ["SYSTEM VERSIONED"];
+        if versioned && !columns.iter().any(|name| name == "e") {
+            columns.extend(["row_start".into(), "row_end".into()]);
+        }
+        let history = if versioned { " FOR SYSTEM_TIME ALL" } else { "" };
         let exact: Vec<String> =
             columns.iter().map(|name| format!("hex(CAST(`{name}` AS BINARY))")).collect();
-        let sql = format!("SELECT {} FROM `{table}` ORDER BY 1, 2", exact.join(", "));
-        cells.0.insert(table.clone(), ask(&mut database, &sql));
+        let table_name = table.replace('`', "``");
+        let sql = format!("SELECT {} FROM `{table_name}`{history}", exact.join(", "));
+        let mut rows = ask(&mut database, &sql);
+        rows.sort();
+        cells.0.insert(table.clone(), rows);
+    }
+    for (what, sql) in [
+        (
+            "routines",
+            "SELECT routine_name, routine_type, dtd_identifier, routine_definition, sql_data_access, \
+             security_type, sql_mode, routine_comment, is_deterministic, character_set_client \
+             FROM information_schema.routines WHERE routine_schema = database() ORDER BY 1, 2",
+        ),
+        (
+            "parameters",
+            "SELECT specific_name, ordinal_position, parameter_mode, parameter_name, dtd_identifier, \
+             collation_name FROM information_schema.parameters \
+             WHERE specific_schema = database() ORDER BY 1, 2",
+        ),
+        (
+            "events",
+            "SELECT event_name, time_zone, event_definition, event_type, execute_at, interval_value, \
+             interval_field, sql_mode, starts, ends, status, on_completion, event_comment \
+             FROM information_schema.events WHERE event_schema = database() ORDER BY 1",
+        ),
+    ] {
+        cells.0.insert(what.into(), ask(&mut database, sql));
     }
     let triggers = ask(
         &mut database,
-        "SELECT trigger_name, event_object_table, action_timing, event_manipulation, action_statement \
-         FROM information_schema.triggers WHERE trigger_schema = database() ORDER BY 1",
+        "SELECT trigger_name, event_object_table, action_timing, event_manipulation, action_statement, \
+         action_order, sql_mode FROM information_schema.triggers WHERE trigger_schema = database() ORDER BY 1",
     );
     cells.0.insert("triggers".into(), triggers);
     cells
@@ -126,7 +181,7 @@ fn postgres_cells(place: &Place) -> Cells {
     for schema in &schemas {
         for what in ["\\d+", "\\dT+", "\\df+", "\\da+", "\\dX", "\\dO+", "\\dd", "\\dm+", "\\dv+"] {
             let told = psql(place, &["-c", &format!("{what} \"{schema}\".*")]);
-            let told = told.lines().map(|line| steady(line)).collect();
+            let told = told.lines().map(steady).collect();
             cells.0.insert(format!("{what} of {schema}"), told);
         }
     }
@@ -153,6 +208,26 @@ fn steady(line: &str) -> String {
         !size && !cell.starts_with("u_") && *cell != "root"
     });
     cells.collect::<Vec<_>>().join("|")
+}
+
+/// Lets the plain client of MariaDB run a script; gives what it prints.
+pub fn mariadb_client(place: &Place, script: Vec<u8>) -> String {
+    let Place::Mariadb { port, user, password, name } = place else { return String::new() };
+    let mut client = Command::new("mariadb")
+        .args(["--no-defaults", "--protocol=tcp", "-h127.0.0.1", "-N", "-B", "-u", user, "-P"])
+        .args([&port.to_string(), name])
+        .env("MYSQL_PWD", password)
+        .stdin(Stdio::piped())
+        .stdout(Stdio::piped())
+        .stderr(Stdio::piped())
+        .spawn()
+        .expect("mariadb starts; scripts/test installs it");
+    let mut pipe = client.stdin.take().expect("a pipe");
+    let writer = std::thread::spawn(move || pipe.write_all(&script));
+    let output = client.wait_with_output().expect("the client ends");
+    let _ = writer.join();
+    assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
+    String::from_utf8_lossy(&output.stdout).into_owned()
 }
 
 /// Runs the plain client of PostgreSQL; gives what it prints.
@@ -265,10 +340,11 @@ pub fn read_and_throw_away(place: &Place) -> u64 {
         Place::Mariadb { .. } => {
             ask(&mut database, "SHOW FULL TABLES WHERE table_type = 'BASE TABLE'")
         }
-        Place::Postgres { .. } => {
-            ask(&mut database, "SELECT relname FROM pg_class WHERE relkind = 'r' AND \
-                 relnamespace = 'public'::regnamespace")
-        }
+        Place::Postgres { .. } => ask(
+            &mut database,
+            "SELECT relname FROM pg_class WHERE relkind = 'r' AND \
+                 relnamespace = 'public'::regnamespace",
+        ),
     };
     let names = tables.iter().map(|name| name.trim_end_matches("|BASE TABLE"));
     names.map(|name| database.count_by_reading(name).expect("rows")).sum()

@@ -7,6 +7,9 @@ mod check;
 mod program;
 mod stage;
 
-pub use check::{Cells, database_cells, files_of, php, php_finds_different, psql, read_and_throw_away};
+pub use check::{
+    Cells, database_cells, files_of, mariadb_client, php, php_finds_different, psql,
+    read_and_throw_away,
+};
 pub use program::{Ran, Scene};
 pub use stage::{Engine, Stage, new_database, shared_server};

@@ -45,8 +45,8 @@ pub fn shared_server(kind: Server) -> &'static Mutex<PrivateServer> {
     server.get_or_init(|| {
         let folder =
             std::env::temp_dir().join(format!("fernweh-test-{}-{word}", std::process::id()));
-        let server =
-            PrivateServer::start(kind, &folder).expect("the server starts; scripts/test installs it");
+        let server = PrivateServer::start(kind, &folder)
+            .expect("the server starts; scripts/test installs it");
         // Statics are not dropped: a watcher ends the server when the tests are gone.
         watch_over(&folder);
         Mutex::new(server)

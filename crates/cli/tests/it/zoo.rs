@@ -4,10 +4,14 @@
 use super::PROGRAM;
 use fernweh_demo::database::{Database, Place};
 use fernweh_demo::server::Server;
-use fernweh_testkit::{Cells, Scene, database_cells, new_database, psql, shared_server};
+use fernweh_testkit::{
+    Cells, Scene, database_cells, mariadb_client, new_database, psql, shared_server,
+};
 use std::process::Command;
 
 const POSTGRES: &str = include_str!("../zoo/postgres.sql");
+const SQLITE: &str = include_str!("../zoo/sqlite.sql");
+const MARIADB: &str = include_str!("../zoo/mariadb.sql");
 
 /// Says what differs, short.
 fn assert_same(before: &Cells, after: &Cells, what: &str) {
@@ -74,6 +78,59 @@ fn there_and_back(old: &Place, new: &Place) -> Scene {
     scene
 }
 
+/// Without Fernweh: the members of the archive in the order of their names.
+fn unpack_by_hand(scene: &Scene) {
+    let script = "mkdir x && tar -xf zoo.fernweh.tar -C x && \
+                  find x/database -name '*.zst' | LC_ALL=C sort | xargs zstd -qdc > all.sql";
+    let ran = Command::new("sh").args(["-c", script]).current_dir(scene.path(".")).status();
+    assert!(ran.unwrap().success());
+}
+
+#[test]
+fn everything_in_a_sqlite_database_arrives() {
+    let folder = tempfile::tempdir().unwrap();
+    let [old, new] = ["old.db", "new.db"].map(|name| Place::Sqlite(folder.path().join(name)));
+    Database::open(&old).unwrap().run(SQLITE.as_bytes()).unwrap();
+    let scene = there_and_back(&old, &new);
+    let ask = |sql: &str| Database::open(&new).unwrap().ask(sql);
+    assert_eq!(ask("SELECT rowid FROM words WHERE words MATCH 'rising'").unwrap().len(), 1);
+    assert_eq!(
+        ask("SELECT rowid FROM loose_words WHERE loose_words MATCH 'far'").unwrap().len(),
+        1
+    );
+    assert_eq!(ask("SELECT id FROM places WHERE x1 > 4").unwrap()[0][0].as_deref(), Some("2"));
+
+    // What stays at the destination keeps its shadows and its rowids.
+    Database::open(&new).unwrap().run(b"DROP TABLE words; DROP TABLE loose").unwrap();
+    scene.done("pack new -o fewer.fernweh.tar");
+    scene.done("unpack fewer.fernweh.tar old --as-is --overwrite");
+    let ask = |sql: &str| Database::open(&old).unwrap().ask(sql).unwrap();
+    assert_eq!(ask("SELECT rowid FROM words WHERE words MATCH 'moon'")[0][0].as_deref(), Some("7"));
+    assert_eq!(ask("SELECT max(rowid) FROM loose")[0][0].as_deref(), Some("1000000000000"));
+
+    // After rewriting, the index knows the new words.
+    scene.write("fernweh.toml", format!(
+        "{}[[rule]]\nfrom = \"http://glimmerpoint.example\"\nto = \"https://observatory.test\"\n",
+        std::fs::read_to_string(scene.path("fernweh.toml")).unwrap()
+    ));
+    scene.done("unpack zoo.fernweh.tar new --overwrite");
+    let rows =
+        Database::open(&new).unwrap().ask("SELECT body FROM words WHERE words MATCH 'observatory'");
+    let rows = rows.unwrap();
+    assert_eq!(rows[0][0].as_deref(), Some("rises at https://observatory.test/"));
+}
+
+#[test]
+fn everything_in_a_mariadb_database_arrives() {
+    let [old, new, third] =
+        ["zoo_old", "zoo_new", "zoo_third"].map(|name| new_database(Server::Mariadb, name));
+    mariadb_client(&old, MARIADB.into());
+    let scene = there_and_back(&old, &new);
+    unpack_by_hand(&scene);
+    mariadb_client(&third, std::fs::read(scene.path("all.sql")).unwrap());
+    assert_same(&database_cells(&old), &database_cells(&third), "loaded with the plain client");
+}
+
 #[test]
 fn everything_in_a_postgres_database_arrives() {
     let old = new_database(Server::Postgres, "zoo_old");
@@ -82,11 +139,7 @@ fn everything_in_a_postgres_database_arrives() {
     Database::open(&old).unwrap().run(POSTGRES.as_bytes()).unwrap();
     let scene = there_and_back(&old, &new);
 
-    // Without Fernweh: the members of the archive in the order of their names.
-    let script = "mkdir x && tar -xf zoo.fernweh.tar -C x && \
-                  find x/database -name '*.zst' | LC_ALL=C sort | xargs zstd -qdc > all.sql";
-    let ran = Command::new("sh").args(["-c", script]).current_dir(scene.path(".")).status();
-    assert!(ran.unwrap().success());
+    unpack_by_hand(&scene);
     let file = scene.path("all.sql").display().to_string();
     let told = psql(&third, &["-v", "ON_ERROR_STOP=1", "-q", "-f", &file]);
     assert!(!told.contains("ERROR"), "{told}");

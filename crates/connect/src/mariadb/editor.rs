@@ -75,7 +75,7 @@ fn update(described: &Described, key: &[usize], change: &Change) -> Vec<u8> {
 impl DatabaseEditor for MariadbEditor {
     fn tables(&mut self, scope: &dyn Scope) -> Result<Vec<Table>> {
         let listed = list(&mut self.reader)?;
-        let wanted = listed.into_iter().filter(|t| t.kind == "BASE TABLE" && scope.holds(&t.name));
+        let wanted = listed.into_iter().filter(|t| t.is_table() && scope.holds(&t.name));
         wanted.map(|table| Ok(describe(&mut self.reader, &table.name)?.table)).collect()
     }
 

@@ -5,6 +5,8 @@
 
 mod describe;
 mod editor;
+mod objects;
+mod rights;
 mod source;
 mod switch;
 mod target;

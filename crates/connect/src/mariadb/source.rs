@@ -1,10 +1,12 @@
 //! Reading a MariaDB or MySQL database at one moment.
 
-use super::describe::{Described, Travel, create_table, describe, list, triggers, views};
+use super::describe::{Described, Travel, describe_with_history, list, with_history};
+use super::objects::{create_table, events, routines, sequence, triggers, views};
+use super::rights;
 use super::{Link, MariadbAddress, quoted};
 use fernweh_core::finding::Check;
 use fernweh_core::record::{Row, Table, Value};
-use fernweh_core::sql::{Dialect, Statement};
+use fernweh_core::sql::{Dialect, Kind, Statement};
 use fernweh_ports::{DatabaseSource, Overview, Result, Scope, Structure, TableInfo};
 use mysql_async::prelude::Queryable;
 
@@ -31,27 +33,21 @@ pub(super) fn overview(link: &mut Link, scope: &dyn Scope) -> Result<Overview> {
     let mut outside_snapshot = Vec::new();
     for listed in list(link)?.into_iter().filter(|listed| scope.holds(&listed.name)) {
         match listed.kind.as_str() {
-            "BASE TABLE" => {
-                let count = format!("SELECT count(*) FROM {}", quoted(&listed.name));
+            "VIEW" | "SEQUENCE" => {}
+            _ if listed.is_table() => {
+                let history = with_history(link, &listed.name)?;
+                let count = format!("SELECT count(*) FROM {}{history}", quoted(&listed.name));
                 let rows = link.one(&count)?.and_then(|n| n.parse().ok()).unwrap_or(0);
                 if listed.engine != "InnoDB" {
                     outside_snapshot.push(listed.name.clone());
                 }
                 tables.push(TableInfo { name: listed.name, rows, bytes: listed.bytes });
             }
-            "VIEW" => {}
             other => not_carried.push(format!("{} {}", other.to_lowercase(), listed.name)),
         }
     }
-    let routines = link.ask(
-        "SELECT lower(routine_type), routine_name FROM information_schema.routines \
-         WHERE routine_schema = database() \
-         UNION ALL SELECT 'event', event_name FROM information_schema.events \
-         WHERE event_schema = database()",
-    )?;
-    for row in routines {
-        let words: Vec<String> = row.into_iter().flatten().collect();
-        not_carried.push(words.join(" "));
+    for hidden in [views(link)?, triggers(link)?, routines(link)?, events(link)?] {
+        not_carried.extend(hidden.hidden);
     }
     let mut checks = vec![Check::passed("every table can be read")];
     if !outside_snapshot.is_empty() {
@@ -65,6 +61,7 @@ pub(super) fn overview(link: &mut Link, scope: &dyn Scope) -> Result<Overview> {
     } else {
         checks.push(Check::passed("all tables can be read at one moment"));
     }
+    checks.extend(rights::checks(link)?);
     Ok(Overview {
         dialect: Dialect::Mariadb,
         version: format!("{product} {number}"),
@@ -125,6 +122,22 @@ pub(super) fn stream(
     link.run("SET character_set_results = utf8mb4")
 }
 
+fn object(kind: Kind, name: &str, sql: String) -> Statement {
+    Statement::Object { kind, name: name.to_owned(), table: None, sql }
+}
+
+/// Settings of the session that what follows needs, unless they hold already.
+fn in_mode(statements: &mut Vec<Statement>, now: &mut Vec<String>, modes: &[String]) {
+    for sql in modes.iter().filter(|sql| !now.contains(sql)) {
+        let (name, value) = (String::new(), String::new());
+        statements.push(Statement::Mode { name, value, sql: sql.clone() });
+    }
+    // A later setting of the same variable replaces an earlier one.
+    let variable = |sql: &String| sql.split(" = ").next().unwrap_or_default().to_owned();
+    now.retain(|sql| !modes.iter().any(|mode| variable(mode) == variable(sql)));
+    now.extend(modes.iter().cloned());
+}
+
 impl DatabaseSource for MariadbSource {
     fn overview(&mut self, scope: &dyn Scope) -> Result<Overview> {
         overview(&mut self.link, scope)
@@ -134,50 +147,70 @@ impl DatabaseSource for MariadbSource {
         self.link.run("SET SESSION TRANSACTION ISOLATION LEVEL REPEATABLE READ")?;
         self.link.run("START TRANSACTION WITH CONSISTENT SNAPSHOT, READ ONLY")?;
         let listed = list(&mut self.link)?;
-        let outside = |table: &&super::describe::Listed| {
-            table.kind == "BASE TABLE" && table.engine != "InnoDB"
-        };
+        let outside =
+            |table: &&super::describe::Listed| table.is_table() && table.engine != "InnoDB";
         Ok(listed.iter().filter(outside).map(|table| table.name.clone()).collect())
     }
 
     fn structure(&mut self, scope: &dyn Scope) -> Result<Structure> {
         let link = &mut self.link;
-        let mut tables = Vec::new();
-        let mut before = Vec::new();
-        let mut afterwards = Vec::new();
-        for listed in list(link)? {
-            if listed.kind != "BASE TABLE" || !scope.holds(&listed.name) {
-                continue;
+        let mut structure = Structure::default();
+        let (mut positions, mut keys) = (Vec::new(), Vec::new());
+        let inside = |name: &str| scope.holds(name);
+        let listed = list(link)?;
+        for one in listed.iter().filter(|one| one.kind == "SEQUENCE" && inside(&one.name)) {
+            let (sql, position) = sequence(link, &one.name)?;
+            structure.before.push(object(Kind::Sequence, &one.name, sql));
+            positions.push(object(Kind::Sequence, &one.name, position));
+        }
+        for one in listed.iter().filter(|one| one.is_table() && inside(&one.name)) {
+            let created = create_table(link, &one.name)?;
+            structure.tables.push(describe_with_history(link, &one.name)?.table);
+            let name = one.name.clone();
+            structure.before.push(Statement::Table { name, at: 0..0, sql: created.sql });
+            for default in created.defaults {
+                let (name, table, sql) = (default.name, Some(default.table), default.sql);
+                positions.push(Statement::Object { kind: Kind::Property, name, table, sql });
             }
-            let (sql, keys) = create_table(link, &listed.name)?;
-            tables.push(describe(link, &listed.name)?.table);
-            before.push(Statement::Table { name: listed.name, at: 0..0, sql });
-            afterwards.extend(keys.into_iter().map(|key| Statement::ForeignKey {
+            keys.extend(created.foreign_keys.into_iter().map(|key| Statement::ForeignKey {
                 table: key.table,
                 name: key.name,
                 sql: key.sql,
             }));
         }
-        let inside = |name: &str| scope.holds(name);
-        for view in views(link)?.into_iter().filter(|view| inside(&view.name)) {
-            afterwards.push(Statement::View { name: view.name, sql: view.sql });
+        let after = &mut structure.afterwards;
+        after.extend(positions);
+        after.extend(keys);
+        let mut modes = Vec::new();
+        for routine in routines(link)?.found.into_iter().filter(|one| inside(&one.name)) {
+            in_mode(after, &mut modes, &routine.modes);
+            after.push(object(Kind::Routine, &routine.name, routine.sql));
         }
-        for trigger in triggers(link)?.into_iter().filter(|trigger| inside(&trigger.table)) {
+        for view in views(link)?.found.into_iter().filter(|view| inside(&view.name)) {
+            after.push(Statement::View { name: view.name, sql: view.sql });
+        }
+        for trigger in triggers(link)?.found.into_iter().filter(|one| inside(&one.table)) {
+            in_mode(after, &mut modes, &trigger.modes);
             let (name, table, sql) = (trigger.name, trigger.table, trigger.sql);
-            afterwards.push(Statement::Trigger { name, table, sql });
+            after.push(Statement::Trigger { name, table, sql });
         }
-        Ok(Structure { tables, before, afterwards })
+        for event in events(link)?.found.into_iter().filter(|one| inside(&one.name)) {
+            in_mode(after, &mut modes, &event.modes);
+            after.push(object(Kind::Event, &event.name, event.sql));
+        }
+        Ok(structure)
     }
 
     fn rows(&mut self, table: &Table, sink: &mut dyn FnMut(Row) -> Result<()>) -> Result<()> {
-        let described = describe(&mut self.link, &table.name)?;
+        let described = describe_with_history(&mut self.link, &table.name)?;
+        let history = with_history(&mut self.link, &table.name)?;
         let keys: Vec<String> = table.key.iter().map(|name| quoted(name)).collect();
         let order = match keys.is_empty() {
             true => String::new(),
             false => format!(" ORDER BY {}", keys.join(",")),
         };
-        let query =
-            format!("SELECT {} FROM {}{order}", select_list(&described), quoted(&table.name));
+        let columns = select_list(&described);
+        let query = format!("SELECT {columns} FROM {}{history}{order}", quoted(&table.name));
         stream(&mut self.link, &query, &described.travel, sink)
     }
 }

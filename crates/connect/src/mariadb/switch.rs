@@ -140,6 +140,9 @@ fn hang_on(
     watch: &dyn Watch,
 ) -> Result<()> {
     link.run("SET SESSION foreign_key_checks = 0")?;
+    for default in &arriving.defaults {
+        link.run(&default.sql)?;
+    }
     for key in &arriving.foreign_keys {
         if !has_key(link, &key.table, &key.name)? {
             link.run(&key.sql)?;
@@ -147,11 +150,24 @@ fn hang_on(
     }
     for trigger in &arriving.triggers {
         if table_of_trigger(link, &trigger.name)?.is_none() {
-            link.run(&trigger.sql)?;
+            in_modes(link, trigger)
+                .map_err(|error| link.trouble("the database refuses a trigger", &error))?;
         }
     }
-    let stays = |view: &&NamedSql| arriving.views.iter().any(|other| other.name == view.name);
-    for view in leaving.views.iter().filter(|view| !stays(view)) {
+    let stays = |one: &&NamedSql, among: &[NamedSql]| {
+        among.iter().any(|other| other.name == one.name && other.table == one.table)
+    };
+    for one in leaving.routines.iter().filter(|one| !stays(one, &arriving.routines)) {
+        drop_routine(link, &one.table, &one.name)?;
+    }
+    for one in &arriving.routines {
+        drop_routine(link, &one.table, &one.name)?;
+        if let Err(error) = in_modes(link, one) {
+            let kind = one.table.to_lowercase();
+            watch.note(&format!("{kind} {} was not created: {}\n", one.name, message(&error)));
+        }
+    }
+    for view in leaving.views.iter().filter(|view| !stays(view, &arriving.views)) {
         link.run(format!("DROP VIEW IF EXISTS {}", quoted(&view.name)))?;
     }
     for view in &arriving.views {
@@ -161,7 +177,41 @@ fn hang_on(
             watch.note(&format!("view {} was not created: {}\n", view.name, message(&error)));
         }
     }
+    for event in leaving.events.iter().filter(|event| !stays(event, &arriving.events)) {
+        link.run(format!("DROP EVENT IF EXISTS {}", quoted(&event.name)))?;
+    }
+    for event in &arriving.events {
+        link.run(format!("DROP EVENT IF EXISTS {}", quoted(&event.name)))?;
+        if let Err(error) = in_modes(link, event) {
+            watch.note(&format!("event {} was not created: {}\n", event.name, message(&error)));
+        }
+    }
     Ok(())
+}
+
+/// Drops a routine if it is there; packages are known in one mode of the server only.
+pub(super) fn drop_routine(link: &mut Link, kind: &str, name: &str) -> Result<()> {
+    let package = kind.starts_with("PACKAGE");
+    if package {
+        link.run("SET SESSION sql_mode = 'ORACLE'")?;
+    }
+    link.run(format!("DROP {kind} IF EXISTS {}", quoted(name)))?;
+    if package { link.run(super::SESSION) } else { Ok(()) }
+}
+
+/// Creates an object with the settings of the session under which it was made.
+pub(super) fn in_modes(
+    link: &mut Link,
+    object: &NamedSql,
+) -> std::result::Result<(), mysql_async::Error> {
+    for mode in &object.modes {
+        link.try_run(mode)?;
+    }
+    let created = link.try_run(&object.sql);
+    if !object.modes.is_empty() {
+        link.try_run(super::SESSION)?;
+    }
+    created
 }
 
 fn has_key(link: &mut Link, table: &str, key: &str) -> Result<bool> {

@@ -1,14 +1,18 @@
 //! Building tables beside the old ones, under names of Fernweh's own.
 
-use super::describe::{create_table, list, triggers, views};
-use super::{Link, MariadbAddress, quoted, switch, text};
+use super::describe::{list, with_history};
+use super::objects::{create_table, events, routines, triggers, views};
+use super::{Link, MariadbAddress, message, quoted, switch, text};
 use fernweh_core::digest::sha256;
 use fernweh_core::record::Row;
-use fernweh_core::sql::{Dialect, Statement, write_insert_head, write_row};
+use fernweh_core::sql::{
+    Dialect, Kind, Statement, renamed, with_known_collations, write_insert_head, write_row,
+};
 use fernweh_ports::{
     DatabaseSwap, DatabaseTarget, Direction, Fingerprint, NamedSql, Overview, Result, Scope,
     SwapObjects, SwapTable, TablesSwap, Trouble, Watch,
 };
+use std::collections::{BTreeMap, BTreeSet};
 
 /// Bytes of one `INSERT`, below the smallest usual packet limit.
 const PACKET: usize = 1 << 20;
@@ -17,14 +21,53 @@ const PACKET: usize = 1 << 20;
 pub struct MariadbTarget {
     link: Link,
     run: String,
+    /// Tables and sequences that are built.
     tables: Vec<String>,
+    /// The collations of the server.
+    collations: BTreeSet<String>,
+    /// Those of the archive that it does not know, and what took their place.
+    replaced: BTreeMap<String, String>,
+    notes: Vec<String>,
 }
 
 impl MariadbTarget {
     /// Logs in; `run` names what is built.
     pub fn open(address: &MariadbAddress, run: &str) -> Result<Self> {
         let run = sha256(run.as_bytes())[..8].to_owned();
-        Ok(Self { link: Link::open(address)?, run, tables: Vec::new() })
+        let link = Link::open(address)?;
+        let (collations, replaced) = (BTreeSet::new(), BTreeMap::new());
+        Ok(Self { link, run, tables: Vec::new(), collations, replaced, notes: Vec::new() })
+    }
+
+    fn learn_collations(&mut self) -> Result<()> {
+        let mut names =
+            self.link.ask("SELECT collation_name FROM information_schema.collations")?;
+        // Newer servers list collations of several character sets under one short name.
+        names.extend(
+            self.link
+                .ask(
+                    "SELECT full_collation_name \
+                     FROM information_schema.collation_character_set_applicability",
+                )
+                .unwrap_or_default(),
+        );
+        self.collations = names
+            .into_iter()
+            .filter_map(|row| Some(row.into_iter().next()??.to_ascii_lowercase()))
+            .collect();
+        Ok(())
+    }
+
+    fn with_collations(&mut self, sql: &str) -> String {
+        with_known_collations(sql, &self.collations, &mut self.replaced)
+    }
+
+    /// Makes a sequence aside, or sets it.
+    fn sequence(&mut self, name: &str, sql: &str) -> Result<()> {
+        let aside = self.aside('n', name);
+        let unreadable = || Trouble::damaged(format!("sequence {name} cannot be read"));
+        let sql = renamed(sql, &aside).ok_or_else(unreadable)?;
+        self.link.run(sql)
     }
 
     /// The name for the new (`n`) or old (`o`) state of a table.
@@ -42,18 +85,14 @@ impl MariadbTarget {
     }
 
     /// What hangs on the tables that are there now, and on others that refer to them.
-    fn present_objects(
-        &mut self,
-        replaced: &[String],
-        new_views: &[String],
-    ) -> Result<SwapObjects> {
+    fn present_objects(&mut self, replaced: &[String], new: &SwapObjects) -> Result<SwapObjects> {
         let mut objects = SwapObjects::default();
         for listed in list(&mut self.link)? {
-            if listed.kind != "BASE TABLE" {
+            if !listed.is_table() {
                 continue;
             }
             let is_replaced = replaced.contains(&listed.name);
-            let (_, keys) = create_table(&mut self.link, &listed.name)?;
+            let keys = create_table(&mut self.link, &listed.name)?.foreign_keys;
             let refers = |key: &NamedSql| {
                 replaced
                     .iter()
@@ -62,10 +101,99 @@ impl MariadbTarget {
             objects.foreign_keys.extend(keys.into_iter().filter(|key| is_replaced || refers(key)));
         }
         let hangs = |trigger: &NamedSql| replaced.contains(&trigger.table);
-        objects.triggers = triggers(&mut self.link)?.into_iter().filter(hangs).collect();
-        let again = |view: &NamedSql| new_views.contains(&view.name);
-        objects.views = views(&mut self.link)?.into_iter().filter(again).collect();
+        objects.triggers = triggers(&mut self.link)?.found.into_iter().filter(hangs).collect();
+        let again = |found: Vec<NamedSql>, new: &[NamedSql]| {
+            let comes = |old: &NamedSql| new.iter().any(|one| one.name == old.name);
+            found.into_iter().filter(comes).collect()
+        };
+        objects.views = again(views(&mut self.link)?.found, &new.views);
+        objects.routines = again(routines(&mut self.link)?.found, &new.routines);
+        objects.events = again(events(&mut self.link)?.found, &new.events);
         Ok(objects)
+    }
+}
+
+impl MariadbTarget {
+    /// What the statements of an archive hang on its tables; sequences are set at once.
+    fn objects_of(&mut self, afterwards: &[Statement]) -> Result<SwapObjects> {
+        let mut new = SwapObjects::default();
+        let mut modes: BTreeMap<&str, &str> = BTreeMap::new();
+        for statement in afterwards {
+            if let Statement::Mode { name, sql, .. } = statement {
+                modes.insert(name, sql);
+                continue;
+            }
+            let sql = self.with_collations(statement.sql().unwrap_or_default());
+            let add = |list: &mut Vec<NamedSql>, name: &str, table: &str| {
+                let modes = modes.values().map(|sql| (*sql).to_owned()).collect();
+                let (name, table, sql) = (name.to_owned(), table.to_owned(), sql.clone());
+                list.push(NamedSql { name, table, sql, modes });
+            };
+            match statement {
+                Statement::ForeignKey { table, name, .. } => {
+                    add(&mut new.foreign_keys, name, table);
+                }
+                Statement::Trigger { name, table, .. } => add(&mut new.triggers, name, table),
+                Statement::View { name, .. } => add(&mut new.views, name, name),
+                Statement::Object { kind: Kind::Property, name, table: Some(table), .. } => {
+                    add(&mut new.defaults, name, table);
+                }
+                Statement::Object { kind: Kind::Routine, name, .. } => {
+                    add(&mut new.routines, name, routine_kind(&sql));
+                }
+                Statement::Object { kind: Kind::Event, name, .. } => {
+                    add(&mut new.events, name, name);
+                }
+                Statement::Object { kind: Kind::Sequence, name, .. } => {
+                    self.sequence(name, &sql)?
+                }
+                _ => {}
+            }
+        }
+        Ok(new)
+    }
+
+    /// Without the routines that the server refuses: each is made under another name, and
+    /// taken away again.
+    fn possible(&mut self, mut new: SwapObjects) -> Result<SwapObjects> {
+        let trial = format!("_fw{}_trial", self.run);
+        let mut kept = Vec::new();
+        for routine in new.routines {
+            // A body needs its package, which is not there yet.
+            let renamed = renamed(&routine.sql, &trial).filter(|_| routine.table != "PACKAGE BODY");
+            let Some(sql) = renamed else {
+                kept.push(routine);
+                continue;
+            };
+            let tried = NamedSql { sql, ..routine.clone() };
+            match switch::in_modes(&mut self.link, &tried) {
+                Ok(()) => {
+                    switch::drop_routine(&mut self.link, &routine.table, &trial)?;
+                    kept.push(routine);
+                }
+                Err(error) => self.notes.push(format!(
+                    "{} {} is left out, for the server refuses it: {}",
+                    routine.table.to_lowercase(),
+                    routine.name,
+                    message(&error)
+                )),
+            }
+        }
+        new.routines = kept;
+        Ok(new)
+    }
+}
+
+fn routine_kind(sql: &str) -> &'static str {
+    let words: Vec<String> =
+        sql.split_whitespace().take(12).map(|word| word.to_ascii_uppercase()).collect();
+    let first = words.iter().find_map(|word| {
+        ["PROCEDURE", "FUNCTION", "PACKAGE"].into_iter().find(|kind| word == kind)
+    });
+    match first {
+        Some("PACKAGE") if words.iter().any(|word| word == "BODY") => "PACKAGE BODY",
+        Some(kind) => kind,
+        None => "PROCEDURE",
     }
 }
 
@@ -82,16 +210,30 @@ impl DatabaseTarget for MariadbTarget {
                 .because("it holds the lock that Fernweh takes while it builds")
                 .hint("wait until it has ended; fernweh runs lists what runs here"));
         }
+        self.learn_collations()?;
         for statement in structure {
-            let Statement::Table { name, at, sql } = statement else { continue };
-            let built = quoted(&self.aside('n', name));
-            let sql = format!("{}{built}{}", &sql[..at.start], &sql[at.end..]);
-            self.link.run(format!("DROP TABLE IF EXISTS {built}"))?;
+            let (name, sql) = match statement {
+                Statement::Object { kind: Kind::Sequence, name, sql, .. } => {
+                    self.sequence(name, sql)?;
+                    self.tables.push(name.clone());
+                    continue;
+                }
+                Statement::Table { name, at, sql } => {
+                    let built = quoted(&self.aside('n', name));
+                    (name, format!("{}{built}{}", &sql[..at.start], &sql[at.end..]))
+                }
+                _ => continue,
+            };
+            let sql = self.with_collations(&sql);
             self.link.try_run(&sql).map_err(|error| {
                 self.link.trouble(&format!("the database does not take table {name}"), &error)
             })?;
             self.tables.push(name.clone());
         }
+        // Former states of rows, and records that break a check, come as they are, where the
+        // server knows these settings.
+        let _ = self.link.try_run("SET SESSION check_constraint_checks = 0");
+        let _ = self.link.try_run("SET SESSION system_versioning_insert_history = 1");
         // From here on literals are bytes in the character sets of their columns.
         self.link.run("SET NAMES binary")
     }
@@ -114,10 +256,19 @@ impl DatabaseTarget for MariadbTarget {
         if sql.is_empty() { Ok(()) } else { self.send(table, &sql) }
     }
 
+    fn notes(&self) -> Vec<String> {
+        let replaced = self.replaced.iter().map(|(old, new)| {
+            format!("collation {old} is not known to this server; {new} took its place")
+        });
+        replaced.chain(self.notes.iter().cloned()).collect()
+    }
+
     fn built_rows(&mut self, tables: &[String]) -> Result<Vec<(String, u64)>> {
         let mut found = Vec::new();
         for name in tables {
-            let query = format!("SELECT count(*) FROM {}", quoted(&self.aside('n', name)));
+            let built = self.aside('n', name);
+            let history = with_history(&mut self.link, &built)?;
+            let query = format!("SELECT count(*) FROM {}{history}", quoted(&built));
             let count = self.link.one(&query)?.and_then(|n| n.parse().ok()).unwrap_or(0);
             found.push((name.clone(), count));
         }
@@ -126,29 +277,12 @@ impl DatabaseTarget for MariadbTarget {
 
     fn finish(&mut self, afterwards: &[Statement]) -> Result<DatabaseSwap> {
         self.link.run("SET NAMES utf8mb4")?;
-        let mut new = SwapObjects::default();
-        for statement in afterwards {
-            let object = |name: &String, table: &String, sql: &String| NamedSql {
-                name: name.clone(),
-                table: table.clone(),
-                sql: sql.clone(),
-            };
-            match statement {
-                Statement::ForeignKey { table, name, sql } => {
-                    new.foreign_keys.push(object(name, table, sql));
-                }
-                Statement::Trigger { name, table, sql } => {
-                    new.triggers.push(object(name, table, sql));
-                }
-                Statement::View { name, sql } => new.views.push(object(name, name, sql)),
-                _ => {}
-            }
-        }
+        let new = self.objects_of(afterwards)?;
+        let mut new = self.possible(new)?;
         let there: Vec<String> = list(&mut self.link)?.into_iter().map(|t| t.name).collect();
         let replaced: Vec<String> =
             self.tables.iter().filter(|name| there.contains(name)).cloned().collect();
-        let new_views: Vec<String> = new.views.iter().map(|view| view.name.clone()).collect();
-        let old = self.present_objects(&replaced, &new_views)?;
+        let old = self.present_objects(&replaced, &new)?;
         // Keys of tables that stay must point at the new tables afterwards.
         let staying = old.foreign_keys.iter().filter(|key| !replaced.contains(&key.table));
         new.foreign_keys.extend(staying.cloned().collect::<Vec<_>>());
@@ -157,7 +291,8 @@ impl DatabaseTarget for MariadbTarget {
             aside_new: self.aside('n', name),
             aside_old: there.contains(name).then(|| self.aside('o', name)),
         });
-        Ok(DatabaseSwap::Tables(TablesSwap { tables: tables.collect(), old, new }))
+        let swap = TablesSwap { tables: tables.collect(), old, new };
+        Ok(DatabaseSwap::Tables(Box::new(swap)))
     }
 
     fn discard(&mut self) -> Result<()> {
@@ -203,7 +338,7 @@ impl DatabaseTarget for MariadbTarget {
     fn fingerprint(&mut self, tables: &[String]) -> Result<Fingerprint> {
         let mut found = Fingerprint::default();
         for listed in list(&mut self.link)? {
-            if listed.kind == "BASE TABLE" && tables.contains(&listed.name) {
+            if listed.is_table() && tables.contains(&listed.name) {
                 let query = format!("SELECT count(*) FROM {}", quoted(&listed.name));
                 let count = self.link.one(&query)?.and_then(|n| n.parse().ok()).unwrap_or(0);
                 found.rows.push((listed.name, count));

@@ -126,8 +126,7 @@ fn apply(writer: &mut Link, table: &Table, changes: &[Change]) -> Result<Applied
         };
         // A value that is refused must not take the others along.
         writer.run("SAVEPOINT one_cell")?;
-        let answer =
-            writer.runtime.block_on(writer.client.simple_query(&update(table, change)));
+        let answer = writer.runtime.block_on(writer.client.simple_query(&update(table, change)));
         match answer {
             Ok(answer) => match answer.iter().rev().find_map(|message| match message {
                 SimpleQueryMessage::CommandComplete(count) => Some(*count),

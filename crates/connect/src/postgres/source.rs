@@ -153,13 +153,18 @@ fn structure(link: &mut Link, scope: &dyn Scope) -> Result<Structure> {
     let found = units(link, &schemas)?;
     let needs = needs(link)?;
     // The site's own by name, and what these need.
-    let own = found.all.iter().filter(|unit| {
-        scope.holds(&Qualified::new(&unit.schema, &unit.name).to_string())
-    });
+    let own = found
+        .all
+        .iter()
+        .filter(|unit| scope.holds(&Qualified::new(&unit.schema, &unit.name).to_string()));
     let mut kept = with_needs(own.map(|unit| unit.id), &needs);
     kept.extend(sequences_of(link, &kept)?);
-    let units: BTreeMap<Id, &Unit> =
-        found.all.iter().filter(|unit| kept.contains(&unit.id)).map(|unit| (unit.id, unit)).collect();
+    let units: BTreeMap<Id, &Unit> = found
+        .all
+        .iter()
+        .filter(|unit| kept.contains(&unit.id))
+        .map(|unit| (unit.id, unit))
+        .collect();
     let ids: Vec<Id> =
         found.all.iter().map(|unit| unit.id).filter(|id| units.contains_key(id)).collect();
     let is_table = |id: &Id| units.get(id).is_some_and(|unit| unit.sort == Sort::Table);
@@ -193,7 +198,8 @@ fn structure(link: &mut Link, scope: &dyn Scope) -> Result<Structure> {
     for schema in &schemas {
         afterwards.fragments(positions(link, schema)?, &kept);
     }
-    let filled = link.ask("SELECT oid FROM pg_catalog.pg_class WHERE relkind = 'm' AND relispopulated")?;
+    let filled =
+        link.ask("SELECT oid FROM pg_catalog.pg_class WHERE relkind = 'm' AND relispopulated")?;
     let filled: BTreeSet<u32> =
         filled.iter().filter_map(|row| cells(row)(0).parse().ok()).collect();
     for unit in ordered.iter().map(|id| units[id]) {
@@ -266,9 +272,8 @@ pub(super) fn stream(
     let names = if names.is_empty() { String::new() } else { format!(" ({})", names.join(", ")) };
     let query = format!("COPY {place}{names} TO STDOUT");
     let Link { runtime, client, .. } = link;
-    let unreadable = || {
-        Trouble::damaged("the server sent a row that cannot be read").at(table.name.clone())
-    };
+    let unreadable =
+        || Trouble::damaged("the server sent a row that cannot be read").at(table.name.clone());
     let outcome: std::result::Result<Result<()>, tokio_postgres::Error> = runtime.block_on(async {
         let lines = client.copy_out(query.as_str()).await?;
         pin_mut!(lines);

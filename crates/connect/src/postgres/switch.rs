@@ -7,9 +7,7 @@
 use super::catalog::cells;
 use super::target::PostgresTarget;
 use super::{Link, message, quoted, text};
-use fernweh_ports::{
-    Direction, ObjectId, Refit, Result, SchemasSwap, SwapSchema, Trouble, Watch,
-};
+use fernweh_ports::{Direction, ObjectId, Refit, Result, SchemasSwap, SwapSchema, Trouble, Watch};
 
 /// How long a switch waits behind open readers before it lets them pass.
 const LOCK_WAIT: &str = "2s";
@@ -63,7 +61,8 @@ pub(super) fn plan(target: &mut PostgresTarget) -> Result<(SchemasSwap, Vec<Stri
     for name in schemas {
         let (aside_new, aside_old) = (target.aside('n', &name), target.aside('o', &name));
         let link = &mut target.link;
-        let there = format!("SELECT 1 FROM pg_catalog.pg_namespace WHERE nspname = {}", text(&name));
+        let there =
+            format!("SELECT 1 FROM pg_catalog.pg_namespace WHERE nspname = {}", text(&name));
         let made = link.one(&there)?.is_none();
         let new_of = namespace(&aside_new);
         let new = link.ask(&format!("SELECT class, number FROM ({}) n", movable(&new_of)))?;

@@ -73,9 +73,11 @@ impl PostgresTarget {
                     (place.schema, place.name)
                 }
                 Statement::Object { kind: Kind::Type, sql, .. } if sql.contains(RANGE) => continue,
-                Statement::Object { kind: Kind::Type | Kind::Routine | Kind::Sequence, name, .. } => {
-                    (schema.clone(), name.clone())
-                }
+                Statement::Object {
+                    kind: Kind::Type | Kind::Routine | Kind::Sequence,
+                    name,
+                    ..
+                } => (schema.clone(), name.clone()),
                 _ => continue,
             };
             self.names.entry(place).or_default().insert(name);
@@ -91,17 +93,17 @@ impl PostgresTarget {
                 Statement::Schema { name, .. } => {
                     schema.clone_from(name);
                     let aside = quoted(&self.aside('n', name));
-                    self.link.run(&format!("CREATE SCHEMA IF NOT EXISTS {aside}")).map_err(|trouble| {
-                        trouble.hint(format!(
-                            "the new state is built in a schema of its own; let the database's \
+                    self.link.run(&format!("CREATE SCHEMA IF NOT EXISTS {aside}")).map_err(
+                        |trouble| {
+                            trouble.hint(format!(
+                                "the new state is built in a schema of its own; let the database's \
                              owner say: GRANT CREATE ON DATABASE … TO … ({aside})"
-                        ))
-                    })?;
+                            ))
+                        },
+                    )?;
                     // What stays in the site's schema, and extensions there, are found too.
-                    self.link.run(&format!(
-                        "SET search_path = {aside}, {}, public",
-                        quoted(name)
-                    ))?;
+                    self.link
+                        .run(&format!("SET search_path = {aside}, {}, public", quoted(name)))?;
                 }
                 Statement::Object { kind: Kind::Schema, .. } => {}
                 Statement::Object { kind: Kind::Extension, name, .. } => self.extend(name, sql)?,
@@ -220,7 +222,8 @@ impl PostgresTarget {
         }
         self.close()?;
         let names: Vec<String> = columns.iter().map(|name| quoted(name)).collect();
-        let names = if names.is_empty() { String::new() } else { format!(" ({})", names.join(",")) };
+        let names =
+            if names.is_empty() { String::new() } else { format!(" ({})", names.join(",")) };
         let sql = format!("COPY {}{names} FROM STDIN", self.built(table).sql());
         let sink = self.link.runtime.block_on(self.link.client.copy_in(sql.as_str()));
         let sink = sink.map_err(|error| self.refused(table, &error))?;

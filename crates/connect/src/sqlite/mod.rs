@@ -118,6 +118,70 @@ fn column_list(table: &Table) -> String {
     table.columns.iter().map(|c| quoted(&c.name)).collect::<Vec<_>>().join(",")
 }
 
+/// Modules of virtual tables whose content lies in tables of its own.
+const MODULES: [&str; 5] = ["fts3", "fts4", "fts5", "rtree", "geopoly"];
+
+/// The module of a virtual table, if its content can be carried.
+fn module(sql: &str) -> Option<&'static str> {
+    let words: Vec<String> =
+        sql.split(|c: char| c.is_whitespace() || c == '(').map(str::to_ascii_lowercase).collect();
+    let using = words.iter().position(|word| word == "using")?;
+    MODULES.into_iter().find(|name| words.get(using + 1).is_some_and(|word| word == name))
+}
+
+/// The statement with which an object was made.
+fn made_by(db: &Connection, name: &str) -> rusqlite::Result<String> {
+    let query = "SELECT sql FROM sqlite_schema WHERE type = 'table' AND name = ?1";
+    db.query_row(query, [name], |row| row.get(0))
+}
+
+/// The virtual table to which a shadow table belongs.
+fn owner_of<'a>(shadow: &str, found: &'a [Found]) -> Option<&'a Found> {
+    let owners = found.iter().filter(|one| {
+        let rest = shadow.strip_prefix(one.name.as_str());
+        one.kind == "virtual" && rest.is_some_and(|rest| rest.starts_with('_'))
+    });
+    owners.max_by_key(|one| one.name.len())
+}
+
+/// The rowid as a column of its own, where the rows would get others otherwise: no column
+/// stands for it, and they are not simply counted.
+fn own_rowid(
+    db: &Connection,
+    table: &Table,
+    without: bool,
+) -> rusqlite::Result<Option<&'static str>> {
+    let Some(name) = rowid_name(table).filter(|_| !without) else { return Ok(None) };
+    let quoted = quoted(&table.name);
+    // A column of type INTEGER that is the whole primary key is the rowid.
+    let alias: i64 = db.query_row(
+        "SELECT count(*) FROM pragma_table_xinfo(?1) WHERE pk = 1 AND upper(type) = 'INTEGER' \
+         AND (SELECT count(*) FROM pragma_table_xinfo(?1) WHERE pk > 0) = 1",
+        [&table.name],
+        |row| row.get(0),
+    )?;
+    if alias > 0 {
+        return Ok(None);
+    }
+    let query = format!(
+        "SELECT count(*), coalesce(min({name}), 1), coalesce(max({name}), 0) FROM {quoted}"
+    );
+    let counted: bool = db.query_row(&query, [], |row| {
+        let (count, least, most): (i64, i64, i64) = (row.get(0)?, row.get(1)?, row.get(2)?);
+        Ok(least == 1 && most == count)
+    })?;
+    Ok((!counted).then_some(name))
+}
+
+/// A table as it is packed.
+fn describe_with_rowid(db: &Connection, found: &Found) -> rusqlite::Result<Table> {
+    let mut table = describe(db, &found.name)?;
+    if let Some(name) = own_rowid(db, &table, found.without_rowid)? {
+        table.columns.insert(0, Column { name: name.into(), text: None });
+    }
+    Ok(table)
+}
+
 /// The name under which a table's rowid can be used, unless columns hide all of them.
 fn rowid_name(table: &Table) -> Option<&'static str> {
     ["rowid", "_rowid_", "oid"]

@@ -1,9 +1,12 @@
 //! Reading a SQLite database at one moment.
 
-use super::{column_list, describe, list, quoted, rowid_name, trouble, value_of};
+use super::{
+    Found, column_list, describe_with_rowid, list, made_by, module, owner_of, quoted, rowid_name,
+    trouble, value_of,
+};
 use fernweh_core::finding::Check;
 use fernweh_core::record::{COUNTERS, Column, Row, Table};
-use fernweh_core::sql::{Dialect, Statement};
+use fernweh_core::sql::{Dialect, Kind, Statement};
 use fernweh_ports::{DatabaseSource, Overview, Result, Scope, Structure, TableInfo};
 use rusqlite::{Connection, OpenFlags};
 use std::path::{Path, PathBuf};
@@ -12,6 +15,20 @@ use std::path::{Path, PathBuf};
 pub struct SqliteSource {
     path: PathBuf,
     db: Connection,
+}
+
+/// Whether a table is the site's; the shadows of a virtual table go with it.
+fn is_held(found: &Found, all: &[Found], scope: &dyn Scope) -> bool {
+    match owner_of(&found.name, all).filter(|_| found.kind == "shadow") {
+        Some(owner) => scope.holds(&owner.name),
+        None => scope.holds(&found.name),
+    }
+}
+
+/// Whether a full-text table keeps no texts, so that its index cannot be made anew.
+fn contentless(sql: &str) -> bool {
+    let text: String = sql.chars().filter(|c| !c.is_whitespace()).collect();
+    text.contains("content=''") || text.contains("content=\"\"")
 }
 
 impl SqliteSource {
@@ -34,18 +51,30 @@ impl SqliteSource {
     fn overview_of(&self, scope: &dyn Scope) -> rusqlite::Result<Overview> {
         let mut tables = Vec::new();
         let mut not_carried = Vec::new();
-        for found in list(&self.db)?.into_iter().filter(|found| scope.holds(&found.name)) {
+        let all = list(&self.db)?;
+        for found in all.iter().filter(|found| is_held(found, &all, scope)) {
             match found.kind.as_str() {
-                "table" => {
+                "virtual" if module(&made_by(&self.db, &found.name)?).is_none() => {
+                    not_carried.push(format!("virtual table {}", found.name));
+                }
+                // Its shadows are part of a virtual table.
+                "table" | "virtual" => {
                     let count = format!("SELECT count(*) FROM {}", quoted(&found.name));
-                    let rows: i64 = self.db.query_row(&count, [], |row| row.get(0))?;
+                    let rows = self.db.query_row(&count, [], |row| row.get::<_, i64>(0));
+                    // A full-text table can lean on a table that is gone; its own parts are read.
+                    let rows = if found.kind == "virtual" { rows.unwrap_or(0) } else { rows? };
+                    let shadows = all.iter().filter(|one| {
+                        one.kind == "shadow"
+                            && owner_of(&one.name, &all).is_some_and(|o| o.name == found.name)
+                    });
+                    let names = shadows.map(|one| one.name.as_str()).chain([found.name.as_str()]);
+                    let sizes = names.map(|name| self.size_of(name));
                     tables.push(TableInfo {
-                        bytes: self.size_of(&found.name)?,
+                        bytes: sizes.sum::<rusqlite::Result<u64>>()?,
                         rows: rows as u64,
-                        name: found.name,
+                        name: found.name.clone(),
                     });
                 }
-                "virtual" => not_carried.push(format!("virtual table {}", found.name)),
                 _ => {}
             }
         }
@@ -90,18 +119,51 @@ impl SqliteSource {
             statements.push(Statement::Pragma { name: name.to_owned(), sql });
         };
         pragma("encoding", format!("'{}'", text("encoding")?));
+        pragma("auto_vacuum", number("auto_vacuum")?.to_string());
         pragma("page_size", number("page_size")?.to_string());
         pragma("user_version", number("user_version")?.to_string());
         pragma("application_id", number("application_id")?.to_string());
         pragma("journal_mode", text("journal_mode")?);
         let mut tables = Vec::new();
-        for found in list(&self.db)? {
-            if found.kind == "table" && scope.holds(&found.name) {
-                let query = "SELECT sql FROM sqlite_schema WHERE type = 'table' AND name = ?1";
-                let sql: String = self.db.query_row(query, [&found.name], |row| row.get(0))?;
-                tables.push(describe(&self.db, &found.name)?);
-                statements.push(Statement::Table { name: found.name, at: 0..0, sql });
+        let all = list(&self.db)?;
+        let held = |found: &&Found| is_held(found, &all, scope);
+        let mut rebuilt = Vec::new();
+        for found in all.iter().filter(held) {
+            match found.kind.as_str() {
+                "table" => {
+                    tables.push(describe_with_rowid(&self.db, found)?);
+                    let (name, sql) = (found.name.clone(), made_by(&self.db, &found.name)?);
+                    statements.push(Statement::Table { name, at: 0..0, sql });
+                }
+                "virtual" => {
+                    let sql = made_by(&self.db, &found.name)?;
+                    let Some(module) = module(&sql) else { continue };
+                    let name = found.name.clone();
+                    if module.starts_with("fts") && !contentless(&sql) {
+                        let (kind, place) = (Kind::Refresh, quoted(&name));
+                        let sql = format!("INSERT INTO {place} ({place}) VALUES ('rebuild')");
+                        rebuilt.push(Statement::Object {
+                            kind,
+                            name: name.clone(),
+                            table: None,
+                            sql,
+                        });
+                    }
+                    statements.push(Statement::Object {
+                        kind: Kind::Virtual,
+                        name,
+                        table: None,
+                        sql,
+                    });
+                }
+                _ => {}
             }
+        }
+        // A virtual table makes its shadows itself, and fills some of them.
+        for found in all.iter().filter(|found| found.kind == "shadow").filter(held) {
+            tables.push(describe_with_rowid(&self.db, found)?);
+            let (name, sql) = (found.name.clone(), format!("DELETE FROM {}", quoted(&found.name)));
+            statements.push(Statement::Object { kind: Kind::Virtual, name, table: None, sql });
         }
         if tables.iter().any(|table| self.counts(table)) {
             let column = |name: &str| Column { name: name.into(), text: None };
@@ -113,7 +175,8 @@ impl SqliteSource {
         }
         let mut query = self.db.prepare(
             "SELECT type, name, tbl_name, sql FROM sqlite_schema \
-             WHERE sql IS NOT NULL AND type <> 'table' \
+             WHERE sql IS NOT NULL AND type <> 'table' AND tbl_name NOT IN \
+               (SELECT name FROM pragma_table_list WHERE schema = 'main' AND type = 'shadow') \
              ORDER BY CASE type WHEN 'index' THEN 1 WHEN 'view' THEN 2 ELSE 3 END, rowid",
         )?;
         let before = statements;
@@ -130,6 +193,12 @@ impl SqliteSource {
                 "view" => Statement::View { name, sql },
                 _ => Statement::Trigger { name, table, sql },
             });
+        }
+        afterwards.extend(rebuilt);
+        let analyzed = "SELECT count(*) FROM sqlite_schema WHERE name = 'sqlite_stat1'";
+        if self.db.query_row(analyzed, [], |row| row.get::<_, i64>(0))? > 0 {
+            let (kind, name, sql) = (Kind::Property, "statistics".into(), "ANALYZE".into());
+            afterwards.push(Statement::Object { kind, name, table: None, sql });
         }
         Ok(Structure { tables, before, afterwards })
     }

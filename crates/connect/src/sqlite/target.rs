@@ -1,9 +1,11 @@
 //! Building a SQLite database beside the old one.
 
-use super::{Parameter, column_list, companions, describe, list, quoted, trouble};
+use super::{
+    Found, Parameter, column_list, companions, describe_with_rowid, list, made_by, quoted, trouble,
+};
 use crate::local;
 use fernweh_core::record::{COUNTERS, Row};
-use fernweh_core::sql::Statement;
+use fernweh_core::sql::{Kind, Statement};
 use fernweh_ports::{
     DatabaseSource, DatabaseSwap, DatabaseTarget, Direction, FileSwap, Fingerprint, Overview,
     Result, Scope, Trouble, Watch,
@@ -69,7 +71,9 @@ impl SqliteTarget {
              PRAGMA main.locking_mode = EXCLUSIVE; BEGIN;",
         )?;
         for statement in structure {
-            if let Statement::Table { sql, .. } = statement {
+            if let Statement::Table { sql, .. }
+            | Statement::Object { kind: Kind::Virtual, sql, .. } = statement
+            {
                 db.execute_batch(sql)?;
             }
         }
@@ -99,27 +103,23 @@ impl SqliteTarget {
         }
         let old = Connection::open(&self.path)?;
         let new: Vec<String> = list(db)?.into_iter().map(|found| found.name).collect();
-        let extra: Vec<_> = list(&old)?
-            .into_iter()
-            .filter(|found| found.kind == "table" && !new.contains(&found.name))
-            .collect();
-        for found in &extra {
-            let sql: String = old.query_row(
-                "SELECT sql FROM sqlite_schema WHERE type = 'table' AND name = ?1",
-                [&found.name],
-                |row| row.get(0),
-            )?;
-            db.execute_batch(&sql)?;
+        let stays = |found: &Found| !new.contains(&found.name);
+        let mut extra: Vec<_> = list(&old)?.into_iter().filter(stays).collect();
+        // Shadows come with their virtual tables.
+        extra.sort_by_key(|found| found.kind == "shadow");
+        for found in extra.iter().filter(|found| found.kind == "table" || found.kind == "virtual") {
+            db.execute_batch(&made_by(&old, &found.name)?)?;
         }
         db.execute_batch("COMMIT")?;
         let path = self.path.to_string_lossy();
         db.execute("ATTACH DATABASE ?1 AS replaced", [&path])?;
         db.execute_batch("BEGIN")?;
-        for found in &extra {
-            let table = describe(&old, &found.name)?;
+        for found in extra.iter().filter(|found| found.kind == "table" || found.kind == "shadow") {
+            let table = describe_with_rowid(&old, found)?;
             let (name, columns) = (quoted(&found.name), column_list(&table));
             db.execute_batch(&format!(
-                "INSERT INTO main.{name} ({columns}) SELECT {columns} FROM replaced.{name}"
+                "DELETE FROM main.{name}; \
+                 INSERT INTO main.{name} ({columns}) SELECT {columns} FROM replaced.{name}"
             ))?;
         }
         let mut query = old.prepare(
@@ -148,6 +148,7 @@ impl SqliteTarget {
         for statement in afterwards {
             if let Statement::Index { sql, .. }
             | Statement::View { sql, .. }
+            | Statement::Object { sql, .. }
             | Statement::Trigger { sql, .. } = statement
             {
                 db.execute_batch(sql)?;

@@ -80,8 +80,12 @@ impl Member {
     }
 }
 
-/// Everything but letters, digits, `_` and `-` as `%XX` (RFC 3986).
+/// Everything but letters, digits, `_` and `-` as `%XX` (RFC 3986); a table without a name
+/// as `%` alone, for a path cannot hold an empty part.
 fn encode(table: &str) -> String {
+    if table.is_empty() {
+        return "%".into();
+    }
     let mut text = String::new();
     for byte in table.bytes() {
         if byte.is_ascii_alphanumeric() || matches!(byte, b'_' | b'-') {
@@ -94,6 +98,9 @@ fn encode(table: &str) -> String {
 }
 
 fn decode(text: &str) -> Option<String> {
+    if text == "%" {
+        return Some(String::new());
+    }
     let mut bytes = Vec::new();
     let mut rest = text.as_bytes();
     while let Some((&first, after)) = rest.split_first() {

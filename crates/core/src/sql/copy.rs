@@ -130,8 +130,7 @@ fn unescape(field: &[u8]) -> Result<Vec<u8>, StatementError> {
             }
             b'x' if field.get(at).is_some_and(u8::is_ascii_hexdigit) => {
                 let digits = field[at..].iter().take(2).take_while(|c| c.is_ascii_hexdigit());
-                let digits: Vec<u32> =
-                    digits.filter_map(|c| (*c as char).to_digit(16)).collect();
+                let digits: Vec<u32> = digits.filter_map(|c| (*c as char).to_digit(16)).collect();
                 at += digits.len();
                 plain.push(digits.iter().fold(0, |value, digit| value * 16 + digit) as u8);
             }
@@ -174,11 +173,7 @@ mod tests {
     #[test]
     fn escapes_of_other_writers_are_understood() {
         let row = read_copy_row(b"a\\tb\\x41\\101\\q\t\\\\x00ff\t\\N", &KINDS).unwrap();
-        let expected = [
-            Value::Text(b"a\tbAAq".to_vec()),
-            Value::Bytes(vec![0, 255]),
-            Value::Null,
-        ];
+        let expected = [Value::Text(b"a\tbAAq".to_vec()), Value::Bytes(vec![0, 255]), Value::Null];
         assert_eq!(row, expected);
     }
 

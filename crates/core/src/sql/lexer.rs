@@ -85,7 +85,9 @@ impl<'a> Tokens<'a> {
             }
             b'`' => Token::Name(self.name(b'`')?),
             b'"' => Token::Name(self.name(b'"')?),
-            b'x' | b'X' if !postgres && self.b.get(self.at + 1) == Some(&b'\'') => Token::Bytes(self.hex()?),
+            b'x' | b'X' if !postgres && self.b.get(self.at + 1) == Some(&b'\'') => {
+                Token::Bytes(self.hex()?)
+            }
             b'0'..=b'9' | b'-' | b'+' | b'.' if self.number_follows() => self.number(),
             c if c.is_ascii_alphabetic() || c == b'_' || c >= 0x80 => self.word()?,
             other => {

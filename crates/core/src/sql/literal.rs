@@ -115,6 +115,14 @@ pub const POSTGRES_SETTINGS: &str = "SET client_encoding = 'UTF8'; \
      SET bytea_output = 'hex'; SET xmloption = 'content'; SET check_function_bodies = off; \
      SET row_security = off;\n";
 
+/// Settings with which rows of MariaDB arrive as they are: bytes of every character set,
+/// zero in counted columns, records that break a check, former states of versioned rows.
+pub const MARIADB_ROW_SETTINGS: &str = "SET NAMES binary;\n\
+     SET foreign_key_checks = 0, unique_checks = 0, time_zone = '+00:00', \
+     sql_mode = 'NO_AUTO_VALUE_ON_ZERO,ALLOW_INVALID_DATES';\n\
+     /*M! SET check_constraint_checks = 0 */;\n\
+     /*M!101100 SET system_versioning_insert_history = 1 */;\n";
+
 /// Structure statements as a script for the engine's own client.
 pub fn write_structure(dialect: Dialect, statements: &[Statement]) -> Vec<u8> {
     let mut out = Vec::new();

@@ -3,6 +3,7 @@
 //! Only the statement shapes that packing writes are understood; anything else in
 //! an archive is refused, because archives come from outside.
 
+mod collation;
 mod copy;
 mod lexer;
 mod literal;
@@ -10,12 +11,16 @@ mod qualified;
 mod script;
 mod statement;
 
+pub use collation::{nearest_collation, with_known_collations};
 pub use copy::{CopyHead, read_copy_row, write_copy_head, write_copy_row};
 pub use lexer::{Token, tokens};
-pub use literal::{POSTGRES_SETTINGS, quote_name, write_insert_head, write_row, write_structure};
+pub use literal::{
+    MARIADB_ROW_SETTINGS, POSTGRES_SETTINGS, quote_name, write_insert_head, write_row,
+    write_structure,
+};
 pub use qualified::{Qualified, in_schemas};
 pub use script::{ScriptError, ScriptReader};
-pub use statement::{Insert, Kind, Statement, StatementError};
+pub use statement::{Insert, Kind, Statement, StatementError, renamed};
 
 use serde::{Deserialize, Serialize};
 

@@ -6,7 +6,7 @@ use crate::report::TableReport;
 use crate::stream;
 use fernweh_core::archive::{DatabaseManifest, Member};
 use fernweh_core::record::COUNTERS;
-use fernweh_core::sql::Statement;
+use fernweh_core::sql::{Dialect, Kind, Statement};
 use fernweh_ports::{DatabaseTarget, Result, Trouble, Unit, Watch, counted};
 
 /// The site's own tables among those of the archive.
@@ -23,7 +23,16 @@ pub(super) fn read_structure(
     member: &Member,
 ) -> Result<Vec<Statement>> {
     let mut found = stream::structure(archive, about.dialect, member)?;
+    let counted = about.dialect == Dialect::Mariadb;
+    let as_is = options.rewriter.rules().is_empty();
     found.retain(|statement| match statement {
+        Statement::Object { kind: Kind::Routine | Kind::Event | Kind::Sequence, name, .. }
+            if counted =>
+        {
+            options.tables.holds(name)
+        }
+        // The indexes of full-text tables come along; they are made anew if texts change.
+        Statement::Object { kind: Kind::Refresh, .. } if about.dialect == Dialect::Sqlite => !as_is,
         Statement::Table { name, .. } | Statement::View { name, .. } => options.tables.holds(name),
         Statement::Trigger { table, .. }
         | Statement::ForeignKey { table, .. }

@@ -20,10 +20,12 @@ pub enum Statement {
         /// The whole statement.
         sql: String,
     },
-    /// What follows was made in this mode of the server (MariaDB).
+    /// What follows was made with this setting of the session (MariaDB).
     Mode {
-        /// The value of `sql_mode`.
-        mode: String,
+        /// `sql_mode` or `time_zone`.
+        name: String,
+        /// Its value.
+        value: String,
         /// The whole statement.
         sql: String,
     },
@@ -170,8 +172,7 @@ impl Statement {
     pub fn has_body(&self) -> bool {
         matches!(
             self,
-            Statement::Trigger { .. }
-                | Statement::Object { kind: Kind::Routine | Kind::Event, .. }
+            Statement::Trigger { .. } | Statement::Object { kind: Kind::Routine | Kind::Event, .. }
         )
     }
 
@@ -179,6 +180,10 @@ impl Statement {
     pub fn parse(dialect: Dialect, statement: &[u8]) -> Result<Self, StatementError> {
         let mut reader = Reader { tokens: tokens(dialect, statement) };
         let sql = || String::from_utf8(statement.to_vec()).map_err(|_| StatementError::Unreadable);
+        if reader.is_empty() {
+            // A comment, perhaps one for the engine's own client.
+            return Ok(Statement::Session);
+        }
         if dialect == Dialect::Postgres {
             return postgres::parse(&mut reader, sql()?);
         }
@@ -189,7 +194,7 @@ impl Statement {
         let first = reader.word()?;
         match first.as_str() {
             "SET" if dialect == Dialect::Mariadb => Ok(match reader.mode()? {
-                Some(mode) => Statement::Mode { mode, sql: sql()? },
+                Some((name, value)) => Statement::Mode { name, value, sql: sql()? },
                 None => Statement::Session,
             }),
             "PRAGMA" => {
@@ -197,7 +202,7 @@ impl Statement {
                 match name.as_str() {
                     "foreign_keys" => Ok(Statement::Session),
                     "user_version" | "application_id" | "encoding" | "page_size"
-                    | "journal_mode" => Ok(Statement::Pragma { name, sql: sql()? }),
+                    | "auto_vacuum" | "journal_mode" => Ok(Statement::Pragma { name, sql: sql()? }),
                     _ => Err(shape()),
                 }
             }
@@ -207,13 +212,35 @@ impl Statement {
                     (from, (table, _), None) if from == "FROM" && table == "sqlite_sequence" => {
                         Ok(Statement::ClearCounters)
                     }
+                    (from, (name, _), None) if from == "FROM" => Ok(Statement::Object {
+                        kind: Kind::Virtual,
+                        name,
+                        table: None,
+                        sql: sql()?,
+                    }),
                     _ => Err(shape()),
                 }
+            }
+            "INSERT" if dialect == Dialect::Sqlite => {
+                // INSERT INTO "words" ("words") VALUES ('rebuild')
+                let rebuild = reader.rebuild().map_err(|_| shape())?;
+                let name = rebuild.ok_or_else(shape)?;
+                Ok(Statement::Object { kind: Kind::Refresh, name, table: None, sql: sql()? })
+            }
+            "ANALYZE" if dialect == Dialect::Sqlite && reader.is_empty() => {
+                let (kind, name) = (Kind::Property, "statistics".into());
+                Ok(Statement::Object { kind, name, table: None, sql: sql()? })
             }
             "ALTER" => {
                 reader.expect("TABLE").map_err(|_| shape())?;
                 let (table, _) = reader.name()?;
-                reader.expect("ADD").map_err(|_| shape())?;
+                let action = reader.word()?;
+                if action == "ALTER" {
+                    return reader.column_default(table, sql()?, shape);
+                }
+                if action != "ADD" {
+                    return Err(shape());
+                }
                 reader.expect("CONSTRAINT").map_err(|_| shape())?;
                 let (name, _) = reader.name()?;
                 reader.expect("FOREIGN").map_err(|_| shape())?;
@@ -230,6 +257,9 @@ impl Insert {
     /// Understands one statement of a rows member; `None` for a session setting.
     pub fn parse(dialect: Dialect, statement: &[u8]) -> Result<Option<Self>, StatementError> {
         let mut reader = Reader { tokens: tokens(dialect, statement) };
+        if reader.is_empty() {
+            return Ok(None);
+        }
         let first = reader.word()?;
         if first != "INSERT" {
             return match Statement::parse(dialect, statement)? {
@@ -262,6 +292,22 @@ impl Insert {
     }
 }
 
+/// A statement that creates a sequence, routine or event, or sets a sequence, with another
+/// name in it (MariaDB).
+pub fn renamed(statement: &str, new: &str) -> Option<String> {
+    let mut reader = Reader { tokens: tokens(Dialect::Mariadb, statement.as_bytes()) };
+    let mut found = false;
+    while let Ok(Some(token)) = reader.next() {
+        if found && !token.is("BODY") && token != Token::Sign(b'(') {
+            let (from, to) = (reader.tokens.from, reader.tokens.at);
+            let name = super::quote_name(Dialect::Mariadb, new);
+            return Some(format!("{}{name}{}", &statement[..from], &statement[to..]));
+        }
+        found |= mariadb_kind(&token).is_some() || token.is("setval");
+    }
+    None
+}
+
 fn mariadb_kind(token: &Token<'_>) -> Option<Kind> {
     let kinds = [
         ("SEQUENCE", Kind::Sequence),
@@ -285,6 +331,10 @@ impl<'a> Reader<'a> {
     /// Another reader at the same place, to look ahead.
     fn copied(&self) -> Self {
         Self { tokens: self.tokens.clone() }
+    }
+
+    fn is_empty(&self) -> bool {
+        matches!(self.copied().next(), Ok(None))
     }
 
     fn next_is_dot(&self) -> bool {
@@ -359,18 +409,62 @@ impl<'a> Reader<'a> {
                 let (table, _) = self.name()?;
                 return Ok(Statement::Trigger { name, table, sql });
             }
+            if dialect == Dialect::Sqlite && token.is("VIRTUAL") {
+                return self.virtual_table(sql, shape);
+            }
             if dialect == Dialect::Mariadb
                 && let Some(kind) = mariadb_kind(&token)
             {
                 return self.mariadb_object(kind, sql);
             }
-            let passed = ["OR", "REPLACE", "UNIQUE", "AGGREGATE", "ALGORITHM", "UNDEFINED", "MERGE", "TEMPTABLE", "SQL"];
+            let passed = [
+                "OR",
+                "REPLACE",
+                "UNIQUE",
+                "AGGREGATE",
+                "ALGORITHM",
+                "UNDEFINED",
+                "MERGE",
+                "TEMPTABLE",
+                "SQL",
+            ];
             let passed = passed.iter().chain(&["SECURITY", "INVOKER", "DEFINER"]);
             let mut passed = passed.map(|word| token.is(word));
             if !passed.any(|yes| yes) && token != Token::Sign(b'=') {
                 return Err(shape());
             }
         }
+    }
+
+    /// The rest of a statement that makes the index of a full-text table anew.
+    fn rebuild(&mut self) -> Result<Option<String>, StatementError> {
+        self.expect("INTO")?;
+        let (name, _) = self.name()?;
+        self.sign(b'(')?;
+        let (column, _) = self.name()?;
+        self.sign(b')')?;
+        self.expect("VALUES")?;
+        self.sign(b'(')?;
+        let word = self.some()?;
+        self.sign(b')')?;
+        let fits = column == name && word == Token::Text(b"rebuild".into());
+        Ok((fits && self.next()?.is_none()).then_some(name))
+    }
+
+    /// `VIRTUAL TABLE name USING module(…)`, of modules that keep to the database.
+    fn virtual_table(
+        &mut self,
+        sql: String,
+        shape: impl Fn() -> StatementError,
+    ) -> Result<Statement, StatementError> {
+        self.expect("TABLE")?;
+        let (name, _) = self.name()?;
+        self.expect("USING")?;
+        let module = self.word()?.to_ascii_lowercase();
+        if !["fts3", "fts4", "fts5", "rtree", "geopoly"].contains(&module.as_str()) {
+            return Err(shape());
+        }
+        Ok(Statement::Object { kind: Kind::Virtual, name, table: None, sql })
     }
 
     /// A sequence, routine, package or event.
@@ -388,14 +482,32 @@ impl<'a> Reader<'a> {
         Ok(Statement::Object { kind, name, table: None, sql })
     }
 
-    /// `SET sql_mode = '…'` and nothing else.
-    fn mode(&mut self) -> Result<Option<String>, StatementError> {
-        if !self.some()?.is("sql_mode") || self.some()? != Token::Sign(b'=') {
+    /// `ALTER TABLE … ALTER COLUMN … SET DEFAULT`: a default that needs a sequence.
+    fn column_default(
+        &mut self,
+        table: String,
+        sql: String,
+        shape: impl Fn() -> StatementError,
+    ) -> Result<Statement, StatementError> {
+        self.expect("COLUMN").map_err(|_| shape())?;
+        let (name, _) = self.name()?;
+        self.expect("SET").map_err(|_| shape())?;
+        self.expect("DEFAULT").map_err(|_| shape())?;
+        Ok(Statement::Object { kind: Kind::Property, name, table: Some(table), sql })
+    }
+
+    /// `SET sql_mode = '…'`, or the time zone, and nothing else.
+    fn mode(&mut self) -> Result<Option<(String, String)>, StatementError> {
+        let name = self.some()?;
+        let name = ["sql_mode", "time_zone"].into_iter().find(|word| name.is(word));
+        let Some(name) = name else { return Ok(None) };
+        if self.some()? != Token::Sign(b'=') {
             return Ok(None);
         }
-        let Token::Text(mode) = self.some()? else { return Ok(None) };
-        let mode = String::from_utf8(mode.into_owned()).map_err(|_| StatementError::Unreadable)?;
-        Ok(self.next()?.is_none().then_some(mode))
+        let Token::Text(value) = self.some()? else { return Ok(None) };
+        let value =
+            String::from_utf8(value.into_owned()).map_err(|_| StatementError::Unreadable)?;
+        Ok(self.next()?.is_none().then(|| (name.to_owned(), value)))
     }
 
     /// `DO setval(sequence, position, …)`: where a sequence stands.
@@ -415,9 +527,7 @@ impl<'a> Reader<'a> {
             }
         }
         match (numbers, self.next()?) {
-            (1..=3, None) => {
-                Ok(Statement::Object { kind: Kind::Sequence, name, table: None, sql })
-            }
+            (1..=3, None) => Ok(Statement::Object { kind: Kind::Sequence, name, table: None, sql }),
             _ => Err(shape()),
         }
     }

@@ -202,8 +202,7 @@ fn alter(reader: &mut Reader<'_>, sql: String) -> Result<Statement, StatementErr
 impl CopyHead {
     /// Understands `COPY table (columns) FROM stdin`; `None` for a setting of the session.
     pub fn parse(statement: &[u8]) -> Result<Option<Self>, StatementError> {
-        let mut reader =
-            Reader { tokens: crate::sql::lexer::tokens(Dialect::Postgres, statement) };
+        let mut reader = Reader { tokens: crate::sql::lexer::tokens(Dialect::Postgres, statement) };
         let first = reader.word()?.to_ascii_uppercase();
         if first == "SET" {
             return Ok(None);
@@ -244,7 +243,10 @@ mod tests {
     fn the_shapes_that_packing_writes_are_understood() {
         for (sql, kind) in [
             ("CREATE TYPE \"mood\" AS ENUM ('a')", Kind::Type),
-            ("CREATE OR REPLACE FUNCTION f(a text) RETURNS text LANGUAGE sql AS $x$SELECT ';'$x$", Kind::Routine),
+            (
+                "CREATE OR REPLACE FUNCTION f(a text) RETURNS text LANGUAGE sql AS $x$SELECT ';'$x$",
+                Kind::Routine,
+            ),
             ("CREATE SEQUENCE \"s\" AS bigint", Kind::Sequence),
             ("SELECT pg_catalog.setval('\"s\"', 5, true)", Kind::Sequence),
             ("ALTER SEQUENCE \"s\" OWNED BY \"t\".\"id\"", Kind::Sequence),

@@ -55,7 +55,8 @@ fn bodies_of_postgres_are_not_cut() {
 
 #[test]
 fn two_dashes_without_space_are_a_difference_in_mariadb() {
-    let found = statements(Dialect::Mariadb, b"SELECT 5--3;SELECT \"a\\\";\";# not; this\nSELECT 2;");
+    let found =
+        statements(Dialect::Mariadb, b"SELECT 5--3;SELECT \"a\\\";\";# not; this\nSELECT 2;");
     assert_eq!(found.len(), 3, "{found:#?}");
 }
 

@@ -1,0 +1,32 @@
+-- One of everything that a SQLite database of the observatory could hold.
+PRAGMA foreign_keys = OFF;
+PRAGMA auto_vacuum = INCREMENTAL;
+PRAGMA user_version = 77;
+PRAGMA application_id = 1179403647;
+CREATE TABLE anything (id INTEGER PRIMARY KEY, a, b TEXT, c INT, d REAL, e NUMERIC, f BLOB, g "strange type (3,4)");
+INSERT INTO anything VALUES (1, 1, 2, 'three', 'four', '5.50', 'six', x'07'), (-9223372036854775808, 9223372036854775807, x'ff', 1e308, 9e999, -9e999, NULL, ''),
+  (3, 0.1, CAST(x'ff00fe' AS TEXT), -0.0, 5e-324, '0x1F', zeroblob(3), CAST(x'610062' AS TEXT)), (4, 1.0, '1.0', 100.0, 100, 123456789012345678901234567890, 'it''s', 'ünï☃😀');
+CREATE TABLE counted (id INTEGER PRIMARY KEY AUTOINCREMENT, x); INSERT INTO counted VALUES (5, 'x'), (900, 'y'); DELETE FROM counted WHERE id = 900;
+CREATE TABLE never_filled (id INTEGER PRIMARY KEY AUTOINCREMENT);
+CREATE TABLE no_rowid (a TEXT COLLATE NOCASE, b INT, PRIMARY KEY (b DESC, a)) WITHOUT ROWID; INSERT INTO no_rowid VALUES ('b', 1), ('A', 2);
+CREATE TABLE strict_one (a INT, b ANY, c TEXT NOT NULL DEFAULT 'x;y', d REAL, e BLOB) STRICT; INSERT INTO strict_one VALUES (1, 'text', 'c', 1, x'00'), (NULL, 1.5, 'c', NULL, NULL);
+CREATE TABLE made (a INT, b INT GENERATED ALWAYS AS (a * 2) STORED, c TEXT AS (a || '!') VIRTUAL, d INT DEFAULT (1 + 2)); INSERT INTO made (a) VALUES (4);
+CREATE TABLE loose (note TEXT); INSERT INTO loose (rowid, note) VALUES (-5, 'minus'), (10, 'ten'), (1000000000000, 'far');
+CREATE TABLE hidden_rowid (rowid TEXT, oid INT, x); INSERT INTO hidden_rowid VALUES ('r', 1, 2);
+CREATE TABLE all_hidden (rowid, oid, _rowid_); INSERT INTO all_hidden VALUES (1, 2, 3);
+CREATE TABLE "" (a); INSERT INTO "" VALUES ('nameless');
+CREATE TABLE "Odd ""name"".x ünï" ("select" INT, "a b" TEXT, UNIQUE ("a b" COLLATE NOCASE ASC)); INSERT INTO "Odd ""name"".x ünï" VALUES (1, 'x');
+CREATE TABLE parent (id INTEGER PRIMARY KEY, up INT REFERENCES parent (id) ON DELETE CASCADE DEFERRABLE INITIALLY DEFERRED, other INT REFERENCES child);
+CREATE TABLE child (id INTEGER PRIMARY KEY, p INT REFERENCES parent, CHECK (p IS NULL OR p > 0)); INSERT INTO parent VALUES (1, 99, 1); INSERT INTO child VALUES (1, 77);
+CREATE INDEX "odd ""index""" ON anything (lower(b) DESC, c) WHERE c IS NOT NULL;
+CREATE UNIQUE INDEX one_each ON counted (x COLLATE RTRIM);
+CREATE VIRTUAL TABLE words USING fts5(title, body, tokenize = 'porter unicode61', prefix='2 3'); INSERT INTO words (rowid, title, body) VALUES (7, 'Moon', 'rises at http://glimmerpoint.example/'), (9, 'Sun', 'sets'); DELETE FROM words WHERE rowid = 9;
+CREATE VIRTUAL TABLE loose_words USING fts5(note, content='loose'); INSERT INTO loose_words(loose_words) VALUES('rebuild');
+CREATE VIRTUAL TABLE bare_words USING fts5(x, content=''); INSERT INTO bare_words (rowid, x) VALUES (3, 'alone');
+CREATE VIRTUAL TABLE places USING rtree(id, x1, x2, y1, y2); INSERT INTO places VALUES (1, 0, 1, 0, 1), (2, 5, 6, 7, 8);
+CREATE VIEW z_first AS SELECT id, x FROM counted;
+CREATE VIEW a_second (n, "o p") AS SELECT id, 'it''s; z' FROM z_first;
+CREATE VIEW broken AS SELECT * FROM gone;
+CREATE TRIGGER noted AFTER INSERT ON counted WHEN new.x <> ';' BEGIN INSERT INTO loose (note) VALUES ('a;' || new.x); UPDATE loose SET note = CASE WHEN note = 'x' THEN 'END' ELSE note END; END;
+CREATE TRIGGER on_view INSTEAD OF INSERT ON a_second BEGIN SELECT RAISE(IGNORE); END;
+ANALYZE;

@@ -1,0 +1,134 @@
+//! Collations that a server does not know, and what takes their place.
+//!
+//! Names tell what they do: `utf8mb4_0900_ai_ci` compares by Unicode 9.0 without accents
+//! and letter case. The table gives for each family its nearest relatives in the families
+//! of other servers; the first that the server knows is taken. Sorting of rare characters
+//! can differ; the values themselves stay what they are.
+
+use super::lexer::{Token, tokens};
+use super::{Dialect, quote_name};
+use std::collections::{BTreeMap, BTreeSet};
+
+/// Beginning of a name, and what may stand in its place, best first.
+const NEAREST: [(&str, &[&str]); 12] = [
+    ("utf8mb4_0900_ai_ci", &["utf8mb4_uca1400_ai_ci", "utf8mb4_unicode_520_ci"]),
+    ("utf8mb4_0900_as_cs", &["utf8mb4_uca1400_as_cs", "utf8mb4_bin"]),
+    ("utf8mb4_0900_as_ci", &["utf8mb4_uca1400_as_ci", "utf8mb4_unicode_520_ci"]),
+    ("utf8mb4_0900_bin", &["utf8mb4_nopad_bin", "utf8mb4_bin"]),
+    ("utf8mb4_uca1400_ai_ci", &["utf8mb4_0900_ai_ci", "utf8mb4_unicode_520_ci"]),
+    ("utf8mb4_uca1400_as_cs", &["utf8mb4_0900_as_cs", "utf8mb4_bin"]),
+    ("utf8mb4_uca1400_as_ci", &["utf8mb4_0900_as_ci", "utf8mb4_unicode_520_ci"]),
+    ("utf8mb3_uca1400_ai_ci", &["utf8mb3_unicode_520_ci", "utf8_unicode_520_ci"]),
+    ("uca1400_ai_ci", &["utf8mb4_0900_ai_ci", "utf8mb4_unicode_520_ci"]),
+    ("utf8mb4_unicode_520_ci", &["utf8mb4_unicode_ci"]),
+    ("utf8mb3_unicode_520_ci", &["utf8_unicode_520_ci", "utf8mb3_unicode_ci"]),
+    ("utf8_unicode_520_ci", &["utf8mb3_unicode_520_ci", "utf8_unicode_ci"]),
+];
+
+/// What takes the place of a collation that is not in `known`; `None` if nothing fits.
+pub fn nearest_collation(name: &str, known: &BTreeSet<String>) -> Option<String> {
+    let name = name.to_ascii_lowercase();
+    let listed = NEAREST.iter().find(|(from, _)| *from == name).map_or(&[][..], |(_, to)| to);
+    if let Some(found) = listed.iter().find(|candidate| known.contains(**candidate)) {
+        return Some((*found).to_owned());
+    }
+    let (charset, rest) = name.split_once('_')?;
+    // One character set has two names.
+    let charsets: &[&str] = match charset {
+        "utf8" => &["utf8mb3", "utf8mb4"],
+        "utf8mb3" => &["utf8", "utf8mb4"],
+        _ => &[],
+    };
+    let same = charsets.iter().map(|other| format!("{other}_{rest}"));
+    let padded = rest.replace("nopad_", "");
+    let ending = if rest.ends_with("_cs") || rest.ends_with("bin") { "bin" } else { "general_ci" };
+    let all: Vec<&str> = std::iter::once(charset).chain(charsets.iter().copied()).collect();
+    let own = |rest: &str| all.iter().map(|c| format!("{c}_{rest}")).collect::<Vec<_>>();
+    same.chain(own(&padded))
+        .chain(own("unicode_ci").into_iter().filter(|_| ending == "general_ci"))
+        .chain(own(ending))
+        .find(|candidate| known.contains(candidate))
+}
+
+/// A statement with the collations (and the character set `utf8mb3`) that the server does
+/// not know replaced; what was replaced is added to `replaced`.
+pub fn with_known_collations(
+    statement: &str,
+    known: &BTreeSet<String>,
+    replaced: &mut BTreeMap<String, String>,
+) -> String {
+    if !statement.to_ascii_uppercase().contains("COLLATE") {
+        return statement.to_owned();
+    }
+    let mut out = String::with_capacity(statement.len());
+    let mut written = 0;
+    let mut reader = tokens(Dialect::Mariadb, statement.as_bytes());
+    let mut collate = false;
+    while let Ok(Some(token)) = reader.next_token() {
+        let range = reader.from..reader.at;
+        let name = match &token {
+            Token::Sign(b'=') if collate => continue,
+            Token::Word(word) if collate => Some((*word).to_owned()),
+            Token::Name(name) if collate => Some(name.clone()),
+            _ => None,
+        };
+        if let Some(name) = name
+            && !known.contains(&name.to_ascii_lowercase())
+            && let Some(other) = nearest_collation(&name, known)
+        {
+            out.push_str(&statement[written..range.start]);
+            let quoted = matches!(token, Token::Name(_));
+            out.push_str(&if quoted {
+                quote_name(Dialect::Mariadb, &other)
+            } else {
+                other.clone()
+            });
+            written = range.end;
+            replaced.insert(name, other);
+        }
+        collate = token.is("COLLATE");
+    }
+    out.push_str(&statement[written..]);
+    out
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn known() -> BTreeSet<String> {
+        let names = ["utf8mb4_unicode_520_ci", "utf8mb4_bin", "utf8mb4_unicode_ci"];
+        let more = ["utf8mb4_general_ci", "utf8mb3_general_ci", "latin1_swedish_ci", "latin1_bin"];
+        names.into_iter().chain(more).map(str::to_owned).collect()
+    }
+
+    #[test]
+    fn the_nearest_relative_that_is_known_is_taken() {
+        for (name, other) in [
+            ("utf8mb4_0900_ai_ci", Some("utf8mb4_unicode_520_ci")),
+            ("utf8mb4_0900_as_cs", Some("utf8mb4_bin")),
+            ("utf8mb4_de_pb_0900_ai_ci", Some("utf8mb4_unicode_ci")),
+            ("UTF8MB4_uca1400_AI_ci", Some("utf8mb4_unicode_520_ci")),
+            ("utf8_general_ci", Some("utf8mb3_general_ci")),
+            ("utf8mb4_general_nopad_ci", Some("utf8mb4_general_ci")),
+            ("latin1_german3_ci", None),
+            ("latin1_german3_cs", Some("latin1_bin")),
+            ("klingon_ci", None),
+        ] {
+            assert_eq!(nearest_collation(name, &known()).as_deref(), other, "{name}");
+        }
+    }
+
+    #[test]
+    fn only_collations_are_replaced_and_texts_stay() {
+        let mut replaced = BTreeMap::new();
+        let sql = "CREATE TABLE `t` (`a` text COLLATE utf8mb4_0900_ai_ci DEFAULT 'COLLATE \
+                   utf8mb4_0900_ai_ci', `b` text COLLATE utf8mb4_bin) COLLATE=utf8mb4_0900_ai_ci";
+        assert_eq!(
+            with_known_collations(sql, &known(), &mut replaced),
+            "CREATE TABLE `t` (`a` text COLLATE utf8mb4_unicode_520_ci DEFAULT 'COLLATE \
+             utf8mb4_0900_ai_ci', `b` text COLLATE utf8mb4_bin) COLLATE=utf8mb4_unicode_520_ci"
+        );
+        assert_eq!(replaced.len(), 1);
+    }
+}
