@@ -46,6 +46,9 @@ pub struct Common {
     /// Print no progress and no messages, only the result
     #[arg(long, global = true)]
     pub quiet: bool,
+    /// Answer what a command would ask with yes
+    #[arg(long, global = true)]
+    pub yes: bool,
     /// Print more detail
     #[arg(short, long, global = true)]
     pub verbose: bool,
@@ -81,7 +84,7 @@ pub struct SiteArgs {
     /// The site's folder, in place of SITE's configuration
     #[arg(long, value_name = "PLACE")]
     pub files: Option<String>,
-    /// The site's database, in place of SITE's configuration, as sqlite:PATH or mariadb://USER@HOST/NAME
+    /// The site's database, in place of SITE's configuration, as sqlite:PATH, mariadb://USER@HOST/NAME or postgres://USER@HOST/NAME
     #[arg(long, value_name = "PLACE")]
     pub database: Option<String>,
 }

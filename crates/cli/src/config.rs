@@ -94,6 +94,9 @@ pub struct UnpackSection {
     /// Files of the destination that are carried over.
     #[serde(default)]
     pub keep: Vec<String>,
+    /// Columns whose values carry the prefix of tables, as `table.column` of the archive.
+    #[serde(default)]
+    pub prefix_in: Vec<String>,
 }
 
 /// `[[rule]]`
@@ -211,6 +214,7 @@ mod tests {
             without-rows = ["sessions"]
             [unpack]
             keep = ["uploads/private/**"]
+            prefix-in = ["gp_settings.name"]
             [[rule]]
             from = "/home/keeper/htdocs"
             to = "/srv/www/glimmer"

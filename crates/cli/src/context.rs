@@ -51,6 +51,11 @@ impl Context {
         self.common.json
     }
 
+    /// Whether questions are answered with yes beforehand.
+    pub fn yes(&self) -> bool {
+        self.common.yes
+    }
+
     /// Prints the result: the text, or the same report as JSON.
     pub fn print(&self, report: &impl serde::Serialize, text: &str) {
         self.watch.part();

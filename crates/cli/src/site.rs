@@ -273,13 +273,16 @@ impl Site {
         self.files.as_deref().map(LocalSource::open).transpose()
     }
 
-    /// Runs `work` with the targets of a run.
+    /// Runs `work` with the targets of a run, and with the database as it is if that is
+    /// needed.
     pub fn with_targets<T>(
         &self,
         run: &str,
         halves: (bool, bool),
+        with_own: bool,
         work: &mut dyn FnMut(&mut Targets<'_>) -> Result<T>,
     ) -> Result<T> {
+        let mut own = if with_own { self.database_source()? } else { None };
         let mut files =
             self.files.as_deref().filter(|_| halves.1).map(|root| LocalTarget::new(root, run));
         let mut database: Option<Box<dyn DatabaseTarget>> = match &self.database {
@@ -302,6 +305,7 @@ impl Site {
         let mut targets = Targets {
             database: database.as_mut().map(|target| &mut **target as &mut dyn DatabaseTarget),
             files: files.as_mut().map(|target| target as &mut dyn fernweh_ports::FileTarget),
+            own: own.as_mut().map(|source| &mut **source as &mut dyn DatabaseSource),
         };
         work(&mut targets)
     }

@@ -45,24 +45,34 @@ pub(crate) fn structure(
     dialect: Dialect,
     member: &Member,
 ) -> Result<Vec<Statement>> {
+    let bytes = archive.read(member)?;
+    let stream = zstd::Decoder::new(Cursor::new(bytes)).map_err(|error| refused(member, error))?;
+    statements(stream, dialect).map_err(|because| refused(member, because))
+}
+
+/// The statements of a script that makes a structure; otherwise why it is refused.
+pub(crate) fn statements(
+    script: impl std::io::Read,
+    dialect: Dialect,
+) -> std::result::Result<Vec<Statement>, String> {
     let mut found = Vec::new();
     let mut schema = "public".to_owned();
-    each(archive, dialect, member, &mut |statement| {
+    let mut script = ScriptReader::new(dialect, script);
+    while let Some(statement) = script.next_statement().map_err(|error| error.to_string())? {
         let mut parsed =
-            Statement::parse(dialect, statement).map_err(|error| refused(member, error))?;
+            Statement::parse(dialect, &statement).map_err(|error| error.to_string())?;
         if dialect == Dialect::Postgres {
             lie_in(&mut parsed, &mut schema);
         }
         if !matches!(parsed, Statement::Session | Statement::ClearCounters) {
             found.push(parsed);
         }
-        Ok(())
-    })?;
+    }
     Ok(found)
 }
 
 /// Gives tables the names by which manifests know them.
-fn lie_in(statement: &mut Statement, schema: &mut String) {
+pub(crate) fn lie_in(statement: &mut Statement, schema: &mut String) {
     let within = |bare: &mut String, shown: bool| {
         let name = if shown { Qualified::parse(bare) } else { Qualified::new("public", bare) };
         if name.schema == "public" {

@@ -166,6 +166,9 @@ pub struct SwapTable {
     pub aside_new: String,
     /// The name under which the old table is kept, if there was one.
     pub aside_old: Option<String>,
+    /// Nothing takes its place.
+    #[serde(default)]
+    pub gone: bool,
 }
 
 /// Objects whose names are unique in a database, as statements that create them.
@@ -219,9 +222,18 @@ pub trait DatabaseTarget: Send {
     fn build(&mut self, structure: &[Statement]) -> Result<()>;
     /// Adds rows to a table that is being built.
     fn write(&mut self, table: &str, columns: &[String], rows: &[Row]) -> Result<()>;
+    /// Only some tables are built: types and routines that are there already are used, not
+    /// replaced. Said before `build`.
+    fn use_what_is_there(&mut self) {}
+    /// These tables go with the old state, although nothing takes their place. Said before
+    /// `finish`.
+    fn remove(&mut self, tables: &[String]);
     /// Builds what needs rows, as far as that is possible beside the old state, and plans
     /// the switch.
     fn finish(&mut self, afterwards: &[Statement]) -> Result<DatabaseSwap>;
+    /// Records whose foreign keys lead nowhere once the built tables are in place, in words.
+    /// Asked after `finish`.
+    fn orphans(&mut self, swap: &DatabaseSwap) -> Result<Vec<String>>;
     /// What was built otherwise than the archive says, in words.
     fn notes(&self) -> Vec<String> {
         Vec::new()

@@ -23,6 +23,14 @@ impl std::ops::Deref for Cells {
     }
 }
 
+impl Cells {
+    /// Without one table.
+    pub fn without(mut self, table: &str) -> Self {
+        self.0.remove(table);
+        self
+    }
+}
+
 impl std::fmt::Debug for Cells {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         for (name, lines) in &self.0 {

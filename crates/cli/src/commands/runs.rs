@@ -65,7 +65,7 @@ fn clean_up(context: &Context, name: &str) -> Result<u8> {
     }
     let site = Site::resolve(&config, Some(&site_name), &SiteArgs::default())?;
     let halves = (site.database.is_some(), site.files.is_some());
-    site.with_targets(name, halves, &mut |targets| {
+    site.with_targets(name, halves, false, &mut |targets| {
         discard(&mut Journal::resume(run)?, targets, &context.watch)
     })?;
     let mut page = Page::new(context.style);

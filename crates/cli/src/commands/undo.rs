@@ -50,7 +50,7 @@ fn run_inner(context: &Context, args: &UndoArgs, config: &Config, site: &Site) -
         site.with_parts(halves, &mut |parts| turn_rewrite(&run, parts, &context.watch))?
     } else {
         let halves = (site.database.is_some(), site.files.is_some());
-        site.with_targets(&run.header.run, halves, &mut |targets| {
+        site.with_targets(&run.header.run, halves, false, &mut |targets| {
             turn_unpack(&run, targets, &context.watch)
         })?
     };
@@ -65,7 +65,7 @@ fn give_up(context: &Context, site: &Site, records: &Records) -> Result<u8> {
             continue;
         }
         let halves = (site.database.is_some(), site.files.is_some());
-        site.with_targets(&run.header.run, halves, &mut |targets| {
+        site.with_targets(&run.header.run, halves, false, &mut |targets| {
             let_go(&run, targets, &context.watch)
         })?;
         given.push(run.header.run.clone());

@@ -8,12 +8,14 @@ use crate::context::Context;
 use crate::render::{Page, counted, duration, left_out, rewriting, size};
 use crate::site::Site;
 use clap::Args;
+use fernweh_core::record::COUNTERS;
 use fernweh_core::rewrite::Rewriter;
 use fernweh_core::settings::Setting;
+use fernweh_core::sql::Prefix;
 use fernweh_flow::archive::ArchiveReader;
 use fernweh_flow::patterns::Patterns;
 use fernweh_flow::unpack::{
-    Replaced, UnpackOptions, UnpackReport, look_before, preview, settle_earlier, unpack,
+    Part, Replaced, UnpackOptions, UnpackReport, look_before, preview, settle_earlier, unpack,
 };
 use fernweh_ports::{Direction, Result, Trouble};
 use std::path::PathBuf;
@@ -44,6 +46,21 @@ pub struct UnpackArgs {
     /// Unpack only one half of the archive
     #[arg(long, value_name = "HALF")]
     pub only: Option<Half>,
+    /// Unpack only these tables, as gp_articles or gp_*; may be repeated
+    #[arg(long, value_name = "PATTERN")]
+    pub tables: Vec<String>,
+    /// Unpack only these files or folders, as uploads/report.pdf or pictures/**; may be repeated
+    #[arg(long, value_name = "PATTERN")]
+    pub file: Vec<String>,
+    /// Take the rows of the archive, and keep the structure of the tables that are there
+    #[arg(long)]
+    pub rows_only: bool,
+    /// Remove tables of the site that the archive does not hold
+    #[arg(long)]
+    pub exactly: bool,
+    /// Give the tables another prefix, as gp_=new_
+    #[arg(long, value_name = "OLD=NEW")]
+    pub prefix: Option<String>,
     /// Take links along that point out of the site
     #[arg(long)]
     pub outside_links: bool,
@@ -64,9 +81,18 @@ fn run_inner(context: &Context, args: &UnpackArgs) -> Result<u8> {
     let site = Site::resolve(&config, args.site.as_deref(), &args.places)?;
     let records = context.records(&config);
     let archive = ArchiveReader::open(&args.archive)?;
-    let halves = halves(&archive, &site, args.only)?;
+    let halves = halves(&archive, &site, wanted_halves(args)?)?;
     let rewriter = rewriter(&config, &archive, &site, args.as_is)?;
-    let holds = |table: &str| site.holds_table(table);
+    let part = part(args, &config.content.unpack.prefix_in)?;
+    let chosen = Patterns::of_tables(&args.tables)?;
+    let dialect = archive.manifest.database.as_ref().map(|about| about.dialect);
+    let holds = |table: &str| {
+        let here = dialect.map_or(table.to_owned(), |dialect| part.renamed(dialect, table));
+        // The counters of SQLite go with whatever tables come.
+        let of_site = site.holds_table(&here) || table == COUNTERS;
+        of_site && (chosen.is_empty() || chosen.hold(table.as_bytes()) || table == COUNTERS)
+    };
+    let own_tables = |table: &str| site.holds_table(table);
     let as_is = args.as_is;
     let setting = |one: &Setting, all: &[Setting]| site.setting(one, all).filter(|_| !as_is);
     let mut keep = config.content.unpack.keep.clone();
@@ -75,10 +101,13 @@ fn run_inner(context: &Context, args: &UnpackArgs) -> Result<u8> {
         let endings = ["", "-wal", "-shm", "-journal"];
         keep.extend(endings.map(|ending| Patterns::exactly(&format!("{inside}{ending}"))));
     }
-    let options = UnpackOptions {
+    let mut options = UnpackOptions {
         site: site.name.clone(),
         overwrite: args.overwrite,
         tables: &holds,
+        own_tables: &own_tables,
+        part: part.clone(),
+        remove: Vec::new(),
         tables_bounded: !site.tables.is_empty(),
         keep: Patterns::of_paths(&keep)?,
         rewriter: &rewriter,
@@ -96,7 +125,7 @@ fn run_inner(context: &Context, args: &UnpackArgs) -> Result<u8> {
         &records,
         &site.name,
         &mut |run, work| {
-            site.with_targets(&run.header.run, (true, true), &mut |targets| work(targets))
+            site.with_targets(&run.header.run, (true, true), false, &mut |targets| work(targets))
         },
         &context.watch,
     )?;
@@ -105,11 +134,20 @@ fn run_inner(context: &Context, args: &UnpackArgs) -> Result<u8> {
         context.print(&report, &completed_text(context, &site));
         return Ok(DONE);
     }
-    let there =
-        site.with_targets("look", halves, &mut |targets| look_before(&options, &archive, targets))?;
+    let there = site.with_targets("look", halves, false, &mut |targets| {
+        look_before(&options, &archive, targets)
+    })?;
+    options.remove = there.as_ref().map(|there| there.removed.clone()).unwrap_or_default();
+    if !options.remove.is_empty() && !context.yes() {
+        return Err(Trouble::usage(
+            "with --exactly, tables would go that the archive does not hold",
+        )
+        .because(format!("these go: {}", options.remove.join(", ")))
+        .hint("add --yes if that is meant; they are kept, and fernweh undo brings them back"));
+    }
     let mut journal = records.begin("unpack", &site.name, &args.archive.display().to_string())?;
     let run = journal.header.run.clone();
-    let mut report = site.with_targets(&run, halves, &mut |targets| {
+    let mut report = site.with_targets(&run, halves, args.rows_only, &mut |targets| {
         unpack(&options, &archive, targets, &mut journal, &context.watch)
     })?;
     drop(lock);
@@ -120,13 +158,52 @@ fn run_inner(context: &Context, args: &UnpackArgs) -> Result<u8> {
     Ok(DONE)
 }
 
-/// Which halves the archive has and the site takes.
-fn halves(archive: &ArchiveReader, site: &Site, only: Option<Half>) -> Result<(bool, bool)> {
-    let manifest = &archive.manifest;
+/// Which halves are asked for: naming tables or files leaves the other half alone.
+fn wanted_halves(args: &UnpackArgs) -> Result<(bool, bool)> {
+    let of_tables = !args.tables.is_empty() || args.rows_only || args.prefix.is_some();
+    let of_files = !args.file.is_empty();
+    if args.rows_only && args.prefix.is_some() {
+        return Err(Trouble::usage("--rows-only and --prefix do not go together")
+            .because("the structure that is there has names of its own")
+            .hint("leave one of them out"));
+    }
+    let chosen = |half| args.only.is_none_or(|only| only == half);
+    let named = !args.tables.is_empty() || args.rows_only || of_files;
     let wanted = (
-        manifest.database.is_some() && only != Some(Half::Files),
-        manifest.files.is_some() && only != Some(Half::Database),
+        chosen(Half::Database) && (!named || of_tables),
+        chosen(Half::Files) && (!named || of_files),
     );
+    match wanted {
+        (false, false) => Err(Trouble::usage("nothing is left to unpack")
+            .because("--only leaves out what --tables or --file names")
+            .hint("leave --only out")),
+        wanted => Ok(wanted),
+    }
+}
+
+/// Which part of the archive is asked for.
+fn part(args: &UnpackArgs, prefix_in: &[String]) -> Result<Part> {
+    let prefix = args.prefix.as_deref().map(|text| {
+        Prefix::parse(text).ok_or_else(|| {
+            Trouble::usage(format!("`{text}` is no pair of prefixes"))
+                .hint("write the old and the new one, as in --prefix gp_=new_")
+        })
+    });
+    let files = (!args.file.is_empty()).then(|| Patterns::of_paths(&args.file));
+    Ok(Part {
+        some_tables: !args.tables.is_empty(),
+        files: files.transpose()?,
+        rows_only: args.rows_only,
+        exactly: args.exactly,
+        prefix: prefix.transpose()?,
+        prefix_in: prefix_in.to_vec(),
+    })
+}
+
+/// Which halves the archive has and the site takes.
+fn halves(archive: &ArchiveReader, site: &Site, wanted: (bool, bool)) -> Result<(bool, bool)> {
+    let manifest = &archive.manifest;
+    let wanted = (manifest.database.is_some() && wanted.0, manifest.files.is_some() && wanted.1);
     let missing = |what: &str| {
         Trouble::usage(format!("site {} has no place for the archive's {what}", site.name))
             .hint(format!("set {what} in [site.{}], or leave this half out with --only", site.name))
@@ -239,12 +316,20 @@ fn text(context: &Context, site: &Site, report: &UnpackReport, seconds: f64) -> 
         );
     }
     page.list("left out", left_out(&report.left_out));
+    page.list("removed", report.removed.iter().map(|name| format!("table {name}, kept for undo")));
+    if report.prefixed > 0 {
+        page.row(
+            "prefix",
+            &counted(report.prefixed, "value carries it too", "values carry it too"),
+        );
+    }
+    page.list("orphans", report.orphans.clone());
     page.list("note", report.notes.clone());
     page.gap();
     rewriting(&mut page, context.style, &report.rewriting);
     page.gap();
     match &report.replaced {
-        Some(Replaced { tables, records, entries }) => {
+        Some(Replaced { tables, records, entries, .. }) => {
             page.row(
                 "replaced",
                 &format!(

@@ -7,6 +7,7 @@ mod documents;
 mod journey;
 mod live;
 mod pages;
+mod parts;
 mod php;
 mod types;
 mod zoo;

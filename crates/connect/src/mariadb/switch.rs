@@ -37,7 +37,8 @@ pub(super) fn switch(
 
 /// Whether the new tables are in place.
 fn is_forward(link: &mut Link, swap: &TablesSwap) -> Result<bool> {
-    match swap.tables.first() {
+    match swap.tables.iter().find(|table| !table.gone).or(swap.tables.first()) {
+        Some(table) if table.gone => Ok(!exists(link, &table.name)?),
         Some(table) => Ok(!exists(link, &table.aside_new)?),
         None => Ok(true),
     }
@@ -61,10 +62,14 @@ fn rename(link: &mut Link, swap: &TablesSwap, direction: Direction) -> Result<()
                 if let Some(old) = &table.aside_old {
                     step(&table.name, old);
                 }
-                step(&table.aside_new, &table.name);
+                if !table.gone {
+                    step(&table.aside_new, &table.name);
+                }
             }
             Direction::Back => {
-                step(&table.name, &table.aside_new);
+                if !table.gone {
+                    step(&table.name, &table.aside_new);
+                }
                 if let Some(old) = &table.aside_old {
                     step(old, &table.name);
                 }

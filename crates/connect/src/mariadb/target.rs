@@ -27,6 +27,8 @@ pub struct MariadbTarget {
     collations: BTreeSet<String>,
     /// Those of the archive that it does not know, and what took their place.
     replaced: BTreeMap<String, String>,
+    /// Tables that go although nothing takes their place.
+    removed: Vec<String>,
     notes: Vec<String>,
 }
 
@@ -36,7 +38,8 @@ impl MariadbTarget {
         let run = sha256(run.as_bytes())[..8].to_owned();
         let link = Link::open(address)?;
         let (collations, replaced) = (BTreeSet::new(), BTreeMap::new());
-        Ok(Self { link, run, tables: Vec::new(), collations, replaced, notes: Vec::new() })
+        let (tables, removed, notes) = (Vec::new(), Vec::new(), Vec::new());
+        Ok(Self { link, run, tables, collations, replaced, removed, notes })
     }
 
     fn learn_collations(&mut self) -> Result<()> {
@@ -184,6 +187,16 @@ impl MariadbTarget {
     }
 }
 
+/// Columns (quoted), the other table, and its columns (quoted) of a foreign key.
+fn key_parts(sql: &str) -> Option<(Vec<String>, String, Vec<String>)> {
+    let (_, rest) = sql.split_once(" FOREIGN KEY (")?;
+    let (columns, rest) = rest.split_once(") REFERENCES ")?;
+    let (parent, rest) = rest.split_once(" (")?;
+    let (others, _) = rest.split_once(')')?;
+    let list = |text: &str| text.split(", ").map(str::to_owned).collect();
+    Some((list(columns), parent.trim_matches('`').replace("``", "`"), list(others)))
+}
+
 fn routine_kind(sql: &str) -> &'static str {
     let words: Vec<String> =
         sql.split_whitespace().take(12).map(|word| word.to_ascii_uppercase()).collect();
@@ -256,6 +269,45 @@ impl DatabaseTarget for MariadbTarget {
         if sql.is_empty() { Ok(()) } else { self.send(table, &sql) }
     }
 
+    fn remove(&mut self, tables: &[String]) {
+        self.removed = tables.to_vec();
+    }
+
+    fn orphans(&mut self, swap: &DatabaseSwap) -> Result<Vec<String>> {
+        let DatabaseSwap::Tables(swap) = swap else { return Ok(Vec::new()) };
+        let place = |name: &str| {
+            let built = swap.tables.iter().find(|table| table.name == name && !table.gone);
+            quoted(built.map_or(name, |table| &table.aside_new))
+        };
+        let mut found = Vec::new();
+        for key in &swap.new.foreign_keys {
+            let Some((columns, parent, others)) = key_parts(&key.sql) else { continue };
+            let pairs: Vec<String> =
+                columns.iter().zip(&others).map(|(a, b)| format!("c.{a} = p.{b}")).collect();
+            let filled: Vec<String> =
+                columns.iter().map(|column| format!("c.{column} IS NOT NULL")).collect();
+            let query = format!(
+                "SELECT count(*) FROM {} c LEFT JOIN {} p ON {} WHERE {} AND p.{} IS NULL",
+                place(&key.table),
+                place(&parent),
+                pairs.join(" AND "),
+                filled.join(" AND "),
+                others[0]
+            );
+            // The table that it points at may be missing altogether.
+            let count = self.link.one(&query).unwrap_or_else(|_| Some("all".into()));
+            match count.as_deref() {
+                None | Some("0") => {}
+                Some(count) => found.push(format!(
+                    "foreign key {} of table {}: {count} records point at records of {parent} \
+                     that are not there",
+                    key.name, key.table
+                )),
+            }
+        }
+        Ok(found)
+    }
+
     fn notes(&self) -> Vec<String> {
         let replaced = self.replaced.iter().map(|(old, new)| {
             format!("collation {old} is not known to this server; {new} took its place")
@@ -280,8 +332,8 @@ impl DatabaseTarget for MariadbTarget {
         let new = self.objects_of(afterwards)?;
         let mut new = self.possible(new)?;
         let there: Vec<String> = list(&mut self.link)?.into_iter().map(|t| t.name).collect();
-        let replaced: Vec<String> =
-            self.tables.iter().filter(|name| there.contains(name)).cloned().collect();
+        let leaving = self.tables.iter().chain(&self.removed);
+        let replaced: Vec<String> = leaving.filter(|name| there.contains(name)).cloned().collect();
         let old = self.present_objects(&replaced, &new)?;
         // Keys of tables that stay must point at the new tables afterwards.
         let staying = old.foreign_keys.iter().filter(|key| !replaced.contains(&key.table));
@@ -290,7 +342,15 @@ impl DatabaseTarget for MariadbTarget {
             name: name.clone(),
             aside_new: self.aside('n', name),
             aside_old: there.contains(name).then(|| self.aside('o', name)),
+            gone: false,
         });
+        let gone = self.removed.iter().map(|name| SwapTable {
+            name: name.clone(),
+            aside_new: self.aside('n', name),
+            aside_old: Some(self.aside('o', name)),
+            gone: true,
+        });
+        let tables = tables.chain(gone);
         let swap = TablesSwap { tables: tables.collect(), old, new };
         Ok(DatabaseSwap::Tables(Box::new(swap)))
     }

@@ -7,6 +7,7 @@
 use super::catalog::cells;
 use super::target::PostgresTarget;
 use super::{Link, message, quoted, text};
+use fernweh_core::sql::Qualified;
 use fernweh_ports::{Direction, ObjectId, Refit, Result, SchemasSwap, SwapSchema, Trouble, Watch};
 
 /// How long a switch waits behind open readers before it lets them pass.
@@ -74,7 +75,7 @@ pub(super) fn plan(target: &mut PostgresTarget) -> Result<(SchemasSwap, Vec<Stri
                 "SELECT o.class, o.number FROM ({}) o JOIN ({}) n ON n.kind = o.kind \
                  AND (n.name = o.name OR n.kind = 'p' AND split_part(n.name, ' ', 1) = \
                    split_part(o.name, ' ', 1) AND {} = {}) \
-                 UNION SELECT 'pg_class'::regclass::oid, part.relid FROM ({}) o JOIN ({}) n \
+                 UNION SELECT 'pg_class'::regclass::oid, part.relid::oid FROM ({}) o JOIN ({}) n \
                    ON n.kind = 'r' AND o.kind = 'r' AND n.name = o.name \
                  CROSS JOIN LATERAL pg_partition_tree(o.number) part WHERE part.level > 0",
                 movable(&old_of),
@@ -85,7 +86,16 @@ pub(super) fn plan(target: &mut PostgresTarget) -> Result<(SchemasSwap, Vec<Stri
                 movable(&new_of),
             ))?;
         }
-        let (new, old) = (ids(&new), ids(&old));
+        let (new, mut old) = (ids(&new), ids(&old));
+        let removed = target.removed.iter().map(|table| Qualified::parse(table));
+        for table in removed.filter(|table| table.schema == name) {
+            let found = link.ask(&format!(
+                "SELECT 'pg_class'::regclass::oid, relid::oid FROM pg_partition_tree({0}) \
+                 UNION SELECT 'pg_class'::regclass::oid, {0}::regclass::oid",
+                text(&table.sql())
+            ))?;
+            old.extend(ids(&found));
+        }
         if !made {
             refuse_clashes(link, &name, &aside_new, &old)?;
         }

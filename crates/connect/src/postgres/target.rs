@@ -26,6 +26,12 @@ pub struct PostgresTarget {
     pub(super) names: BTreeMap<String, BTreeSet<String>>,
     tables: Vec<String>,
     filling: Option<Filling>,
+    /// Types and routines that are there are used.
+    uses_what_is_there: bool,
+    /// Tables that go although nothing takes their place.
+    pub(super) removed: Vec<String>,
+    /// Foreign keys whose records lead nowhere.
+    orphans: Vec<String>,
     notes: Vec<String>,
 }
 
@@ -44,8 +50,17 @@ impl PostgresTarget {
     pub fn open(address: &PostgresAddress, run: &str) -> Result<Self> {
         let run = sha256(run.as_bytes())[..8].to_owned();
         let link = Link::open(address)?;
-        let (names, tables, notes) = (BTreeMap::new(), Vec::new(), Vec::new());
-        Ok(Self { link, run, names, tables, filling: None, notes })
+        Ok(Self {
+            link,
+            run,
+            names: BTreeMap::new(),
+            tables: Vec::new(),
+            filling: None,
+            uses_what_is_there: false,
+            removed: Vec::new(),
+            orphans: Vec::new(),
+            notes: Vec::new(),
+        })
     }
 
     /// The schema for the new (`n`) or old (`o`) state of a schema.
@@ -110,6 +125,8 @@ impl PostgresTarget {
                 Statement::Object { kind: Kind::Type, name, .. } if sql.contains(RANGE) => {
                     self.range(&schema, name, sql)?;
                 }
+                Statement::Object { kind: Kind::Type | Kind::Routine, name, .. }
+                    if self.uses_what_is_there && self.is_there(&schema, name)? => {}
                 _ => {
                     let moved = in_schemas(sql, &self.names, &|schema| self.aside('n', schema));
                     self.one(statement, &moved)?;
@@ -117,6 +134,16 @@ impl PostgresTarget {
             }
         }
         Ok(())
+    }
+
+    fn is_there(&mut self, schema: &str, name: &str) -> Result<bool> {
+        let (schema, name) = (switch::namespace(schema), text(name));
+        let found = self.link.one(&format!(
+            "SELECT 1 FROM pg_catalog.pg_type WHERE typname = {name} AND typnamespace = {schema} \
+             UNION SELECT 1 FROM pg_catalog.pg_proc WHERE proname = {name} \
+             AND pronamespace = {schema}"
+        ))?;
+        Ok(found.is_some())
     }
 
     fn one(&mut self, statement: &Statement, sql: &str) -> Result<()> {
@@ -131,6 +158,18 @@ impl PostgresTarget {
                      is not here"
                 ));
                 Ok(())
+            }
+            // The rows are all there; the key guards what comes from now on.
+            (Statement::ForeignKey { table, name, .. }, "23503") => {
+                self.orphans.push(format!(
+                    "foreign key {name} of table {table}: records point at records that are not \
+                     there; {}",
+                    message(&error)
+                ));
+                let sql = format!("{sql} NOT VALID");
+                self.link.try_one(&sql).map(drop).map_err(|error| {
+                    self.link.trouble(&format!("the database does not take: {first}"), &error)
+                })
             }
             // Without its role nobody gains or loses anything by the missing policy.
             (Statement::Object { kind: Kind::Rule, name, table, .. }, "42704") if permissive => {
@@ -297,6 +336,18 @@ impl DatabaseTarget for PostgresTarget {
             }
         }
         Ok(())
+    }
+
+    fn use_what_is_there(&mut self) {
+        self.uses_what_is_there = true;
+    }
+
+    fn remove(&mut self, tables: &[String]) {
+        self.removed = tables.to_vec();
+    }
+
+    fn orphans(&mut self, _: &DatabaseSwap) -> Result<Vec<String>> {
+        Ok(self.orphans.clone())
     }
 
     fn notes(&self) -> Vec<String> {

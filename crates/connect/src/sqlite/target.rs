@@ -23,6 +23,14 @@ pub struct SqliteTarget {
     db: Option<Connection>,
     cleared_counters: bool,
     journal_mode: Option<String>,
+    /// Tables of the old state that are not carried over.
+    removed: Vec<String>,
+}
+
+/// Whether SQLite keeps counters in this database.
+fn has_counters(db: &Connection) -> rusqlite::Result<bool> {
+    let query = "SELECT count(*) FROM main.sqlite_schema WHERE name = 'sqlite_sequence'";
+    db.query_row(query, [], |row| row.get::<_, i64>(0)).map(|count| count > 0)
 }
 
 impl SqliteTarget {
@@ -39,7 +47,15 @@ impl SqliteTarget {
 
     fn at(path: &Path, built: PathBuf, with_files: bool) -> Self {
         let path = path.to_owned();
-        Self { path, built, with_files, db: None, cleared_counters: false, journal_mode: None }
+        Self {
+            path,
+            built,
+            with_files,
+            db: None,
+            cleared_counters: false,
+            journal_mode: None,
+            removed: Vec::new(),
+        }
     }
 
     fn wrong(&self, error: rusqlite::Error) -> Trouble {
@@ -82,6 +98,9 @@ impl SqliteTarget {
 
     fn insert(&mut self, table: &str, columns: &[String], rows: &[Row]) -> rusqlite::Result<()> {
         let Some(db) = &self.db else { return Ok(()) };
+        if table == COUNTERS && !has_counters(db)? {
+            return Ok(());
+        }
         if table == COUNTERS && !self.cleared_counters {
             db.execute_batch("DELETE FROM sqlite_sequence")?;
             self.cleared_counters = true;
@@ -103,7 +122,8 @@ impl SqliteTarget {
         }
         let old = Connection::open(&self.path)?;
         let new: Vec<String> = list(db)?.into_iter().map(|found| found.name).collect();
-        let stays = |found: &Found| !new.contains(&found.name);
+        let stays =
+            |found: &Found| !new.contains(&found.name) && !self.removed.contains(&found.name);
         let mut extra: Vec<_> = list(&old)?.into_iter().filter(stays).collect();
         // Shadows come with their virtual tables.
         extra.sort_by_key(|found| found.kind == "shadow");
@@ -121,6 +141,16 @@ impl SqliteTarget {
                 "DELETE FROM main.{name}; \
                  INSERT INTO main.{name} ({columns}) SELECT {columns} FROM replaced.{name}"
             ))?;
+        }
+        if has_counters(db)? && has_counters(&old)? {
+            for found in &extra {
+                db.execute("DELETE FROM main.sqlite_sequence WHERE name = ?1", [&found.name])?;
+                db.execute(
+                    "INSERT INTO main.sqlite_sequence (name, seq) \
+                     SELECT name, seq FROM replaced.sqlite_sequence WHERE name = ?1",
+                    [&found.name],
+                )?;
+            }
         }
         let mut query = old.prepare(
             "SELECT name, sql FROM sqlite_schema WHERE sql IS NOT NULL AND type <> 'table' \
@@ -155,6 +185,12 @@ impl SqliteTarget {
             }
         }
         self.carry_over(&db)?;
+        if has_counters(&db)? {
+            // Counters of tables that were not taken.
+            db.execute_batch(
+                "DELETE FROM sqlite_sequence WHERE name NOT IN (SELECT name FROM sqlite_schema)",
+            )?;
+        }
         db.execute_batch("COMMIT; PRAGMA main.locking_mode = NORMAL;")?;
         if self.journal_mode.as_deref() == Some("wal") {
             db.query_row("PRAGMA journal_mode = WAL", [], |_| Ok(()))?;
@@ -215,6 +251,29 @@ impl DatabaseTarget for SqliteTarget {
             trouble("cannot write the site's new database", &self.path, &error)
                 .hint(format!("a record of table {table} is not accepted"))
         })
+    }
+
+    fn remove(&mut self, tables: &[String]) {
+        self.removed = tables.to_vec();
+    }
+
+    fn orphans(&mut self, _: &DatabaseSwap) -> Result<Vec<String>> {
+        let check = || -> rusqlite::Result<Vec<String>> {
+            let db = Connection::open(&self.built)?;
+            let mut query = db.prepare(
+                "SELECT \"table\", parent, count(*) FROM pragma_foreign_key_check GROUP BY 1, 2",
+            )?;
+            let rows = query.query_map([], |row| {
+                let (table, parent): (String, String) = (row.get(0)?, row.get(1)?);
+                let count: i64 = row.get(2)?;
+                Ok(format!(
+                    "foreign key of table {table}: {count} records point at records of {parent} \
+                     that are not there"
+                ))
+            })?;
+            rows.collect()
+        };
+        check().map_err(|error| self.wrong(error))
     }
 
     fn built_rows(&mut self, tables: &[String]) -> Result<Vec<(String, u64)>> {

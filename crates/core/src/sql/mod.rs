@@ -7,6 +7,7 @@ mod collation;
 mod copy;
 mod lexer;
 mod literal;
+mod prefix;
 mod qualified;
 mod script;
 mod statement;
@@ -18,6 +19,7 @@ pub use literal::{
     MARIADB_ROW_SETTINGS, POSTGRES_SETTINGS, quote_name, write_insert_head, write_row,
     write_structure,
 };
+pub use prefix::Prefix;
 pub use qualified::{Qualified, in_schemas};
 pub use script::{ScriptError, ScriptReader};
 pub use statement::{Insert, Kind, Statement, StatementError, renamed};

@@ -147,6 +147,8 @@ pub struct PieceReader<'a> {
     archive: &'a ArchiveReader,
     pieces: std::vec::IntoIter<Member>,
     current: Option<zstd::Decoder<'static, std::io::BufReader<Cursor<Vec<u8>>>>>,
+    /// Bytes of the first piece that are passed over.
+    skip: u64,
     /// The trouble behind an error of the stream.
     pub trouble: Option<Trouble>,
 }
@@ -156,7 +158,17 @@ impl<'a> PieceReader<'a> {
     pub fn new(archive: &'a ArchiveReader) -> Self {
         let pieces = archive.members().filter(|member| matches!(member, Member::Files(_)));
         let pieces: Vec<Member> = pieces.cloned().collect();
-        Self { archive, pieces: pieces.into_iter(), current: None, trouble: None }
+        Self { archive, pieces: pieces.into_iter(), current: None, skip: 0, trouble: None }
+    }
+
+    /// From where an entry begins.
+    pub fn from(archive: &'a ArchiveReader, entry: &Located) -> Self {
+        let later = archive
+            .members()
+            .filter(|member| matches!(member, Member::Files(piece) if *piece >= entry.piece));
+        let pieces: Vec<Member> = later.cloned().collect();
+        let skip = entry.offset;
+        Self { archive, pieces: pieces.into_iter(), current: None, skip, trouble: None }
     }
 }
 
@@ -176,7 +188,10 @@ impl Read for PieceReader<'_> {
                 self.trouble = Some(trouble);
                 error
             })?;
-            self.current = Some(zstd::Decoder::new(Cursor::new(bytes))?);
+            let mut decoder = zstd::Decoder::new(Cursor::new(bytes))?;
+            let skip = std::mem::take(&mut self.skip);
+            std::io::copy(&mut (&mut decoder).take(skip), &mut std::io::sink())?;
+            self.current = Some(decoder);
         }
     }
 }

@@ -2,12 +2,14 @@
 
 use super::{UnpackOptions, UnpackReport};
 use crate::archive::{ArchiveReader, PieceReader};
-use fernweh_core::archive::{Member, read_index};
+use crate::patterns::Patterns;
+use fernweh_core::archive::{Located, Member, read_index};
 use fernweh_core::limits;
 use fernweh_core::record::{Entry, EntryKind};
 use fernweh_core::rewrite::Rewriter;
 use fernweh_core::settings::{self, Role};
 use fernweh_ports::{FileTarget, LeftOut, Result, Trouble, Unit, Watch, counted};
+use std::collections::BTreeSet;
 use std::io::Read;
 
 /// As many files as the archive promises must have been written.
@@ -22,63 +24,120 @@ pub(super) fn check_files(archive: &ArchiveReader, report: &UnpackReport) -> Res
     Ok(())
 }
 
-/// Reads every file, and writes it if there is a target.
+/// Reads every file that is wanted, and writes it if there is a target. Gives the paths if
+/// only some were wanted.
 pub(super) fn read_files(
     options: &UnpackOptions<'_>,
     archive: &ArchiveReader,
     mut target: Option<&mut dyn FileTarget>,
     report: &mut UnpackReport,
     watch: &dyn Watch,
-) -> Result<()> {
+) -> Result<BTreeSet<Vec<u8>>> {
+    let located = check_index(archive)?;
+    if let Some(patterns) = &options.part.files {
+        return some_files(options, archive, patterns, located, target, report, watch);
+    }
     watch.stage("files", Some(archive.seal.file_bytes), Unit::Bytes);
     let mut pieces = PieceReader::new(archive);
     let result = each_entry(&mut pieces, &mut |entry, content| {
         watch.go_on()?;
-        match &entry.kind {
-            EntryKind::Folder => match &mut target {
-                Some(target) => target.put(&entry),
-                None => Ok(()),
-            },
-            EntryKind::Link(to) => {
-                if !options.outside_links && crate::pack::leads_out(&entry.path, to) {
-                    report.left_out.push(LeftOut {
-                        path: entry.shown(),
-                        because: "a link that points out of the site".into(),
-                    });
-                    return Ok(());
-                }
-                report.links += 1;
-                match &mut target {
-                    Some(target) => target.put(&entry),
-                    None => Ok(()),
-                }
-            }
-            EntryKind::File(size) => {
-                watch.advance(*size);
-                report.files += 1;
-                file(options, archive, &entry, content, &mut target, report)
-            }
-        }
+        one_entry(options, archive, entry, content, &mut target, report, watch)
     });
     let trouble = pieces.trouble.take();
     result.map_err(|error| trouble.unwrap_or(error))?;
-    check_index(archive)?;
     watch.done(&counted(report.files, "file", "files"));
-    Ok(())
+    Ok(BTreeSet::new())
 }
 
-/// The index is not needed to unpack everything, but an archive is whole or it is not.
-fn check_index(archive: &ArchiveReader) -> Result<()> {
+/// Reads the files that match, and of the archive only the pieces in which they lie.
+fn some_files(
+    options: &UnpackOptions<'_>,
+    archive: &ArchiveReader,
+    patterns: &Patterns,
+    located: Vec<Located>,
+    mut target: Option<&mut dyn FileTarget>,
+    report: &mut UnpackReport,
+    watch: &dyn Watch,
+) -> Result<BTreeSet<Vec<u8>>> {
+    let wanted: Vec<Located> =
+        located.into_iter().filter(|found| patterns.hold(&found.path)).collect();
+    if wanted.is_empty() {
+        return Err(Trouble::usage("the archive holds no file of this name")
+            .because(format!("nothing matches {}", patterns.texts().join(", ")))
+            .hint("name it from the site's folder on, as in uploads/report.pdf or pictures/**"));
+    }
+    watch.stage("files", None, Unit::Bytes);
+    let mut came = BTreeSet::new();
+    for found in wanted {
+        watch.go_on()?;
+        let mut pieces = PieceReader::from(archive, &found);
+        let mut tar = tar::Archive::new(&mut pieces);
+        let first = tar.entries().map_err(broken_stream)?.next();
+        let mut first = first.transpose().map_err(broken_stream)?.ok_or_else(contradiction)?;
+        let entry = entry_of(&mut first).map_err(broken_stream)?.ok_or_else(contradiction)?;
+        if entry.path != found.path {
+            return Err(contradiction());
+        }
+        came.insert(entry.path.clone());
+        one_entry(options, archive, entry, &mut first, &mut target, report, watch)?;
+    }
+    watch.done(&counted(report.files, "file", "files"));
+    Ok(came)
+}
+
+fn contradiction() -> Trouble {
+    Trouble::damaged("the archive contradicts itself")
+        .because("its index of files is not the one of its files")
+        .hint("do not use this archive; pack the site again")
+}
+
+fn one_entry(
+    options: &UnpackOptions<'_>,
+    archive: &ArchiveReader,
+    entry: Entry,
+    content: &mut dyn Read,
+    target: &mut Option<&mut dyn FileTarget>,
+    report: &mut UnpackReport,
+    watch: &dyn Watch,
+) -> Result<()> {
+    match &entry.kind {
+        EntryKind::Folder => match target {
+            Some(target) => target.put(&entry),
+            None => Ok(()),
+        },
+        EntryKind::Link(to) => {
+            if !options.outside_links && crate::pack::leads_out(&entry.path, to) {
+                report.left_out.push(LeftOut {
+                    path: entry.shown(),
+                    because: "a link that points out of the site".into(),
+                });
+                return Ok(());
+            }
+            report.links += 1;
+            match target {
+                Some(target) => target.put(&entry),
+                None => Ok(()),
+            }
+        }
+        EntryKind::File(size) => {
+            watch.advance(*size);
+            report.files += 1;
+            file(options, archive, &entry, content, target, report)
+        }
+    }
+}
+
+/// Where every entry begins. It is compared with the seal even where it is not needed: an
+/// archive is whole or it is not.
+fn check_index(archive: &ArchiveReader) -> Result<Vec<Located>> {
     let bytes = archive.read(&Member::Index)?;
     let lines = zstd::decode_all(bytes.as_slice()).map_err(broken_stream)?;
     let seal = &archive.seal;
-    let entries = read_index(&lines).map_or(0, |found| found.len() as u64);
-    if entries != seal.files + seal.folders + seal.links {
-        return Err(Trouble::damaged("the archive contradicts itself")
-            .because("its index of files is not the one of its files")
-            .hint("do not use this archive; pack the site again"));
+    let located = read_index(&lines).unwrap_or_default();
+    if located.len() as u64 != seal.files + seal.folders + seal.links {
+        return Err(contradiction());
     }
-    Ok(())
+    Ok(located)
 }
 
 fn file(

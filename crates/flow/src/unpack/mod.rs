@@ -7,18 +7,19 @@ mod files;
 mod rows;
 
 use files::{check_files, read_files};
-use rows::{check_rows, read_rows, read_structure, tables_of};
+use rows::{archive_structure, check_rows, own_structure, read_rows, tables_of};
 
 use crate::archive::ArchiveReader;
 use crate::journal::{Journal, Plan, Records, Run, State, Step};
 use crate::patterns::Patterns;
 use crate::report::RewriteReport;
 use crate::survey;
-use fernweh_core::archive::Member;
 use fernweh_core::rewrite::Rewriter;
 use fernweh_core::settings::Setting;
+use fernweh_core::sql::{Dialect, Prefix};
 use fernweh_ports::{
-    DatabaseTarget, Direction, FileTarget, LeftOut, Result, Scope, Trouble, Watch, counted,
+    DatabaseSource, DatabaseTarget, Direction, FileTarget, LeftOut, Result, Scope, Trouble, Watch,
+    counted,
 };
 use serde::Serialize;
 
@@ -31,8 +32,12 @@ pub struct UnpackOptions<'a> {
     pub site: String,
     /// Replace what is there.
     pub overwrite: bool,
-    /// Which tables are the site's.
+    /// Which tables of the archive are taken, by their names in it.
     pub tables: &'a dyn Scope,
+    /// Which tables at the destination are the site's.
+    pub own_tables: &'a dyn Scope,
+    /// Which part of the archive is taken, and how.
+    pub part: Part,
     /// Whether the configuration bounds the tables.
     pub tables_bounded: bool,
     /// Entries of the present files that are carried over.
@@ -43,6 +48,35 @@ pub struct UnpackOptions<'a> {
     pub settings: &'a NewSetting<'a>,
     /// Take links along that point out of the tree.
     pub outside_links: bool,
+    /// Tables that go because the archive does not hold them.
+    pub remove: Vec<String>,
+}
+
+/// Which part of an archive is taken, and how.
+#[derive(Clone, Debug, Default)]
+pub struct Part {
+    /// Only some tables are taken.
+    pub some_tables: bool,
+    /// Only these files; the others at the destination stay. All without it.
+    pub files: Option<Patterns>,
+    /// The rows of the archive in tables as the destination has them.
+    pub rows_only: bool,
+    /// Tables that the archive does not hold are removed.
+    pub exactly: bool,
+    /// Tables under another prefix.
+    pub prefix: Option<Prefix>,
+    /// Columns whose values carry the prefix, as `table.column` of the archive.
+    pub prefix_in: Vec<String>,
+}
+
+impl Part {
+    /// The name of a table of the archive at the destination.
+    pub fn renamed(&self, dialect: Dialect, table: &str) -> String {
+        match &self.prefix {
+            Some(prefix) => prefix.rename_table(dialect, table),
+            None => table.to_owned(),
+        }
+    }
 }
 
 /// What was unpacked.
@@ -68,6 +102,12 @@ pub struct UnpackReport {
     pub left_out: Vec<LeftOut>,
     /// What was built otherwise than the archive says.
     pub notes: Vec<String>,
+    /// Records whose foreign keys lead nowhere.
+    pub orphans: Vec<String>,
+    /// Tables that went because the archive does not hold them.
+    pub removed: Vec<String>,
+    /// Values in which the prefix of tables was changed.
+    pub prefixed: u64,
     /// What rewriting did.
     pub rewriting: RewriteReport,
     /// The run, if something was changed.
@@ -85,6 +125,8 @@ pub struct Replaced {
     pub records: u64,
     /// Entries at the top of the site's folder.
     pub entries: u64,
+    /// Tables that the archive does not hold, and that go.
+    pub removed: Vec<String>,
 }
 
 /// Where the archive goes.
@@ -93,6 +135,8 @@ pub struct Targets<'a> {
     pub database: Option<&'a mut dyn DatabaseTarget>,
     /// The files, if the archive has some.
     pub files: Option<&'a mut dyn FileTarget>,
+    /// The database as it is, whose structure is kept with rows only.
+    pub own: Option<&'a mut dyn DatabaseSource>,
 }
 
 /// What is to be done with the targets of a run.
@@ -107,7 +151,7 @@ pub fn look_before(
     let mut there = Replaced::default();
     let mut words = Vec::new();
     if let Some(target) = &mut targets.database {
-        let overview = target.overview(options.tables)?;
+        let overview = target.overview(options.own_tables)?;
         check_engine(archive, overview.dialect, &options.site)?;
         let groups = survey::prefixes(overview.tables.iter().map(|table| table.name.as_str()));
         if groups.len() > 1 && !options.tables_bounded {
@@ -123,12 +167,25 @@ pub fn look_before(
                 options.site
             )));
         }
-        let wanted = archive.manifest.database.iter().flat_map(|database| &database.tables);
-        for table in wanted {
-            if let Some(found) = overview.tables.iter().find(|found| found.name == table.name) {
+        let wanted: Vec<String> = archive
+            .manifest
+            .database
+            .iter()
+            .flat_map(|about| tables_of(options, about).into_iter().map(|(_, name)| name))
+            .collect();
+        for found in &overview.tables {
+            if wanted.contains(&found.name) {
                 there.tables += 1;
                 there.records += found.rows;
+            } else if options.part.exactly {
+                there.removed.push(found.name.clone());
             }
+        }
+        let missing = wanted.iter().find(|name| !overview.tables.iter().any(|t| t.name == **name));
+        if let Some(name) = missing.filter(|_| options.part.rows_only) {
+            return Err(Trouble::usage(format!("site {} has no table {name}", options.site))
+                .because("with --rows-only the structure of the destination is kept")
+                .hint("leave --rows-only out, or name the tables that are there with --tables"));
         }
         if there.tables > 0 {
             words.push(format!(
@@ -140,12 +197,18 @@ pub fn look_before(
     }
     if let Some(target) = &targets.files {
         there.entries = target.existing()?;
-        if there.entries > 0 {
+        if there.entries > 0 && options.part.files.is_none() {
             let entries = counted(there.entries, "entry", "entries");
             words.push(format!("{entries} in {}", target.place()));
         }
     }
-    if words.is_empty() {
+    if let Some(patterns) = options.part.files.as_ref().filter(|_| there.entries > 0) {
+        words.push(format!(
+            "files, of which those named {} are replaced",
+            patterns.texts().join(", ")
+        ));
+    }
+    if words.is_empty() && there.removed.is_empty() {
         return Ok(None);
     }
     if !options.overwrite {
@@ -273,25 +336,42 @@ fn build(
     }
     let mut afterwards = Vec::new();
     if let (Some(target), Some(about)) = (&mut targets.database, &archive.manifest.database) {
-        let structure = read_structure(options, archive, about, &Member::Structure)?;
-        afterwards = read_structure(options, archive, about, &Member::Afterwards)?;
+        let structure;
+        (structure, afterwards) = match &mut targets.own {
+            Some(own) if options.part.rows_only => own_structure(options, archive, about, *own)?,
+            _ => archive_structure(options, archive, about)?,
+        };
+        if options.part.some_tables || options.part.rows_only {
+            target.use_what_is_there();
+        }
         target.build(&structure)?;
         read_rows(options, archive, about, Some(*target), report, watch)?;
-        plan.tables = tables_of(options, about);
+        plan.tables = tables_of(options, about).into_iter().map(|(_, name)| name).collect();
+        target.remove(&options.remove);
+        report.removed.clone_from(&options.remove);
+        plan.tables.extend(options.remove.iter().cloned());
     }
     if let (Some(target), Some(_)) = (&mut targets.files, &archive.manifest.files) {
-        read_files(options, archive, Some(*target), report, watch)?;
-        report.kept = target.keep(&|path| options.keep.hold(path))?;
+        let came = read_files(options, archive, Some(*target), report, watch)?;
+        let some = options.part.files.is_some();
+        report.kept =
+            target.keep(&|path| options.keep.hold(path) || some && !came.contains(path))?;
     }
     journal.step(&Step::Built, watch)?;
     watch.go_on()?;
     if let Some(target) = &mut targets.database {
-        check_rows(archive, *target, &plan.tables)?;
-        plan.database = Some(target.finish(&afterwards)?);
+        check_rows(options, archive, *target)?;
+        let swap = target.finish(&afterwards)?;
         report.notes = target.notes();
+        if options.part.some_tables || options.part.rows_only {
+            report.orphans = target.orphans(&swap)?;
+        }
+        plan.database = Some(swap);
     }
     if let Some(target) = &mut targets.files {
-        check_files(archive, report)?;
+        if options.part.files.is_none() {
+            check_files(archive, report)?;
+        }
         plan.files = Some(target.finish()?);
     }
     journal.step(&Step::Checked, watch)?;

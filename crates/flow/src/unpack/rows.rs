@@ -5,14 +5,120 @@ use crate::archive::ArchiveReader;
 use crate::report::TableReport;
 use crate::stream;
 use fernweh_core::archive::{DatabaseManifest, Member};
-use fernweh_core::record::COUNTERS;
-use fernweh_core::sql::{Dialect, Kind, Statement};
-use fernweh_ports::{DatabaseTarget, Result, Trouble, Unit, Watch, counted};
+use fernweh_core::record::{COUNTERS, Column, Row, Table, Value};
+use fernweh_core::sql::{Dialect, Kind, Prefix, Statement, write_structure};
+use fernweh_ports::{DatabaseSource, DatabaseTarget, Result, Trouble, Unit, Watch, counted};
+use std::collections::BTreeSet;
 
-/// The site's own tables among those of the archive.
-pub(super) fn tables_of(options: &UnpackOptions<'_>, about: &DatabaseManifest) -> Vec<String> {
+/// The site's own tables among those of the archive: their names there, and at the
+/// destination.
+pub(super) fn tables_of(
+    options: &UnpackOptions<'_>,
+    about: &DatabaseManifest,
+) -> Vec<(String, String)> {
     let names = about.tables.iter().map(|table| table.name.clone());
-    names.filter(|name| options.tables.holds(name) && name != COUNTERS).collect()
+    let own = names.filter(|name| options.tables.holds(name) && name != COUNTERS);
+    own.map(|name| (name.clone(), options.part.renamed(about.dialect, &name))).collect()
+}
+
+type Both = (Vec<Statement>, Vec<Statement>);
+
+/// What the archive makes before its rows, and after them.
+pub(super) fn archive_structure(
+    options: &UnpackOptions<'_>,
+    archive: &ArchiveReader,
+    about: &DatabaseManifest,
+) -> Result<Both> {
+    let before = read_structure(options, archive, about, &Member::Structure)?;
+    let after = read_structure(options, archive, about, &Member::Afterwards)?;
+    let Some(prefix) = &options.part.prefix else { return Ok((before, after)) };
+    let names = prefix.names(about.dialect, before.iter().chain(&after));
+    let renamed = |statements: Vec<Statement>| -> Result<Vec<Statement>> {
+        let mut schema = "public".to_owned();
+        let new = statements.iter().map(|statement| {
+            let mut new = prefix.statement(about.dialect, statement, &names).map_err(|error| {
+                Trouble::damaged("a statement cannot be written for another prefix").because(error)
+            })?;
+            if about.dialect == Dialect::Postgres {
+                stream::lie_in(&mut new, &mut schema);
+            }
+            Ok(new)
+        });
+        new.collect()
+    };
+    Ok((renamed(before)?, renamed(after)?))
+}
+
+/// PostgreSQL: the sequences that belong to tables that are taken, if only some are; those
+/// that belong to no table stay where they are then.
+fn sequences_of_kept(
+    options: &UnpackOptions<'_>,
+    archive: &ArchiveReader,
+    about: &DatabaseManifest,
+) -> Result<Option<BTreeSet<String>>> {
+    let all = about.tables.iter().all(|table| options.tables.holds(&table.name));
+    if about.dialect != Dialect::Postgres || all {
+        return Ok(None);
+    }
+    let mut kept = BTreeSet::new();
+    for statement in stream::structure(archive, about.dialect, &Member::Structure)? {
+        match statement {
+            Statement::Object { kind: Kind::Sequence, name, table: Some(table), .. }
+                if options.tables.holds(&table) =>
+            {
+                kept.insert(name);
+            }
+            // Identity columns name theirs.
+            Statement::Table { name, sql, .. } if options.tables.holds(&name) => {
+                let named = sql.split("(SEQUENCE NAME ").skip(1);
+                let names = named.filter_map(|rest| rest.split(" INCREMENT BY ").next());
+                kept.extend(names.map(|name| name.trim_matches('"').to_owned()));
+            }
+            _ => {}
+        }
+    }
+    Ok(Some(kept))
+}
+
+/// The structure that the destination has, for the rows of the archive.
+pub(super) fn own_structure(
+    options: &UnpackOptions<'_>,
+    archive: &ArchiveReader,
+    about: &DatabaseManifest,
+    own: &mut dyn DatabaseSource,
+) -> Result<Both> {
+    let wanted = tables_of(options, about);
+    let holds = |name: &str| wanted.iter().any(|(_, own)| own == name);
+    let found = own.structure(&holds)?;
+    for (name, here) in &wanted {
+        let table = found.tables.iter().find(|table| table.name == *here);
+        let has = |column: &&fernweh_core::record::Column| {
+            table.is_some_and(|table| table.columns.iter().any(|c| c.name == column.name))
+        };
+        let packed = about.tables.iter().find(|table| table.name == *name);
+        if let Some(column) = packed.and_then(|table| table.columns.iter().find(|c| !has(c))) {
+            return Err(Trouble::usage(format!("table {here} has no column {}", column.name))
+                .because("with --rows-only the rows must fit the structure that is there")
+                .hint("leave --rows-only out to take the structure of the archive as well"));
+        }
+    }
+    let parsed = |statements: &[Statement]| {
+        let script = write_structure(about.dialect, statements);
+        stream::statements(script.as_slice(), about.dialect).map_err(|because| {
+            Trouble::damaged("the structure of the destination cannot be read").because(because)
+        })
+    };
+    let mut after = parsed(&found.afterwards)?;
+    if about.dialect == Dialect::Postgres {
+        // Sequences must not fall behind the rows that come.
+        let positions = archive_structure(options, archive, about)?.1;
+        after.extend(positions.into_iter().filter(|statement| {
+            matches!(statement, Statement::Schema { .. })
+                || matches!(statement, Statement::Object { kind: Kind::Sequence, sql, .. }
+                    if sql.starts_with("SELECT "))
+        }));
+    }
+    Ok((parsed(&found.before)?, after))
 }
 
 /// The statements of a structure member that concern the site's tables.
@@ -23,6 +129,7 @@ pub(super) fn read_structure(
     member: &Member,
 ) -> Result<Vec<Statement>> {
     let mut found = stream::structure(archive, about.dialect, member)?;
+    let kept_sequences = sequences_of_kept(options, archive, about)?;
     let counted = about.dialect == Dialect::Mariadb;
     let as_is = options.rewriter.rules().is_empty();
     found.retain(|statement| match statement {
@@ -30,6 +137,11 @@ pub(super) fn read_structure(
             if counted =>
         {
             options.tables.holds(name)
+        }
+        Statement::Object { kind: Kind::Sequence, name, .. }
+            if about.dialect == Dialect::Postgres =>
+        {
+            kept_sequences.as_ref().is_none_or(|kept| kept.contains(name.trim_matches('"')))
         }
         // The indexes of full-text tables come along; they are made anew if texts change.
         Statement::Object { kind: Kind::Refresh, .. } if about.dialect == Dialect::Sqlite => !as_is,
@@ -66,6 +178,7 @@ pub(super) fn read_rows(
     let wanted = about.tables.iter().filter(|table| options.tables.holds(&table.name));
     for table in wanted {
         let is_table = table.name != COUNTERS;
+        let here = options.part.renamed(about.dialect, &table.name);
         report.tables += u64::from(is_table);
         let mut tallies = TableReport::new(table);
         let blocks = archive.members().filter(
@@ -88,8 +201,11 @@ pub(super) fn read_rows(
                     report.records += insert.rows.len() as u64;
                 }
                 watch.advance(insert.rows.len() as u64);
+                if let Some(prefix) = &options.part.prefix {
+                    report.prefixed += change_values(options, prefix, table, &mut insert.rows);
+                }
                 match &mut target {
-                    Some(target) => target.write(&table.name, &insert.columns, &insert.rows),
+                    Some(target) => target.write(&here, &insert.columns, &insert.rows),
                     None => Ok(()),
                 }
             })?;
@@ -105,17 +221,54 @@ pub(super) fn read_rows(
     Ok(())
 }
 
+/// Changes the prefix in the values that carry it; gives how many.
+fn change_values(
+    options: &UnpackOptions<'_>,
+    prefix: &Prefix,
+    table: &Table,
+    rows: &mut [Row],
+) -> u64 {
+    let carries = |column: &Column| {
+        // The counters of SQLite are named by their tables.
+        table.name == COUNTERS && column.name == "name"
+            || options.part.prefix_in.contains(&format!("{}.{}", table.name, column.name))
+    };
+    let places: Vec<usize> = table
+        .columns
+        .iter()
+        .enumerate()
+        .filter(|(_, column)| carries(column))
+        .map(|(place, _)| place)
+        .collect();
+    let mut changed = 0;
+    for row in rows.iter_mut().filter(|_| !places.is_empty()) {
+        for place in &places {
+            if let Value::Text(text) = &mut row[*place]
+                && let Some(rest) = text.strip_prefix(prefix.old.as_bytes())
+            {
+                *text = [prefix.new.as_bytes(), rest].concat();
+                changed += u64::from(table.name != COUNTERS);
+            }
+        }
+    }
+    changed
+}
+
 /// What stands in the database must be as much as the archive holds.
 pub(super) fn check_rows(
+    options: &UnpackOptions<'_>,
     archive: &ArchiveReader,
     target: &mut dyn DatabaseTarget,
-    tables: &[String],
 ) -> Result<()> {
-    for (table, found) in target.built_rows(tables)? {
-        let sealed = archive.seal.rows.get(&table).copied().unwrap_or(0);
+    let wanted: Vec<(String, String)> =
+        archive.manifest.database.iter().flat_map(|about| tables_of(options, about)).collect();
+    let here: Vec<String> = wanted.iter().map(|(_, here)| here.clone()).collect();
+    let built = target.built_rows(&here)?;
+    for ((table, _), (here, found)) in wanted.iter().zip(built) {
+        let sealed = archive.seal.rows.get(table).copied().unwrap_or(0);
         if found != sealed {
             return Err(Trouble::damaged("the new database is not complete")
-                .at(format!("table {table}"))
+                .at(format!("table {here}"))
                 .because(format!("it holds {found} records, the archive {sealed}"))
                 .hint("try again; if it happens again, the server drops records in silence"));
         }

@@ -189,13 +189,29 @@ fn alter(reader: &mut Reader<'_>, sql: String) -> Result<Statement, StatementErr
         }
         ("TABLE" | "INDEX", "ATTACH") => Ok(object(Kind::Partition, "partition", sql)),
         ("SEQUENCE", "OWNED") => {
-            let name = table;
-            Ok(Statement::Object { kind: Kind::Sequence, name, table: None, sql })
+            reader.expect("BY")?;
+            let owner = column_owner(reader)?;
+            let (name, table) = (Qualified::parse(&table).name, Some(owner));
+            Ok(Statement::Object { kind: Kind::Sequence, name, table, sql })
         }
         ("TABLE" | "INDEX", action) if SETTINGS.contains(&action) => {
             Ok(object(Kind::Property, "setting", sql))
         }
         _ => Err(shape(&sql)),
+    }
+}
+
+/// The table of `table.column` or `schema.table.column`.
+fn column_owner(reader: &mut Reader<'_>) -> Result<String, StatementError> {
+    let mut parts = vec![reader.name()?.0];
+    while reader.next_is_dot() {
+        reader.sign(b'.')?;
+        parts.push(reader.name()?.0);
+    }
+    match &parts[..] {
+        [table, _] => Ok(Qualified::new("public", table).to_string()),
+        [schema, table, _] => Ok(Qualified::new(schema, table).to_string()),
+        _ => Err(StatementError::Unreadable),
     }
 }
 

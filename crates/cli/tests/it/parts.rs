@@ -1,0 +1,176 @@
+//! Some tables, some files, rows only, another prefix, exactly what the archive holds.
+
+use super::stage;
+use fernweh_testkit::{Engine, Stage, database_cells, files_of};
+
+const ENGINES: [Engine; 4] =
+    [Engine::Sqlite, Engine::SqliteOutside, Engine::Mariadb, Engine::Postgres];
+
+fn one(stage: &Stage, sql: &str) -> String {
+    let rows = stage.database("new").ask(sql).unwrap_or_else(|error| panic!("{sql}: {error}"));
+    rows[0][0].clone().unwrap_or_else(|| "NULL".into())
+}
+
+/// A new site whose tables and files have changed since it was unpacked.
+fn changed(engine: Engine) -> Stage {
+    let stage = stage(engine);
+    stage.pack();
+    stage.scene.done("unpack site.fernweh.tar new");
+    stage.scene.done("undo new --let-go");
+    for sql in [
+        "UPDATE gp_nights SET seeing = 'changed'",
+        "UPDATE gp_members SET name = 'changed'",
+        "DELETE FROM gp_comments WHERE id > 10",
+    ] {
+        stage.database("new").run(sql.as_bytes()).unwrap();
+    }
+    stage
+}
+
+#[test]
+fn one_table_comes_back_and_the_others_stay() {
+    for engine in ENGINES {
+        let stage = changed(engine);
+        let before = (database_cells(&stage.new), files_of(&stage.root("new")));
+        stage.scene.run("unpack site.fernweh.tar new --tables gp_comments").code(2);
+        let ran = stage.scene.done(
+            "unpack site.fernweh.tar new --tables gp_comments --tables gp_n?ghts --overwrite",
+        );
+        assert!(!ran.out.contains("orphans"), "{engine:?}: {}", ran.out);
+        assert_eq!(one(&stage, "SELECT count(*) FROM gp_comments"), "300", "{engine:?}");
+        assert_eq!(one(&stage, "SELECT count(*) FROM gp_nights WHERE seeing = 'changed'"), "0");
+        assert_eq!(one(&stage, "SELECT count(*) FROM gp_members WHERE name = 'changed'"), "60");
+        let now = files_of(&stage.root("new"));
+        assert_eq!(before.1, now, "{engine:?}: no file is touched");
+        let insert =
+            "INSERT INTO gp_comments (id, article_id, author, body) VALUES (999, 1, 'x', 'y')";
+        stage.database("new").run(insert.as_bytes()).unwrap();
+        assert_eq!(one(&stage, "SELECT count(*) FROM gp_log WHERE line = 'comment; x'"), "1");
+        stage.scene.done("undo new");
+        // The trigger wrote one line into a table that stays.
+        let after = database_cells(&stage.new).without("gp_log");
+        assert_eq!(before.0.without("gp_log"), after, "{engine:?}: undo brings everything back");
+    }
+}
+
+#[test]
+fn records_that_point_at_what_is_not_there_are_named() {
+    for engine in ENGINES {
+        let stage = changed(engine);
+        for sql in [
+            "DELETE FROM gp_comments",
+            "DELETE FROM gp_pictures",
+            "DELETE FROM gp_articles WHERE id < 50",
+        ] {
+            stage.database("new").run(sql.as_bytes()).unwrap();
+        }
+        let ran = stage.scene.done("unpack site.fernweh.tar new --tables gp_comments --overwrite");
+        ran.says("orphans").says("gp_comments").says("gp_articles");
+        assert_eq!(one(&stage, "SELECT count(*) FROM gp_comments"), "300", "{engine:?}");
+    }
+}
+
+#[test]
+fn one_file_comes_back_and_the_others_stay() {
+    for engine in [Engine::Sqlite, Engine::Mariadb] {
+        let stage = changed(engine);
+        stage.scene.write("new/htdocs/styles/main.css", "spoiled");
+        stage.scene.write("new/htdocs/styles/night.css", "spoiled too");
+        stage.scene.write("new/htdocs/extra.txt", "stays");
+        let before = (database_cells(&stage.new), files_of(&stage.root("new")));
+        let ran =
+            stage.scene.done("unpack site.fernweh.tar new --file styles/main.css --overwrite");
+        ran.says("1 file");
+        let text = |path: &str| std::fs::read_to_string(stage.root("new").join(path)).unwrap();
+        assert!(text("styles/main.css").contains("https://www.glimmer-point.example/styles"));
+        assert_eq!(text("styles/night.css"), "spoiled too");
+        assert_eq!(text("extra.txt"), "stays");
+        assert_eq!(before.0, database_cells(&stage.new), "{engine:?}");
+        stage.scene.done("unpack site.fernweh.tar new --file styles/** --overwrite");
+        assert!(text("styles/night.css").contains("background"));
+        stage.scene.done("undo new");
+        stage
+            .scene
+            .run("unpack site.fernweh.tar new --file no/such.txt --overwrite")
+            .code(2)
+            .says("holds no file of this name");
+    }
+}
+
+#[test]
+fn rows_come_into_the_structure_that_is_there() {
+    for engine in ENGINES {
+        let stage = changed(engine);
+        stage
+            .database("new")
+            .run(b"ALTER TABLE gp_members ADD COLUMN joined VARCHAR(20) DEFAULT 'unknown'")
+            .unwrap();
+        stage.scene.done("unpack site.fernweh.tar new --tables gp_members --rows-only --overwrite");
+        assert_eq!(one(&stage, "SELECT count(*) FROM gp_members WHERE name = 'changed'"), "0");
+        assert_eq!(one(&stage, "SELECT count(*) FROM gp_members WHERE joined = 'unknown'"), "60");
+        let insert = "INSERT INTO gp_members (name) VALUES ('new one')";
+        stage.database("new").run(insert.as_bytes()).unwrap();
+        stage.scene.done("undo new");
+        assert_eq!(one(&stage, "SELECT count(*) FROM gp_members WHERE name = 'changed'"), "60");
+        stage.database("new").run(b"ALTER TABLE gp_members DROP COLUMN homepage").unwrap();
+        stage
+            .scene
+            .run("unpack site.fernweh.tar new --tables gp_members --rows-only --overwrite")
+            .code(2)
+            .says("has no column homepage");
+    }
+}
+
+#[test]
+fn tables_that_the_archive_does_not_hold_go_only_when_that_is_meant() {
+    for engine in ENGINES {
+        let stage = changed(engine);
+        for sql in ["CREATE TABLE gp_extra (id INT PRIMARY KEY)", "INSERT INTO gp_extra VALUES (5)"]
+        {
+            stage.database("new").run(sql.as_bytes()).unwrap();
+        }
+        let before = database_cells(&stage.new);
+        let line = "unpack site.fernweh.tar new --overwrite --exactly --only database";
+        stage.scene.run(line).code(2).says("these go: gp_extra").says("--yes");
+        stage.scene.done(&format!("{line} --yes")).says("table gp_extra, kept for undo");
+        assert!(stage.database("new").ask("SELECT * FROM gp_extra").is_err(), "{engine:?}");
+        stage.scene.done("undo new");
+        assert_eq!(before, database_cells(&stage.new), "{engine:?}");
+        stage.scene.done("undo new");
+        assert!(stage.database("new").ask("SELECT * FROM gp_extra").is_err(), "{engine:?}");
+        stage.scene.done("undo new");
+        assert_eq!(one(&stage, "SELECT id FROM gp_extra"), "5");
+    }
+}
+
+#[test]
+fn tables_get_another_prefix_wherever_they_are_named() {
+    for engine in ENGINES {
+        let stage = changed(engine);
+        stage
+            .database("old")
+            .run(b"INSERT INTO gp_settings (id, name, value) VALUES (900, 'gp_roles', 'x')")
+            .unwrap();
+        stage.configure("[unpack]\nprefix-in = [\"gp_settings.name\"]\n");
+        stage.scene.done("pack old -o prefixed.fernweh.tar");
+        let before = database_cells(&stage.new);
+        let ran = stage
+            .scene
+            .done("unpack prefixed.fernweh.tar new --prefix gp_=new_ --only database --as-is");
+        ran.says("1 value carries it too");
+        assert_eq!(one(&stage, "SELECT count(*) FROM new_articles"), "420");
+        assert_eq!(one(&stage, "SELECT count(*) FROM new_newest"), "410");
+        assert_eq!(one(&stage, "SELECT name FROM new_settings WHERE id = 900"), "new_roles");
+        assert_eq!(one(&stage, "SELECT count(*) FROM gp_members WHERE name = 'changed'"), "60");
+        let insert = "INSERT INTO new_comments (article_id, author, body) VALUES (1, 'x', 'y')";
+        stage.database("new").run(insert.as_bytes()).unwrap();
+        assert_eq!(one(&stage, "SELECT count(*) FROM new_log WHERE line = 'comment; x'"), "1");
+        assert_eq!(one(&stage, "SELECT count(*) FROM gp_log WHERE line = 'comment; x'"), "0");
+        let orphan =
+            "INSERT INTO new_comments (article_id, author, body) VALUES (987654, 'x', 'y')";
+        let refused = stage.database("new").run(orphan.as_bytes()).is_err();
+        assert!(refused || matches!(engine, Engine::Sqlite | Engine::SqliteOutside), "{engine:?}");
+        stage.scene.done("undo new");
+        assert_eq!(before, database_cells(&stage.new), "{engine:?}");
+    }
+}
