@@ -1,10 +1,12 @@
-//! A large sample site packed and unpacked: rates, peak memory, and a floor in the same
-//! run, the bare driver that reads the same rows and throws them away.
+//! A large sample site packed and unpacked: rates, peak memory, and floors in the same
+//! run: the bare driver that reads the same rows and throws them away, zstd on the same
+//! text on one core, and the engine's own bulk loading of the same rows.
 //!
-//! `cargo bench -p fernweh --bench large -- [ARTICLES] [sqlite|mariadb]`
+//! `cargo bench -p fernweh --bench large -- [ARTICLES] [sqlite|mariadb|postgres]`
 
 use fernweh_demo::database::Place;
-use fernweh_testkit::{Engine, Stage, read_and_throw_away};
+use fernweh_testkit::{Engine, Stage, bulk_load, read_and_throw_away};
+use std::io::Read;
 use std::process::Stdio;
 use std::time::{Duration, Instant};
 
@@ -36,19 +38,59 @@ fn measured(stage: &Stage, line: &str) -> Measured {
     Measured { seconds: began.elapsed().as_secs_f64(), peak_mb: peak_kb / 1000 }
 }
 
-/// Bytes of SQL in an archive, uncompressed.
-fn sql_bytes(stage: &Stage, archive: &str) -> f64 {
+/// The SQL in an archive, uncompressed: its bytes, and the seconds that zstd needs for them.
+fn compressed(stage: &Stage, archive: &str) -> (f64, f64) {
     let file = std::fs::File::open(stage.scene.path(archive)).expect("the archive");
     let mut tar = tar::Archive::new(file);
-    let mut total = 0;
+    let (mut total, mut seconds) = (0, 0.0);
     for member in tar.entries().expect("members") {
         let member = member.expect("a member");
         if member.path().expect("a name").starts_with("database") {
             let mut decoder = zstd::Decoder::new(member).expect("zstd");
-            total += std::io::copy(&mut decoder, &mut std::io::sink()).expect("SQL");
+            let mut text = Vec::new();
+            decoder.read_to_end(&mut text).expect("SQL");
+            let began = Instant::now();
+            std::hint::black_box(zstd::bulk::compress(&text, 3).expect("zstd"));
+            seconds += began.elapsed().as_secs_f64();
+            total += text.len();
         }
     }
-    total as f64
+    (total as f64, seconds)
+}
+
+/// The middle of some runs.
+fn median(mut seconds: Vec<f64>) -> f64 {
+    seconds.sort_by(f64::total_cmp);
+    seconds[seconds.len() / 2]
+}
+
+/// Ratios to the floors: higher is better, 1.0 is as fast as the floor.
+fn ratios(articles: u64, engine: Engine, runs: u32) {
+    let stage = Stage::of_size(PROGRAM, engine, articles);
+    let (mut packing, mut unpacking, mut rewriting) = (Vec::new(), Vec::new(), Vec::new());
+    let (mut zstd_rate, mut loading) = (Vec::new(), Vec::new());
+    for run in 0..runs {
+        let archive = format!("{run}.fernweh.tar");
+        let pack = measured(&stage, &format!("pack old --only database -o {archive}"));
+        let (bytes, seconds) = compressed(&stage, &archive);
+        packing.push(bytes / 1e6 / pack.seconds);
+        zstd_rate.push(bytes / 1e6 / seconds);
+        loading.push(bulk_load(&stage.old));
+        let line = format!("unpack {archive} new --only database --overwrite");
+        unpacking.push(measured(&stage, &format!("{line} --as-is")).seconds);
+        stage.scene.done("undo new");
+        stage.scene.done("undo new --let-go");
+        rewriting.push(measured(&stage, &line).seconds);
+        stage.scene.done("undo new");
+        stage.scene.done("undo new --let-go");
+        std::fs::remove_file(stage.scene.path(&archive)).expect("removed");
+    }
+    let (packing, zstd_rate) = (median(packing), median(zstd_rate));
+    let (loading, as_is, rewriting) = (median(loading), median(unpacking), median(rewriting));
+    println!("{engine:?}, {articles} articles, medians of {runs}");
+    println!("pack {packing:.0} MB/s, zstd on one core {zstd_rate:.0}: {:.2}", packing / zstd_rate);
+    println!("bulk load {loading:.2} s, unpack as is {as_is:.2} s: {:.2}", loading / as_is);
+    println!("unpack rewriting {rewriting:.2} s: {:.2} of as is\n", as_is / rewriting);
 }
 
 fn measure(articles: u64, engine: Engine) {
@@ -74,7 +116,7 @@ fn measure(articles: u64, engine: Engine) {
     for (name, line) in steps {
         let found = measured(&stage, line);
         if name == "pack" {
-            mb = sql_bytes(&stage, "site.fernweh.tar") / 1e6;
+            mb = compressed(&stage, "site.fernweh.tar").0 / 1e6;
         }
         let rate = if mb > 0.0 && name != "undo" {
             format!("{:.0}", mb / found.seconds)
@@ -106,10 +148,12 @@ fn main() {
         std::env::args().skip(1).filter(|word| !word.starts_with("--")).collect();
     let articles = words.first().and_then(|word| word.parse().ok()).unwrap_or(200_000);
     let only = words.get(1).map(String::as_str);
-    if only != Some("mariadb") {
-        measure(articles, Engine::Sqlite);
-    }
-    if only != Some("sqlite") {
-        measure(articles, Engine::Mariadb);
+    let engines =
+        [("sqlite", Engine::Sqlite), ("mariadb", Engine::Mariadb), ("postgres", Engine::Postgres)];
+    for (name, engine) in engines {
+        if only.is_none_or(|only| only == name) {
+            measure(articles, engine);
+            ratios(articles, engine, 3);
+        }
     }
 }

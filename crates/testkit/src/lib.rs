@@ -3,10 +3,12 @@
 #![forbid(unsafe_code)]
 #![warn(missing_docs)]
 
+mod bulk;
 mod check;
 mod program;
 mod stage;
 
+pub use bulk::bulk_load;
 pub use check::{
     Cells, database_cells, files_of, mariadb_client, php, php_finds_different, psql,
     read_and_throw_away,

@@ -5,6 +5,7 @@
 
 mod describe;
 mod editor;
+mod load;
 mod objects;
 mod rights;
 mod source;

@@ -1,6 +1,7 @@
 //! Building tables beside the old ones, under names of Fernweh's own.
 
 use super::describe::{list, with_history};
+use super::load::Loader;
 use super::objects::{create_table, events, routines, triggers, views};
 use super::{Link, MariadbAddress, message, quoted, switch, text};
 use fernweh_core::digest::sha256;
@@ -30,6 +31,7 @@ pub struct MariadbTarget {
     /// Tables that go although nothing takes their place.
     removed: Vec<String>,
     notes: Vec<String>,
+    loader: Loader,
 }
 
 impl MariadbTarget {
@@ -39,7 +41,8 @@ impl MariadbTarget {
         let link = Link::open(address)?;
         let (collations, replaced) = (BTreeSet::new(), BTreeMap::new());
         let (tables, removed, notes) = (Vec::new(), Vec::new(), Vec::new());
-        Ok(Self { link, run, tables, collations, replaced, removed, notes })
+        let loader = Loader::default();
+        Ok(Self { link, run, tables, collations, replaced, removed, notes, loader })
     }
 
     fn learn_collations(&mut self) -> Result<()> {
@@ -253,6 +256,9 @@ impl DatabaseTarget for MariadbTarget {
 
     fn write(&mut self, table: &str, columns: &[String], rows: &[Row]) -> Result<()> {
         let built = self.aside('n', table);
+        if self.loader.load(&mut self.link, &built, columns, rows)? {
+            return Ok(());
+        }
         let mut sql = Vec::new();
         for row in rows {
             if sql.is_empty() {
@@ -312,10 +318,17 @@ impl DatabaseTarget for MariadbTarget {
         let replaced = self.replaced.iter().map(|(old, new)| {
             format!("collation {old} is not known to this server; {new} took its place")
         });
-        replaced.chain(self.notes.iter().cloned()).collect()
+        let slow = self.loader.refused.iter().map(|because| {
+            format!(
+                "the server takes no bulk loading, so records were inserted by statements, which is \
+                 slower ({because})"
+            )
+        });
+        replaced.chain(slow).chain(self.notes.iter().cloned()).collect()
     }
 
     fn built_rows(&mut self, tables: &[String]) -> Result<Vec<(String, u64)>> {
+        self.loader.end(&mut self.link)?;
         let mut found = Vec::new();
         for name in tables {
             let built = self.aside('n', name);

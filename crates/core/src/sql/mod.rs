@@ -13,7 +13,7 @@ mod script;
 mod statement;
 
 pub use collation::{nearest_collation, with_known_collations};
-pub use copy::{CopyHead, read_copy_row, write_copy_head, write_copy_row};
+pub use copy::{CopyHead, read_copy_row, write_copy_head, write_copy_row, write_load_row};
 pub use lexer::{Token, tokens};
 pub use literal::{
     MARIADB_ROW_SETTINGS, POSTGRES_SETTINGS, quote_name, write_insert_head, write_row,

@@ -6,9 +6,10 @@ use crate::report::TableReport;
 use crate::stream;
 use fernweh_core::archive::{DatabaseManifest, Member};
 use fernweh_core::record::{COUNTERS, Column, Row, Table, Value};
-use fernweh_core::sql::{Dialect, Kind, Prefix, Statement, write_structure};
+use fernweh_core::sql::{Dialect, Insert, Kind, Prefix, Statement, write_structure};
 use fernweh_ports::{DatabaseSource, DatabaseTarget, Result, Trouble, Unit, Watch, counted};
 use std::collections::BTreeSet;
+use std::sync::mpsc::sync_channel;
 
 /// The site's own tables among those of the archive: their names there, and at the
 /// destination.
@@ -164,17 +165,58 @@ pub(super) fn read_structure(
     Ok(found)
 }
 
-/// Reads every row, and writes it if there is a target.
+/// Reads every row, and writes it if there is a target, on a thread of its own: the next
+/// rows are read and rewritten while the server takes the last ones.
 pub(super) fn read_rows(
     options: &UnpackOptions<'_>,
     archive: &ArchiveReader,
     about: &DatabaseManifest,
-    mut target: Option<&mut dyn DatabaseTarget>,
+    target: Option<&mut dyn DatabaseTarget>,
     report: &mut UnpackReport,
     watch: &dyn Watch,
 ) -> Result<()> {
     let total: u64 = archive.seal.rows.values().sum();
     watch.stage("database", Some(total), Unit::Records);
+    match target {
+        None => each_portion(options, archive, about, report, watch, &mut |_| Ok(()))?,
+        Some(target) => std::thread::scope(|scope| {
+            let (send, incoming) = sync_channel::<Insert>(AHEAD);
+            let writer = scope.spawn(move || {
+                incoming
+                    .into_iter()
+                    .try_for_each(|rows| target.write(&rows.table, &rows.columns, &rows.rows))
+            });
+            let stopped = || Trouble::damaged("writing records has stopped");
+            let read = each_portion(options, archive, about, report, watch, &mut |rows| {
+                send.send(rows).map_err(|_| stopped())
+            });
+            drop(send);
+            // What stopped the writer says more than that it stopped.
+            let written = writer.join().unwrap_or_else(|_| Err(stopped()));
+            written.and(read)
+        })?,
+    }
+    let (tables, records) = (report.tables, report.records);
+    watch.done(&format!(
+        "{}, {}",
+        counted(tables, "table", "tables"),
+        counted(records, "record", "records")
+    ));
+    Ok(())
+}
+
+/// Portions of rows that wait to be written.
+const AHEAD: usize = 2;
+
+/// The rows of every table that is taken, rewritten, as the destination calls it.
+fn each_portion(
+    options: &UnpackOptions<'_>,
+    archive: &ArchiveReader,
+    about: &DatabaseManifest,
+    report: &mut UnpackReport,
+    watch: &dyn Watch,
+    visit: &mut dyn FnMut(Insert) -> Result<()>,
+) -> Result<()> {
     let wanted = about.tables.iter().filter(|table| options.tables.holds(&table.name));
     for table in wanted {
         let is_table = table.name != COUNTERS;
@@ -197,27 +239,19 @@ pub(super) fn read_rows(
                 for row in &mut insert.rows {
                     tallies.row(options.rewriter, table, row);
                 }
+                if let Some(prefix) = &options.part.prefix {
+                    report.prefixed += change_values(options, prefix, table, &mut insert.rows);
+                }
                 if is_table {
                     report.records += insert.rows.len() as u64;
                 }
                 watch.advance(insert.rows.len() as u64);
-                if let Some(prefix) = &options.part.prefix {
-                    report.prefixed += change_values(options, prefix, table, &mut insert.rows);
-                }
-                match &mut target {
-                    Some(target) => target.write(&here, &insert.columns, &insert.rows),
-                    None => Ok(()),
-                }
+                insert.table.clone_from(&here);
+                visit(insert)
             })?;
         }
         tallies.into_report(table, &mut report.rewriting);
     }
-    let (tables, records) = (report.tables, report.records);
-    watch.done(&format!(
-        "{}, {}",
-        counted(tables, "table", "tables"),
-        counted(records, "record", "records")
-    ));
     Ok(())
 }
 
