@@ -214,14 +214,38 @@ pub struct Fingerprint {
     pub mark: String,
 }
 
+/// Rows for a table.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Portion {
+    /// The table.
+    pub table: String,
+    /// The columns, in the order of the values.
+    pub columns: Vec<String>,
+    /// The rows.
+    pub rows: Vec<Row>,
+}
+
+/// A row that a database does not take as it is.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Rejected {
+    /// Its place in the portion.
+    pub row: usize,
+    /// Why, in the words of the database.
+    pub because: String,
+    /// Whether it is in all the same, with a value changed.
+    pub adapted: bool,
+}
+
 /// A database that is built beside the old one and takes its place.
 pub trait DatabaseTarget: Send {
     /// What is there now.
     fn overview(&mut self, scope: &dyn Scope) -> Result<Overview>;
     /// Builds the tables beside the old ones. Nothing that the site sees changes.
     fn build(&mut self, structure: &[Statement]) -> Result<()>;
-    /// Adds rows to a table that is being built.
-    fn write(&mut self, table: &str, columns: &[String], rows: &[Row]) -> Result<()>;
+    /// Adds rows to a table that is being built. Gives those that the database rejects; the
+    /// others are in. With `adapt`, values that do not fit are changed by the database itself
+    /// where it can do that, and said to be.
+    fn write(&mut self, rows: &Portion, adapt: bool) -> Result<Vec<Rejected>>;
     /// Only some tables are built: types and routines that are there already are used, not
     /// replaced. Said before `build`.
     fn use_what_is_there(&mut self) {}

@@ -14,8 +14,8 @@ mod words;
 
 pub use database::{
     Applied, Change, DatabaseEditor, DatabaseSource, DatabaseSwap, DatabaseTarget, Direction,
-    Fingerprint, NamedSql, ObjectId, Overview, Record, Refit, Refused, SchemasSwap, Scope,
-    Structure, SwapObjects, SwapSchema, SwapTable, TableInfo, TablesSwap,
+    Fingerprint, NamedSql, ObjectId, Overview, Portion, Record, Refit, Refused, Rejected,
+    SchemasSwap, Scope, Structure, SwapObjects, SwapSchema, SwapTable, TableInfo, TablesSwap,
 };
 pub use files::{FileEditor, FileId, FileSource, FileSwap, FileTarget, LeftOut};
 pub use pages::{PageProblem, PageRequest, PageResponse, PageSource};

@@ -7,7 +7,7 @@ use crate::config::Config;
 use crate::context::Context;
 use crate::render::{Page, counted, duration, left_out, rewriting, size};
 use crate::site::Site;
-use clap::Args;
+use clap::{Args, ValueEnum};
 use fernweh_core::record::COUNTERS;
 use fernweh_core::rewrite::Rewriter;
 use fernweh_core::settings::Setting;
@@ -15,7 +15,8 @@ use fernweh_core::sql::Prefix;
 use fernweh_flow::archive::ArchiveReader;
 use fernweh_flow::patterns::Patterns;
 use fernweh_flow::unpack::{
-    Part, Replaced, UnpackOptions, UnpackReport, look_before, preview, settle_earlier, unpack,
+    OnBadRecord, Part, Replaced, UnpackOptions, UnpackReport, look_before, preview, settle_earlier,
+    unpack,
 };
 use fernweh_ports::{Direction, Result, Trouble};
 use std::path::PathBuf;
@@ -61,12 +62,27 @@ pub struct UnpackArgs {
     /// Give the tables another prefix, as gp_=new_
     #[arg(long, value_name = "OLD=NEW")]
     pub prefix: Option<String>,
+    /// What to do with records that the destination rejects: end, leave them out (kept in a
+    /// file), or let the destination change values to fit (MariaDB)
+    #[arg(long, value_name = "WHAT", default_value = "stop")]
+    pub on_bad_record: BadRecords,
     /// Take links along that point out of the site
     #[arg(long)]
     pub outside_links: bool,
     /// Where the site is, without a configuration
     #[command(flatten)]
     pub places: SiteArgs,
+}
+
+/// What to do with records that the destination rejects.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub enum BadRecords {
+    /// End, with nothing changed.
+    Stop,
+    /// Leave them out, and keep them in a file.
+    Skip,
+    /// Let the destination change values to fit.
+    Adapt,
 }
 
 /// Runs the command.
@@ -108,6 +124,11 @@ fn run_inner(context: &Context, args: &UnpackArgs) -> Result<u8> {
         own_tables: &own_tables,
         part: part.clone(),
         remove: Vec::new(),
+        on_bad_record: match args.on_bad_record {
+            BadRecords::Stop => OnBadRecord::Stop,
+            BadRecords::Skip => OnBadRecord::Skip,
+            BadRecords::Adapt => OnBadRecord::Adapt,
+        },
         tables_bounded: !site.tables.is_empty(),
         keep: Patterns::of_paths(&keep)?,
         rewriter: &rewriter,
@@ -276,6 +297,24 @@ fn completed_text(context: &Context, site: &Site) -> String {
     page.finish()
 }
 
+/// The records that the destination did not take as they are.
+fn rejected(report: &UnpackReport) -> Vec<String> {
+    let mut lines = Vec::new();
+    if let Some(file) = &report.rejected_file {
+        let count = counted(report.rejected, "record is", "records are");
+        lines.push(format!("{count} left out, and kept in {file}"));
+    }
+    if report.adapted > 0 {
+        let count = counted(report.adapted, "record was", "records were");
+        lines.push(format!("{count} changed by the database to fit"));
+    }
+    for bad in &report.bad_records {
+        let what = if bad.adapted { "changed" } else { "left out" };
+        lines.push(format!("  {}, {}: {what}: {}", bad.table, bad.record, bad.because));
+    }
+    lines
+}
+
 fn text(context: &Context, site: &Site, report: &UnpackReport, seconds: f64) -> String {
     let mut page = Page::new(context.style);
     page.row(
@@ -286,9 +325,14 @@ fn text(context: &Context, site: &Site, report: &UnpackReport, seconds: f64) -> 
         page.row(
             "database",
             &format!(
-                "{}, {}, as many as the archive holds",
+                "{}, {}, {}",
                 counted(report.tables, "table", "tables"),
-                counted(report.records, "record", "records")
+                counted(report.records, "record", "records"),
+                if report.rejected == 0 {
+                    "as many as the archive holds"
+                } else {
+                    "without those that the database rejects"
+                }
             ),
         );
     }
@@ -316,6 +360,7 @@ fn text(context: &Context, site: &Site, report: &UnpackReport, seconds: f64) -> 
         );
     }
     page.list("left out", left_out(&report.left_out));
+    page.list("rejected", rejected(report));
     page.list("removed", report.removed.iter().map(|name| format!("table {name}, kept for undo")));
     if report.prefixed > 0 {
         page.row(

@@ -5,11 +5,11 @@ use fernweh_core::digest::sha256;
 use fernweh_testkit::{Engine, Stage, files_of};
 use std::io::{Cursor, Read};
 
-type Members = Vec<(String, Vec<u8>)>;
+pub(super) type Members = Vec<(String, Vec<u8>)>;
 /// Name, kind, and content or target of a forged entry.
 type Forged<'a> = (&'a [u8], tar::EntryType, &'a [u8]);
 
-fn read(path: &std::path::Path) -> Members {
+pub(super) fn read(path: &std::path::Path) -> Members {
     let mut tar = tar::Archive::new(std::fs::File::open(path).unwrap());
     let entries = tar.entries().unwrap().map(|entry| {
         let mut entry = entry.unwrap();
@@ -33,7 +33,7 @@ fn header(name: &[u8], size: usize, kind: tar::EntryType) -> tar::Header {
 }
 
 /// Writes members as a forger would: with a seal that fits.
-fn forge(path: &std::path::Path, mut members: Members) {
+pub(super) fn forge(path: &std::path::Path, mut members: Members) {
     let (_, seal) = members.pop().unwrap();
     let mut seal: serde_json::Value = serde_json::from_slice(&seal).unwrap();
     let sealed = members.iter().map(|(name, bytes)| {

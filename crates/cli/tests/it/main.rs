@@ -9,6 +9,7 @@ mod live;
 mod pages;
 mod parts;
 mod php;
+mod servers;
 mod types;
 mod zoo;
 

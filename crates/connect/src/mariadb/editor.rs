@@ -155,8 +155,9 @@ fn apply(writer: &mut Link, described: &Described, changes: &[Change]) -> Result
     Ok(applied)
 }
 
-/// Duplicate key, too long, wrong characters, check violated: this cell only.
-fn is_about_value(error: &mysql_async::Error) -> bool {
+/// Duplicate key, too long, wrong characters, check violated, no value, truncated, not
+/// JSON, no geometry: this record only.
+pub(super) fn is_about_value(error: &mysql_async::Error) -> bool {
     matches!(error, mysql_async::Error::Server(server)
-        if [1062, 1406, 1366, 4025, 3819, 1264, 1292].contains(&server.code))
+        if [1062, 1406, 1366, 4025, 3819, 1264, 1292, 1048, 1265, 1364, 1367, 1416, 1526].contains(&server.code))
 }

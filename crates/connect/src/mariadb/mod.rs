@@ -59,11 +59,16 @@ pub(crate) struct Link {
     pub(crate) shown: String,
 }
 
-/// Session settings that make values arrive and depart unchanged.
+/// The mode in which values are taken as they are, or not at all.
+const MODE: &str = "STRICT_ALL_TABLES,NO_AUTO_VALUE_ON_ZERO,ALLOW_INVALID_DATES";
+
+/// Session settings that make values arrive and depart unchanged. Unique keys are checked:
+/// without that (and foreign keys) InnoDB fills an empty table in a mode in which a statement
+/// that fails takes the rows of the earlier ones with it.
 const SESSION: &str = "SET SESSION time_zone = '+00:00', wait_timeout = 86400, \
      net_write_timeout = 3600, net_read_timeout = 3600, \
      sql_mode = 'STRICT_ALL_TABLES,NO_AUTO_VALUE_ON_ZERO,ALLOW_INVALID_DATES', \
-     foreign_key_checks = 0, unique_checks = 0, sql_quote_show_create = 1";
+     foreign_key_checks = 0, unique_checks = 1, sql_quote_show_create = 1";
 
 impl Link {
     pub(crate) fn open(address: &MariadbAddress) -> Result<Self> {

@@ -1,17 +1,17 @@
 //! Building tables beside the old ones, under names of Fernweh's own.
 
 use super::describe::{list, with_history};
+use super::editor::is_about_value;
 use super::load::Loader;
 use super::objects::{create_table, events, routines, triggers, views};
 use super::{Link, MariadbAddress, message, quoted, switch, text};
 use fernweh_core::digest::sha256;
-use fernweh_core::record::Row;
 use fernweh_core::sql::{
     Dialect, Kind, Statement, renamed, with_known_collations, write_insert_head, write_row,
 };
 use fernweh_ports::{
-    DatabaseSwap, DatabaseTarget, Direction, Fingerprint, NamedSql, Overview, Result, Scope,
-    SwapObjects, SwapTable, TablesSwap, Trouble, Watch,
+    DatabaseSwap, DatabaseTarget, Direction, Fingerprint, NamedSql, Overview, Portion, Rejected,
+    Result, Scope, SwapObjects, SwapTable, TablesSwap, Trouble, Watch,
 };
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -81,13 +81,35 @@ impl MariadbTarget {
         format!("_fw{}_{kind}_{}", self.run, &sha256(table.as_bytes())[..16])
     }
 
-    fn send(&mut self, table: &str, sql: &[u8]) -> Result<()> {
-        let sent = self.link.try_run(sql);
-        sent.map_err(|error| {
-            let mut trouble = self.link.trouble("the database does not take a record", &error);
-            trouble.place = Some(format!("table {table} of {}", self.link.shown));
-            trouble
-        })
+    fn refused(&self, table: &str, error: &mysql_async::Error) -> Trouble {
+        let mut trouble = self.link.trouble("the database does not take a record", error);
+        trouble.place = Some(format!("table {table} of {}", self.link.shown));
+        trouble
+    }
+
+    /// Writes one row of a portion; with `adapt`, the server may change values to fit.
+    fn write_one(
+        &mut self,
+        built: &str,
+        rows: &Portion,
+        row: usize,
+        adapt: bool,
+    ) -> Result<Option<Rejected>> {
+        let mut sql = Vec::new();
+        write_insert_head(Dialect::Mariadb, built, &rows.columns, &mut sql);
+        write_row(Dialect::Mariadb, &rows.rows[row], &mut sql);
+        let because = match self.link.try_run(&sql) {
+            Ok(()) => return Ok(None),
+            Err(error) if is_about_value(&error) => message(&error),
+            Err(error) => return Err(self.refused(&rows.table, &error)),
+        };
+        let mut rejected = Rejected { row, because, adapted: false };
+        if adapt {
+            self.link.run("SET SESSION sql_mode = 'NO_AUTO_VALUE_ON_ZERO,ALLOW_INVALID_DATES'")?;
+            rejected.adapted = self.link.try_run(&sql).is_ok();
+            self.link.run(format!("SET SESSION sql_mode = '{}'", super::MODE))?;
+        }
+        Ok(Some(rejected))
     }
 
     /// What hangs on the tables that are there now, and on others that refer to them.
@@ -254,25 +276,36 @@ impl DatabaseTarget for MariadbTarget {
         self.link.run("SET NAMES binary")
     }
 
-    fn write(&mut self, table: &str, columns: &[String], rows: &[Row]) -> Result<()> {
-        let built = self.aside('n', table);
-        if self.loader.load(&mut self.link, &built, columns, rows)? {
-            return Ok(());
+    fn write(&mut self, rows: &Portion, adapt: bool) -> Result<Vec<Rejected>> {
+        let built = self.aside('n', &rows.table);
+        if self.loader.load(&mut self.link, &built, &rows.columns, &rows.rows)? {
+            return Ok(Vec::new());
         }
+        let mut rejected = Vec::new();
         let mut sql = Vec::new();
-        for row in rows {
+        let mut from = 0;
+        for (place, row) in rows.rows.iter().enumerate() {
             if sql.is_empty() {
-                write_insert_head(Dialect::Mariadb, &built, columns, &mut sql);
+                from = place;
+                write_insert_head(Dialect::Mariadb, &built, &rows.columns, &mut sql);
             } else {
                 sql.extend_from_slice(b",\n");
             }
             write_row(Dialect::Mariadb, row, &mut sql);
-            if sql.len() > PACKET {
-                self.send(table, &sql)?;
+            if sql.len() > PACKET || place + 1 == rows.rows.len() {
+                match self.link.try_run(&sql) {
+                    Ok(()) => {}
+                    Err(error) if is_about_value(&error) => {
+                        for one in from..=place {
+                            rejected.extend(self.write_one(&built, rows, one, adapt)?);
+                        }
+                    }
+                    Err(error) => return Err(self.refused(&rows.table, &error)),
+                }
                 sql.clear();
             }
         }
-        if sql.is_empty() { Ok(()) } else { self.send(table, &sql) }
+        Ok(rejected)
     }
 
     fn remove(&mut self, tables: &[String]) {

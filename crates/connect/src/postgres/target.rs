@@ -3,20 +3,19 @@
 use super::catalog::cells;
 use super::describe::{in_list, list};
 use super::{Link, PostgresAddress, message, quoted, switch, text};
-use bytes::{Bytes, BytesMut};
+use bytes::Bytes;
 use fernweh_core::digest::sha256;
 use fernweh_core::record::Row;
 use fernweh_core::sql::{Kind, Qualified, Statement, in_schemas, write_copy_row};
 use fernweh_ports::{
-    DatabaseSwap, DatabaseTarget, Direction, Fingerprint, Overview, Result, Scope, Trouble, Watch,
+    DatabaseSwap, DatabaseTarget, Direction, Fingerprint, Overview, Portion, Rejected, Result,
+    Scope, Trouble, Watch,
 };
-use futures_util::SinkExt;
+use futures_util::{SinkExt, pin_mut};
 use std::collections::{BTreeMap, BTreeSet};
-use std::pin::Pin;
-use tokio_postgres::CopyInSink;
 
-/// Bytes of rows that are sent together.
-const PORTION: usize = 128 << 10;
+/// Portions of rows in one transaction.
+const TOGETHER: u32 = 64;
 
 /// A database whose objects are to be replaced.
 pub struct PostgresTarget {
@@ -25,7 +24,8 @@ pub struct PostgresTarget {
     /// The schemas of the archive and what it makes in each.
     pub(super) names: BTreeMap<String, BTreeSet<String>>,
     tables: Vec<String>,
-    filling: Option<Filling>,
+    /// Portions of rows in the open transaction.
+    portions: u32,
     /// Types and routines that are there are used.
     uses_what_is_there: bool,
     /// Tables that go although nothing takes their place.
@@ -38,13 +38,6 @@ pub struct PostgresTarget {
 /// By this a statement makes a range type.
 const RANGE: &str = " AS RANGE (";
 
-/// A table that takes rows at the moment.
-struct Filling {
-    table: String,
-    sink: Pin<Box<CopyInSink<Bytes>>>,
-    buffer: BytesMut,
-}
-
 impl PostgresTarget {
     /// Logs in; `run` names what is built.
     pub fn open(address: &PostgresAddress, run: &str) -> Result<Self> {
@@ -55,7 +48,7 @@ impl PostgresTarget {
             run,
             names: BTreeMap::new(),
             tables: Vec::new(),
-            filling: None,
+            portions: 0,
             uses_what_is_there: false,
             removed: Vec::new(),
             orphans: Vec::new(),
@@ -236,17 +229,9 @@ impl PostgresTarget {
         Ok(())
     }
 
-    /// Ends the table that takes rows at the moment.
+    /// Ends the transaction in which rows are written.
     fn close(&mut self) -> Result<()> {
-        let Some(mut filling) = self.filling.take() else { return Ok(()) };
-        let rest = filling.buffer.split().freeze();
-        let ended = self.link.runtime.block_on(async {
-            if !rest.is_empty() {
-                filling.sink.send(rest).await?;
-            }
-            filling.sink.as_mut().finish().await
-        });
-        ended.map(drop).map_err(|error| self.refused(&filling.table, &error))
+        if std::mem::take(&mut self.portions) > 0 { self.link.run("COMMIT") } else { Ok(()) }
     }
 
     fn refused(&self, table: &str, error: &tokio_postgres::Error) -> Trouble {
@@ -255,20 +240,43 @@ impl PostgresTarget {
         trouble
     }
 
-    fn fill(&mut self, table: &str, columns: &[String]) -> Result<()> {
-        if self.filling.as_ref().is_some_and(|filling| filling.table == table) {
-            return Ok(());
-        }
-        self.close()?;
+    /// Sends rows in one `COPY`.
+    fn copy(
+        &mut self,
+        columns: &[String],
+        table: &str,
+        rows: &[Row],
+    ) -> std::result::Result<(), tokio_postgres::Error> {
         let names: Vec<String> = columns.iter().map(|name| quoted(name)).collect();
         let names =
             if names.is_empty() { String::new() } else { format!(" ({})", names.join(",")) };
         let sql = format!("COPY {}{names} FROM STDIN", self.built(table).sql());
-        let sink = self.link.runtime.block_on(self.link.client.copy_in(sql.as_str()));
-        let sink = sink.map_err(|error| self.refused(table, &error))?;
-        let (table, buffer) = (table.to_owned(), BytesMut::with_capacity(2 * PORTION));
-        self.filling = Some(Filling { table, sink: Box::pin(sink), buffer });
-        Ok(())
+        let mut lines = Vec::new();
+        rows.iter().for_each(|row| write_copy_row(row, &mut lines));
+        let Link { runtime, client, .. } = &mut self.link;
+        runtime.block_on(async {
+            let sink = client.copy_in(sql.as_str()).await?;
+            pin_mut!(sink);
+            sink.send(Bytes::from(lines)).await?;
+            sink.finish().await.map(drop)
+        })
+    }
+
+    /// Sends rows so that a refusal takes only these back.
+    fn copy_or_take_back(&mut self, portion: &Portion, rows: &[Row]) -> Result<Option<String>> {
+        self.link.run("SAVEPOINT portion")?;
+        let Err(error) = self.copy(&portion.columns, &portion.table, rows) else {
+            self.link.run("RELEASE SAVEPOINT portion")?;
+            return Ok(None);
+        };
+        let about_value = error
+            .code()
+            .is_some_and(|code| code.code().starts_with("22") || code.code().starts_with("23"));
+        if !about_value {
+            return Err(self.refused(&portion.table, &error));
+        }
+        self.link.run("ROLLBACK TO SAVEPOINT portion")?;
+        Ok(Some(message(&error)))
     }
 
     /// The rights that others have on the tables in place pass to the new ones.
@@ -318,24 +326,23 @@ impl DatabaseTarget for PostgresTarget {
         Ok(())
     }
 
-    fn write(&mut self, table: &str, columns: &[String], rows: &[Row]) -> Result<()> {
-        self.fill(table, columns)?;
-        let Self { filling, link, .. } = self;
-        let Some(filling) = filling else { return Ok(()) };
-        let mut line = Vec::new();
-        for row in rows {
-            line.clear();
-            write_copy_row(row, &mut line);
-            filling.buffer.extend_from_slice(&line);
-            if filling.buffer.len() >= PORTION {
-                let portion = filling.buffer.split().freeze();
-                if let Err(error) = link.runtime.block_on(filling.sink.send(portion)) {
-                    self.filling = None;
-                    return Err(self.refused(table, &error));
-                }
+    fn write(&mut self, rows: &Portion, _: bool) -> Result<Vec<Rejected>> {
+        if self.portions == 0 {
+            self.link.run("BEGIN")?;
+        }
+        self.portions += 1;
+        let mut rejected = Vec::new();
+        if self.copy_or_take_back(rows, &rows.rows)?.is_some() {
+            for (row, values) in rows.rows.iter().enumerate() {
+                let refused = self.copy_or_take_back(rows, std::slice::from_ref(values))?;
+                let adapted = false;
+                rejected.extend(refused.map(|because| Rejected { row, because, adapted }));
             }
         }
-        Ok(())
+        if self.portions >= TOGETHER {
+            self.close()?;
+        }
+        Ok(rejected)
     }
 
     fn use_what_is_there(&mut self) {
@@ -381,7 +388,8 @@ impl DatabaseTarget for PostgresTarget {
     }
 
     fn discard(&mut self) -> Result<()> {
-        self.filling = None;
+        // What was being written is of no use any more.
+        let _ = self.link.try_run("ROLLBACK");
         let ours = format!("_fw{}_n_", self.run);
         let rows = self.link.ask(&format!(
             "SELECT nspname FROM pg_catalog.pg_namespace WHERE starts_with(nspname, {})",

@@ -4,13 +4,13 @@ use super::{
     Found, Parameter, column_list, companions, describe_with_rowid, list, made_by, quoted, trouble,
 };
 use crate::local;
-use fernweh_core::record::{COUNTERS, Row};
+use fernweh_core::record::COUNTERS;
 use fernweh_core::sql::{Kind, Statement};
 use fernweh_ports::{
     DatabaseSource, DatabaseSwap, DatabaseTarget, Direction, FileSwap, Fingerprint, Overview,
-    Result, Scope, Trouble, Watch,
+    Portion, Rejected, Result, Scope, Trouble, Watch,
 };
-use rusqlite::Connection;
+use rusqlite::{Connection, ErrorCode};
 use std::io::Read;
 use std::path::{Path, PathBuf};
 
@@ -96,23 +96,37 @@ impl SqliteTarget {
         Ok(db)
     }
 
-    fn insert(&mut self, table: &str, columns: &[String], rows: &[Row]) -> rusqlite::Result<()> {
-        let Some(db) = &self.db else { return Ok(()) };
-        if table == COUNTERS && !has_counters(db)? {
-            return Ok(());
+    fn insert(&mut self, portion: &Portion) -> rusqlite::Result<Vec<Rejected>> {
+        let mut rejected = Vec::new();
+        let Some(db) = &self.db else { return Ok(rejected) };
+        if portion.table == COUNTERS {
+            if !has_counters(db)? {
+                return Ok(rejected);
+            }
+            if !self.cleared_counters {
+                db.execute_batch("DELETE FROM sqlite_sequence")?;
+                self.cleared_counters = true;
+            }
         }
-        if table == COUNTERS && !self.cleared_counters {
-            db.execute_batch("DELETE FROM sqlite_sequence")?;
-            self.cleared_counters = true;
+        let names: Vec<String> = portion.columns.iter().map(|name| quoted(name)).collect();
+        let marks = vec!["?"; names.len()].join(",");
+        let (table, names) = (quoted(&portion.table), names.join(","));
+        let mut insert =
+            db.prepare_cached(&format!("INSERT INTO {table} ({names}) VALUES ({marks})"))?;
+        for (row, values) in portion.rows.iter().enumerate() {
+            match insert.execute(rusqlite::params_from_iter(values.iter().map(Parameter))) {
+                Ok(_) => {}
+                Err(error)
+                    if error.sqlite_error_code() == Some(ErrorCode::ConstraintViolation)
+                        || error.sqlite_error_code() == Some(ErrorCode::TypeMismatch) =>
+                {
+                    let because = error.to_string();
+                    rejected.push(Rejected { row, because, adapted: false });
+                }
+                Err(error) => return Err(error),
+            }
         }
-        let names: Vec<String> = columns.iter().map(|name| quoted(name)).collect();
-        let marks = vec!["?"; columns.len()].join(",");
-        let query = format!("INSERT INTO {} ({}) VALUES ({marks})", quoted(table), names.join(","));
-        let mut insert = db.prepare_cached(&query)?;
-        for row in rows {
-            insert.execute(rusqlite::params_from_iter(row.iter().map(Parameter)))?;
-        }
-        Ok(())
+        Ok(rejected)
     }
 
     /// Tables and what hangs on them that the archive does not hold stay.
@@ -246,10 +260,10 @@ impl DatabaseTarget for SqliteTarget {
         Ok(())
     }
 
-    fn write(&mut self, table: &str, columns: &[String], rows: &[Row]) -> Result<()> {
-        self.insert(table, columns, rows).map_err(|error| {
+    fn write(&mut self, rows: &Portion, _: bool) -> Result<Vec<Rejected>> {
+        self.insert(rows).map_err(|error| {
             trouble("cannot write the site's new database", &self.path, &error)
-                .hint(format!("a record of table {table} is not accepted"))
+                .hint(format!("a record of table {} is not accepted", rows.table))
         })
     }
 

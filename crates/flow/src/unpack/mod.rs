@@ -4,7 +4,11 @@
 //! place at the end. Until the journal says *switching* the old site stands untouched.
 
 mod files;
+mod rejects;
 mod rows;
+
+use rejects::Rejects;
+pub use rejects::{BadRecord, OnBadRecord};
 
 use files::{check_files, read_files};
 use rows::{archive_structure, check_rows, own_structure, read_rows, tables_of};
@@ -22,6 +26,7 @@ use fernweh_ports::{
     counted,
 };
 use serde::Serialize;
+use std::path::Path;
 
 /// Gives the new value of a connection setting among all of its file.
 pub type NewSetting<'a> = dyn Fn(&Setting, &[Setting]) -> Option<String> + 'a;
@@ -50,6 +55,8 @@ pub struct UnpackOptions<'a> {
     pub outside_links: bool,
     /// Tables that go because the archive does not hold them.
     pub remove: Vec<String>,
+    /// What happens to records that the destination rejects.
+    pub on_bad_record: OnBadRecord,
 }
 
 /// Which part of an archive is taken, and how.
@@ -102,6 +109,14 @@ pub struct UnpackReport {
     pub left_out: Vec<LeftOut>,
     /// What was built otherwise than the archive says.
     pub notes: Vec<String>,
+    /// Records that the destination rejected, the first of them.
+    pub bad_records: Vec<BadRecord>,
+    /// How many records were left out because the destination rejected them.
+    pub rejected: u64,
+    /// How many records were changed by the destination to fit.
+    pub adapted: u64,
+    /// The file in which the records are kept that were left out.
+    pub rejected_file: Option<String>,
     /// Records whose foreign keys lead nowhere.
     pub orphans: Vec<String>,
     /// Tables that went because the archive does not hold them.
@@ -314,7 +329,8 @@ pub fn preview(
     let mut report =
         UnpackReport { rewriting: RewriteReport::of(options.rewriter), ..UnpackReport::default() };
     if let Some(about) = archive.manifest.database.as_ref().filter(|_| database) {
-        read_rows(options, archive, about, None, &mut report, watch)?;
+        let mut none = Rejects::of_run(Path::new(""));
+        read_rows(options, archive, about, None, &mut none, &mut report, watch)?;
     }
     if files {
         read_files(options, archive, None, &mut report, watch)?;
@@ -331,6 +347,7 @@ fn build(
     watch: &dyn Watch,
 ) -> Result<Plan> {
     let mut plan = Plan::default();
+    let mut rejects = Rejects::of_run(journal.folder());
     if let Some(target) = &mut targets.files {
         target.build()?;
     }
@@ -345,7 +362,14 @@ fn build(
             target.use_what_is_there();
         }
         target.build(&structure)?;
-        read_rows(options, archive, about, Some(*target), report, watch)?;
+        read_rows(options, archive, about, Some(*target), &mut rejects, report, watch)?;
+        report.rejected = rejects.total();
+        report.records -= report.rejected;
+        report.adapted = rejects.adapted;
+        report.bad_records.clone_from(&rejects.shown);
+        if report.rejected > 0 {
+            report.rejected_file = Some(rejects.path().display().to_string());
+        }
         plan.tables = tables_of(options, about).into_iter().map(|(_, name)| name).collect();
         target.remove(&options.remove);
         report.removed.clone_from(&options.remove);
@@ -360,7 +384,7 @@ fn build(
     journal.step(&Step::Built, watch)?;
     watch.go_on()?;
     if let Some(target) = &mut targets.database {
-        check_rows(options, archive, *target)?;
+        check_rows(options, archive, *target, &rejects)?;
         let swap = target.finish(&afterwards)?;
         report.notes = target.notes();
         if options.part.some_tables || options.part.rows_only {

@@ -1,13 +1,16 @@
 //! The database of an archive: structure and rows, rewritten on their way.
 
+use super::rejects::{OnBadRecord, Rejects};
 use super::{UnpackOptions, UnpackReport};
 use crate::archive::ArchiveReader;
 use crate::report::TableReport;
 use crate::stream;
 use fernweh_core::archive::{DatabaseManifest, Member};
 use fernweh_core::record::{COUNTERS, Column, Row, Table, Value};
-use fernweh_core::sql::{Dialect, Insert, Kind, Prefix, Statement, write_structure};
-use fernweh_ports::{DatabaseSource, DatabaseTarget, Result, Trouble, Unit, Watch, counted};
+use fernweh_core::sql::{Dialect, Kind, Prefix, Statement, write_structure};
+use fernweh_ports::{
+    DatabaseSource, DatabaseTarget, Portion, Result, Trouble, Unit, Watch, counted,
+};
 use std::collections::BTreeSet;
 use std::sync::mpsc::sync_channel;
 
@@ -172,23 +175,26 @@ pub(super) fn read_rows(
     archive: &ArchiveReader,
     about: &DatabaseManifest,
     target: Option<&mut dyn DatabaseTarget>,
+    rejects: &mut Rejects,
     report: &mut UnpackReport,
     watch: &dyn Watch,
 ) -> Result<()> {
     let total: u64 = archive.seal.rows.values().sum();
     watch.stage("database", Some(total), Unit::Records);
     match target {
-        None => each_portion(options, archive, about, report, watch, &mut |_| Ok(()))?,
+        None => each_portion(options, archive, about, report, watch, &mut |_, _| Ok(()))?,
         Some(target) => std::thread::scope(|scope| {
-            let (send, incoming) = sync_channel::<Insert>(AHEAD);
+            let (send, incoming) = sync_channel::<(&Table, Portion)>(AHEAD);
+            let policy = options.on_bad_record;
             let writer = scope.spawn(move || {
-                incoming
-                    .into_iter()
-                    .try_for_each(|rows| target.write(&rows.table, &rows.columns, &rows.rows))
+                incoming.into_iter().try_for_each(|(table, rows)| {
+                    let refused = target.write(&rows, policy == OnBadRecord::Adapt)?;
+                    rejects.note(about.dialect, policy, table, &rows, &refused)
+                })
             });
             let stopped = || Trouble::damaged("writing records has stopped");
-            let read = each_portion(options, archive, about, report, watch, &mut |rows| {
-                send.send(rows).map_err(|_| stopped())
+            let read = each_portion(options, archive, about, report, watch, &mut |table, rows| {
+                send.send((table, rows)).map_err(|_| stopped())
             });
             drop(send);
             // What stopped the writer says more than that it stopped.
@@ -209,13 +215,13 @@ pub(super) fn read_rows(
 const AHEAD: usize = 2;
 
 /// The rows of every table that is taken, rewritten, as the destination calls it.
-fn each_portion(
+fn each_portion<'a>(
     options: &UnpackOptions<'_>,
     archive: &ArchiveReader,
-    about: &DatabaseManifest,
+    about: &'a DatabaseManifest,
     report: &mut UnpackReport,
     watch: &dyn Watch,
-    visit: &mut dyn FnMut(Insert) -> Result<()>,
+    visit: &mut dyn FnMut(&'a Table, Portion) -> Result<()>,
 ) -> Result<()> {
     let wanted = about.tables.iter().filter(|table| options.tables.holds(&table.name));
     for table in wanted {
@@ -246,8 +252,8 @@ fn each_portion(
                     report.records += insert.rows.len() as u64;
                 }
                 watch.advance(insert.rows.len() as u64);
-                insert.table.clone_from(&here);
-                visit(insert)
+                let (columns, rows) = (insert.columns, insert.rows);
+                visit(table, Portion { table: here.clone(), columns, rows })
             })?;
         }
         tallies.into_report(table, &mut report.rewriting);
@@ -293,6 +299,7 @@ pub(super) fn check_rows(
     options: &UnpackOptions<'_>,
     archive: &ArchiveReader,
     target: &mut dyn DatabaseTarget,
+    rejects: &Rejects,
 ) -> Result<()> {
     let wanted: Vec<(String, String)> =
         archive.manifest.database.iter().flat_map(|about| tables_of(options, about)).collect();
@@ -300,6 +307,7 @@ pub(super) fn check_rows(
     let built = target.built_rows(&here)?;
     for ((table, _), (here, found)) in wanted.iter().zip(built) {
         let sealed = archive.seal.rows.get(table).copied().unwrap_or(0);
+        let sealed = sealed - rejects.left_out(&here).min(sealed);
         if found != sealed {
             return Err(Trouble::damaged("the new database is not complete")
                 .at(format!("table {here}"))

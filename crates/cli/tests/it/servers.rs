@@ -1,0 +1,193 @@
+//! Other servers than the one that was packed: records that they reject, collations that
+//! they do not know, rights that are missing, and what stays beside the new tables.
+
+use super::{archives, stage};
+use fernweh_core::sql::Dialect;
+use fernweh_demo::database::Database;
+use fernweh_demo::server::Server;
+use fernweh_testkit::{Engine, Stage, database_cells, shared_server};
+
+fn run(stage: &Stage, site: &str, statements: &[&str]) {
+    for sql in statements {
+        let ran = stage.database(site).run(sql.as_bytes());
+        ran.unwrap_or_else(|error| panic!("{sql}: {error}"));
+    }
+}
+
+fn one(stage: &Stage, sql: &str) -> String {
+    let rows = stage.database("new").ask(sql).unwrap_or_else(|error| panic!("{sql}: {error}"));
+    rows[0][0].clone().unwrap_or_else(|| "NULL".into())
+}
+
+/// Rows that the structure at the destination does not take: a shorter column, a check.
+fn with_bad_records(engine: Engine) -> Stage {
+    let stage = stage(engine);
+    stage.pack();
+    stage.scene.done("unpack site.fernweh.tar new");
+    stage.scene.done("undo new --let-go");
+    match engine {
+        Engine::Sqlite | Engine::SqliteOutside => run(
+            &stage,
+            "new",
+            &[
+                "DROP TABLE gp_members",
+                "CREATE TABLE gp_members (id INTEGER PRIMARY KEY, name TEXT CHECK (id % 20 <> 7), \
+             email TEXT, homepage TEXT, secret TEXT)",
+            ],
+        ),
+        Engine::Mariadb => run(
+            &stage,
+            "new",
+            &["UPDATE gp_members SET name = id", "ALTER TABLE gp_members MODIFY name varchar(12)"],
+        ),
+        Engine::Postgres => run(
+            &stage,
+            "new",
+            &[
+                "UPDATE gp_members SET name = id",
+                "ALTER TABLE gp_members ALTER COLUMN name TYPE varchar(12)",
+            ],
+        ),
+    }
+    stage
+}
+
+const ROWS_ONLY: &str = "unpack site.fernweh.tar new --tables gp_members --rows-only --overwrite";
+
+#[test]
+fn records_that_the_destination_rejects_are_named_and_left_out_only_when_told() {
+    for engine in [Engine::SqliteOutside, Engine::Mariadb, Engine::Postgres] {
+        let stage = with_bad_records(engine);
+        let before = database_cells(&stage.new);
+        let ran = stage.scene.run(ROWS_ONLY);
+        let ran = ran.code(3).says("does not take a record").says("table gp_members, id ");
+        ran.says("--on-bad-record").says("nothing was changed");
+        assert_eq!(before, database_cells(&stage.new), "{engine:?}");
+
+        let ran = stage.scene.done(&format!("{ROWS_ONLY} --on-bad-record skip --json"));
+        let report = ran.json();
+        let left_out = report["rejected"].as_u64().unwrap();
+        assert!(left_out > 0 && left_out < 60, "{engine:?}: {left_out}");
+        assert_eq!(one(&stage, "SELECT count(*) FROM gp_members"), (60 - left_out).to_string());
+        let file =
+            std::fs::read_to_string(stage.scene.path(report["rejected_file"].as_str().unwrap()))
+                .unwrap();
+        assert_eq!(file.matches("INSERT INTO").count() as u64, left_out, "{engine:?}");
+        if stage.new.dialect() == Dialect::Mariadb {
+            stage.scene.done("undo new");
+            let ran = stage.scene.done(&format!("{ROWS_ONLY} --on-bad-record adapt"));
+            ran.says("changed by the database to fit");
+            assert_eq!(one(&stage, "SELECT count(*) FROM gp_members"), "60");
+        }
+    }
+}
+
+#[test]
+fn postgres_fits_what_stays_to_the_new_tables_and_back() {
+    let stage = stage(Engine::Postgres);
+    stage.pack();
+    stage.scene.done("unpack site.fernweh.tar new");
+    run(
+        &stage,
+        "new",
+        &[
+            "CREATE TABLE shop_orders (id int PRIMARY KEY, article_id int CONSTRAINT fk_shop REFERENCES gp_articles)",
+            "INSERT INTO shop_orders VALUES (1, 1)",
+            "CREATE VIEW shop_titles AS SELECT o.id, a.title FROM shop_orders o JOIN gp_articles a ON a.id = o.article_id",
+            "UPDATE gp_articles SET title = 'old state' WHERE id = 1",
+        ],
+    );
+    let other = "shop_reader";
+    let server = shared_server(Server::Postgres).lock().unwrap();
+    server.administrator().unwrap().run(format!("CREATE ROLE {other}").as_bytes()).unwrap();
+    drop(server);
+    run(&stage, "new", &[&format!("GRANT SELECT, UPDATE ON gp_articles TO {other}")]);
+    let before = database_cells(&stage.new);
+    let ran = stage.scene.done("unpack site.fernweh.tar new --overwrite");
+    ran.says("foreign key fk_shop of table public.shop_orders");
+    assert_ne!(
+        one(&stage, "SELECT title FROM shop_titles"),
+        "old state",
+        "the view sees the new table"
+    );
+    assert_eq!(
+        one(&stage, &format!("SELECT has_table_privilege('{other}', 'gp_articles', 'UPDATE')")),
+        "t"
+    );
+    assert!(stage.database("new").run(b"INSERT INTO shop_orders VALUES (2, 987654)").is_err());
+    run(&stage, "new", &["ALTER TABLE shop_orders VALIDATE CONSTRAINT fk_shop"]);
+    stage.scene.done("undo new");
+    assert_eq!(one(&stage, "SELECT title FROM shop_titles"), "old state");
+    run(&stage, "new", &["ALTER TABLE shop_orders VALIDATE CONSTRAINT fk_shop"]);
+    assert_eq!(before, database_cells(&stage.new));
+}
+
+#[test]
+fn a_switch_on_postgres_waits_for_readers_only_seconds_and_names_them() {
+    let stage = stage(Engine::Postgres);
+    stage.pack();
+    stage.scene.done("unpack site.fernweh.tar new");
+    let before = database_cells(&stage.new);
+    let mut reader = stage.database("new");
+    reader.run(b"BEGIN; SELECT count(*) FROM gp_articles").unwrap();
+    let ran = stage.scene.run("unpack site.fernweh.tar new --overwrite");
+    ran.code(5).says("the tables cannot be switched").says("idle in transaction");
+    reader.run(b"COMMIT").unwrap();
+    assert_eq!(before, database_cells(&stage.new));
+    stage.scene.done("unpack site.fernweh.tar new --overwrite").says("completed");
+}
+
+#[test]
+fn a_collation_that_the_server_does_not_know_is_replaced_and_named() {
+    let stage = stage(Engine::Mariadb);
+    run(&stage, "old", &["CREATE TABLE gp_sorted (a varchar(20) COLLATE utf8mb4_unicode_520_ci)"]);
+    stage.pack();
+    // The archive of a newer server, as far as this one is concerned.
+    let mut members = archives::read(&stage.scene.path("site.fernweh.tar"));
+    for (_, bytes) in members.iter_mut().filter(|(name, _)| name.contains("1-structure")) {
+        let sql = String::from_utf8(zstd::decode_all(bytes.as_slice()).unwrap()).unwrap();
+        let newer = sql.replace("utf8mb4_unicode_520_ci", "utf8mb4_0900_ai_ci");
+        *bytes = zstd::encode_all(newer.as_bytes(), 3).unwrap();
+    }
+    archives::forge(&stage.scene.path("newer.fernweh.tar"), members);
+    let ran = stage.scene.done("unpack newer.fernweh.tar new");
+    ran.says("collation utf8mb4_0900_ai_ci is not known");
+    let found = "SELECT collation_name FROM information_schema.columns \
+                 WHERE table_schema = database() AND table_name = 'gp_sorted'";
+    let took = one(&stage, found);
+    assert!(["utf8mb4_uca1400_ai_ci", "utf8mb4_unicode_520_ci"].contains(&took.as_str()), "{took}");
+}
+
+#[test]
+fn rights_that_are_missing_are_named_and_stop_nothing() {
+    let stage = stage(Engine::Mariadb);
+    let fernweh_demo::database::Place::Mariadb { user, name, .. } = &stage.old else {
+        panic!("not MariaDB");
+    };
+    let server = shared_server(Server::Mariadb).lock().unwrap();
+    let mut admin: Database = server.administrator().unwrap();
+    admin.run(format!("REVOKE ALL PRIVILEGES ON `{name}`.* FROM '{user}'@'%'").as_bytes()).unwrap();
+    admin.run(format!("GRANT SELECT ON `{name}`.* TO '{user}'@'%'").as_bytes()).unwrap();
+    drop(server);
+    stage.scene.done("survey old").says("the user has not the right TRIGGER");
+    let ran = stage.scene.done("pack old -o poor.fernweh.tar");
+    ran.says("view gp_newest");
+    stage.scene.done("unpack poor.fernweh.tar new");
+    assert_eq!(one(&stage, "SELECT count(*) FROM gp_articles"), "420");
+}
+
+#[test]
+fn a_server_without_bulk_loading_is_filled_by_statements() {
+    let stage = stage(Engine::Mariadb);
+    stage.pack();
+    let set = |on: u8| {
+        let server = shared_server(Server::Mariadb).lock().unwrap();
+        let sql = format!("SET GLOBAL local_infile = {on}");
+        server.administrator().unwrap().run(sql.as_bytes()).unwrap();
+    };
+    set(0);
+    let ran = stage.scene.run("unpack site.fernweh.tar new --as-is");
+    set(1);
+    ran.code(0).says("takes no bulk loading");
+    assert_eq!(database_cells(&stage.old), database_cells(&stage.new));
+}
