@@ -246,6 +246,8 @@ pub trait DatabaseTarget: Send {
     /// others are in. With `adapt`, values that do not fit are changed by the database itself
     /// where it can do that, and said to be.
     fn write(&mut self, rows: &Portion, adapt: bool) -> Result<Vec<Rejected>>;
+    /// What of a structure this database cannot take, or takes in another way.
+    fn foresee(&mut self, from: &Overview, structure: &Structure) -> Result<Vec<Check>>;
     /// Only some tables are built: types and routines that are there already are used, not
     /// replaced. Said before `build`.
     fn use_what_is_there(&mut self) {}

@@ -6,10 +6,10 @@ use crate::render::{Page, aligned, count, counted, cut_middle, lines, size};
 use crate::site::Site;
 use crate::{DONE, site};
 use clap::Args;
-use fernweh_core::finding::Verdict;
+use fernweh_core::finding::{Check, Verdict};
 use fernweh_flow::patterns::Patterns;
 use fernweh_flow::survey::{FilesReport, SurveyOptions, SurveyReport, survey};
-use fernweh_ports::{FileSource, Result, Watch};
+use fernweh_ports::{FileSource, Overview, Result, Structure, Trouble, Watch};
 
 /// What a site consists of, and whether everything needed can be reached
 ///
@@ -23,6 +23,9 @@ pub struct SurveyArgs {
     /// Where the site is, without a configuration
     #[command(flatten)]
     pub places: SiteArgs,
+    /// Look as well whether this other site can take what the first one has
+    #[arg(long = "for", value_name = "OTHER")]
+    pub other: Option<String>,
     /// Print a [site.NAME] section for fernweh.toml instead of the report
     #[arg(long)]
     pub print_config: bool,
@@ -55,10 +58,46 @@ pub fn run(context: &Context, args: &SurveyArgs) -> Result<u8> {
         database.as_mut().map(|source| &mut **source as &mut dyn fernweh_ports::DatabaseSource);
     let files = files.as_mut().map(|source| source as &mut dyn FileSource);
     let mut report = survey(&options, source, files, &context.watch).map_err(doing)?;
+    if let (Some(name), Some(overview), Some(source)) =
+        (&args.other, &report.database, &mut database)
+    {
+        let other = Site::resolve(&config, Some(name), &SiteArgs::default())?;
+        let structure = source.structure(&holds).map_err(doing)?;
+        report.checks.extend(foresee(&other, overview, &structure)?);
+    }
     report.database_place = site.database.as_ref().map(site::DatabasePlace::shown);
     context.print(&report, &text(context, &report, &site));
     let failed = report.checks.iter().any(|check| check.verdict == Verdict::Failed);
     Ok(if failed { 3 } else { DONE })
+}
+
+/// What the database of another site cannot take; nothing there is changed.
+fn foresee(other: &Site, overview: &Overview, structure: &Structure) -> Result<Vec<Check>> {
+    let doing = |trouble: Trouble| trouble.doing(format!("surveying site {}", other.name));
+    let mut checks = other
+        .with_targets("look", (true, false), false, &mut |targets| {
+            let Some(target) = &mut targets.database else {
+                let what = format!("site {} has no database", other.name);
+                return Ok(vec![Check::failed(what, "set database in its section")]);
+            };
+            let there = target.overview(&|_: &str| false)?.dialect;
+            if there != overview.dialect {
+                return Ok(vec![Check::failed(
+                    format!(
+                        "its database is {}, not {}",
+                        there.engine(),
+                        overview.dialect.engine()
+                    ),
+                    "an archive unpacks into the engine that it came from",
+                )]);
+            }
+            target.foresee(overview, structure)
+        })
+        .map_err(doing)?;
+    for check in &mut checks {
+        check.what = format!("site {}: {}", other.name, check.what);
+    }
+    Ok(checks)
 }
 
 fn section(site: &Site) -> String {
@@ -71,7 +110,11 @@ fn section(site: &Site) -> String {
     line("url", site.url.as_ref().map(ToString::to_string));
     line("files", site.files.as_ref().map(|path| path.display().to_string()));
     line("database", site.database.as_ref().map(site::DatabasePlace::shown));
-    if matches!(site.database, Some(site::DatabasePlace::Mariadb(_))) {
+    let on_server = matches!(
+        site.database,
+        Some(site::DatabasePlace::Mariadb(_) | site::DatabasePlace::Postgres(_))
+    );
+    if on_server {
         let name = site.name.to_ascii_uppercase().replace('-', "_");
         text.push_str(&format!("password.database = {{ env = \"{name}_DB_PASSWORD\" }}\n"));
     }

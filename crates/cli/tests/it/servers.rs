@@ -191,3 +191,34 @@ fn a_server_without_bulk_loading_is_filled_by_statements() {
     ran.code(0).says("takes no bulk loading");
     assert_eq!(database_cells(&stage.old), database_cells(&stage.new));
 }
+
+#[test]
+fn what_the_destination_cannot_take_is_said_beforehand() {
+    let stage = stage(Engine::Postgres);
+    let ran = stage.scene.done("survey old --for new");
+    ran.says("site new: the destination takes every object of the database");
+    let server = shared_server(Server::Postgres).lock().unwrap();
+    let mut admin = server.administrator().unwrap();
+    for sql in ["CREATE ROLE only_for_a_while", "DROP ROLE IF EXISTS never_there"] {
+        admin.run(sql.as_bytes()).unwrap();
+    }
+    run(
+        &stage,
+        "old",
+        &[
+            "ALTER TABLE gp_members ENABLE ROW LEVEL SECURITY",
+            "CREATE POLICY shy ON gp_members AS PERMISSIVE FOR SELECT TO only_for_a_while USING (true)",
+        ],
+    );
+    stage.pack();
+    run(&stage, "old", &["DROP POLICY shy ON gp_members"]);
+    admin.run(b"DROP ROLE only_for_a_while").unwrap();
+    drop(server);
+    stage.scene.done("unpack site.fernweh.tar new").says("policy shy of table gp_members");
+
+    let stage = super::stage(Engine::Mariadb);
+    stage.scene.done("survey old --for new").says("site new: the destination takes every object");
+    stage.configure("[site.third]\ndatabase = \"sqlite:third.db\"\n");
+    let ran = stage.scene.run("survey old --for third").code(3);
+    ran.says("site third: its database is SQLite, not MariaDB");
+}

@@ -5,6 +5,7 @@
 
 mod describe;
 mod editor;
+mod foresee;
 mod load;
 mod objects;
 mod rights;

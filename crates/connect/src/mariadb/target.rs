@@ -6,12 +6,13 @@ use super::load::Loader;
 use super::objects::{create_table, events, routines, triggers, views};
 use super::{Link, MariadbAddress, message, quoted, switch, text};
 use fernweh_core::digest::sha256;
+use fernweh_core::finding::Check;
 use fernweh_core::sql::{
     Dialect, Kind, Statement, renamed, with_known_collations, write_insert_head, write_row,
 };
 use fernweh_ports::{
     DatabaseSwap, DatabaseTarget, Direction, Fingerprint, NamedSql, Overview, Portion, Rejected,
-    Result, Scope, SwapObjects, SwapTable, TablesSwap, Trouble, Watch,
+    Result, Scope, Structure, SwapObjects, SwapTable, TablesSwap, Trouble, Watch,
 };
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -27,7 +28,7 @@ pub struct MariadbTarget {
     /// The collations of the server.
     collations: BTreeSet<String>,
     /// Those of the archive that it does not know, and what took their place.
-    replaced: BTreeMap<String, String>,
+    replaced: BTreeMap<String, Option<String>>,
     /// Tables that go although nothing takes their place.
     removed: Vec<String>,
     notes: Vec<String>,
@@ -308,6 +309,27 @@ impl DatabaseTarget for MariadbTarget {
         Ok(rejected)
     }
 
+    fn foresee(&mut self, from: &Overview, structure: &Structure) -> Result<Vec<Check>> {
+        self.learn_collations()?;
+        for statement in structure.before.iter().chain(&structure.afterwards) {
+            self.with_collations(statement.sql().unwrap_or_default());
+        }
+        let mut checks = super::foresee::checks(&mut self.link, from, structure)?;
+        for (old, new) in &self.replaced {
+            checks.push(match new {
+                Some(new) => Check::warned(
+                    format!("collation {old} is not known there; {new} will take its place"),
+                    "sorting of rare characters can differ; the values stay what they are",
+                ),
+                None => Check::failed(
+                    format!("collation {old} is not known there, and nothing is like it"),
+                    "use a server of the same version, or change it at the source",
+                ),
+            });
+        }
+        Ok(checks)
+    }
+
     fn remove(&mut self, tables: &[String]) {
         self.removed = tables.to_vec();
     }
@@ -348,8 +370,9 @@ impl DatabaseTarget for MariadbTarget {
     }
 
     fn notes(&self) -> Vec<String> {
-        let replaced = self.replaced.iter().map(|(old, new)| {
-            format!("collation {old} is not known to this server; {new} took its place")
+        let replaced = self.replaced.iter().filter_map(|(old, new)| {
+            let new = new.as_ref()?;
+            Some(format!("collation {old} is not known to this server; {new} took its place"))
         });
         let slow = self.loader.refused.iter().map(|because| {
             format!(

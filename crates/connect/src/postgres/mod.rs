@@ -7,6 +7,7 @@
 mod catalog;
 mod describe;
 mod editor;
+mod foresee;
 mod fragments;
 mod order;
 mod source;

@@ -5,11 +5,12 @@ use super::describe::{in_list, list};
 use super::{Link, PostgresAddress, message, quoted, switch, text};
 use bytes::Bytes;
 use fernweh_core::digest::sha256;
+use fernweh_core::finding::Check;
 use fernweh_core::record::Row;
 use fernweh_core::sql::{Kind, Qualified, Statement, in_schemas, write_copy_row};
 use fernweh_ports::{
     DatabaseSwap, DatabaseTarget, Direction, Fingerprint, Overview, Portion, Rejected, Result,
-    Scope, Trouble, Watch,
+    Scope, Structure, Trouble, Watch,
 };
 use futures_util::{SinkExt, pin_mut};
 use std::collections::{BTreeMap, BTreeSet};
@@ -343,6 +344,10 @@ impl DatabaseTarget for PostgresTarget {
             self.close()?;
         }
         Ok(rejected)
+    }
+
+    fn foresee(&mut self, from: &Overview, structure: &Structure) -> Result<Vec<Check>> {
+        super::foresee::checks(&mut self.link, from, structure)
     }
 
     fn use_what_is_there(&mut self) {

@@ -4,11 +4,12 @@ use super::{
     Found, Parameter, column_list, companions, describe_with_rowid, list, made_by, quoted, trouble,
 };
 use crate::local;
+use fernweh_core::finding::Check;
 use fernweh_core::record::COUNTERS;
 use fernweh_core::sql::{Kind, Statement};
 use fernweh_ports::{
     DatabaseSource, DatabaseSwap, DatabaseTarget, Direction, FileSwap, Fingerprint, Overview,
-    Portion, Rejected, Result, Scope, Trouble, Watch,
+    Portion, Rejected, Result, Scope, Structure, Trouble, Watch,
 };
 use rusqlite::{Connection, ErrorCode};
 use std::io::Read;
@@ -265,6 +266,11 @@ impl DatabaseTarget for SqliteTarget {
             trouble("cannot write the site's new database", &self.path, &error)
                 .hint(format!("a record of table {} is not accepted", rows.table))
         })
+    }
+
+    fn foresee(&mut self, _: &Overview, _: &Structure) -> Result<Vec<Check>> {
+        // The library is part of the program: it reads what it has written.
+        Ok(vec![Check::passed("the destination takes every object of the database")])
     }
 
     fn remove(&mut self, tables: &[String]) {

@@ -51,11 +51,12 @@ pub fn nearest_collation(name: &str, known: &BTreeSet<String>) -> Option<String>
 }
 
 /// A statement with the collations (and the character set `utf8mb3`) that the server does
-/// not know replaced; what was replaced is added to `replaced`.
+/// not know replaced; what was replaced is added to `replaced`, with nothing in its place if
+/// nothing fits.
 pub fn with_known_collations(
     statement: &str,
     known: &BTreeSet<String>,
-    replaced: &mut BTreeMap<String, String>,
+    replaced: &mut BTreeMap<String, Option<String>>,
 ) -> String {
     if !statement.to_ascii_uppercase().contains("COLLATE") {
         return statement.to_owned();
@@ -74,8 +75,12 @@ pub fn with_known_collations(
         };
         if let Some(name) = name
             && !known.contains(&name.to_ascii_lowercase())
-            && let Some(other) = nearest_collation(&name, known)
         {
+            let Some(other) = nearest_collation(&name, known) else {
+                replaced.insert(name, None);
+                collate = false;
+                continue;
+            };
             out.push_str(&statement[written..range.start]);
             let quoted = matches!(token, Token::Name(_));
             out.push_str(&if quoted {
@@ -84,7 +89,7 @@ pub fn with_known_collations(
                 other.clone()
             });
             written = range.end;
-            replaced.insert(name, other);
+            replaced.insert(name, Some(other));
         }
         collate = token.is("COLLATE");
     }
