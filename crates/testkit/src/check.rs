@@ -139,8 +139,24 @@ fn mariadb_cells(place: &Place) -> Cells {
             columns.extend(["row_start".into(), "row_end".into()]);
         }
         let history = if versioned { " FOR SYSTEM_TIME ALL" } else { "" };
-        let exact: Vec<String> =
-            columns.iter().map(|name| format!("hex(CAST(`{name}` AS BINARY))")).collect();
+        let of_type = |database: &mut Database, kind: &str| {
+            let sql = format!(
+                "SELECT replace(column_name, '`', '``') FROM information_schema.columns \
+                 WHERE table_schema = database() AND table_name = '{quoted}' AND data_type = '{kind}'"
+            );
+            ask(database, &sql)
+        };
+        let enums = of_type(&mut database, "enum");
+        let floats = of_type(&mut database, "float");
+        // Numbers of enum values are compared beside their texts, floats with all digits.
+        let exact: Vec<String> = columns
+            .iter()
+            .map(|name| match name {
+                name if enums.contains(name) => format!("concat(hex(`{name}`), ' ', `{name}` + 0)"),
+                name if floats.contains(name) => format!("CAST(`{name}` AS DOUBLE)"),
+                name => format!("hex(CAST(`{name}` AS BINARY))"),
+            })
+            .collect();
         let table_name = table.replace('`', "``");
         let sql = format!("SELECT {} FROM `{table_name}`{history}", exact.join(", "));
         let mut rows = ask(&mut database, &sql);

@@ -14,7 +14,7 @@ CREATE TABLE kinds (
   day date, moment datetime(6), stamp timestamp(3) NULL DEFAULT '1999-12-31 23:59:59.5' ON UPDATE current_timestamp(3), span time(6), y year,
   fixed_text char(9), short varchar(20), tinyt tinytext, body text, medium_text mediumtext, long_text longtext,
   fixed_bytes binary(8), bytes varbinary(9), tinyb tinyblob, b blob, mb mediumblob, lb longblob,
-  mood enum('clear','hazy','it''s \\ raining','größer','') DEFAULT 'clear', moods set('a','b','c ?','d') , doc json,
+  mood enum('clear','hazy','it''s \\ raining','größer') DEFAULT 'clear', moods set('a','b','c ?','d') , doc json,
   ident uuid, net6 inet6, net4 inet4,
   spot point, way linestring, shape polygon, spots multipoint, ways multilinestring, shapes multipolygon, all_of geometrycollection, any_of geometry
 ) ENGINE=InnoDB DEFAULT CHARSET=utf8mb4 COMMENT='every type; with a '' quote';
@@ -27,10 +27,13 @@ INSERT INTO kinds VALUES (0, -128, 7, -8388608, 2147483647, 18446744073709551615
   '123e4567-e89b-12d3-a456-426655440000', '2001:db8::1', '192.0.2.7',
   point(1,2), linestring(point(0,0),point(1,1)), polygon(linestring(point(0,0),point(0,3),point(3,3),point(0,0))), multipoint(point(1,1)), multilinestring(linestring(point(0,0),point(1,1))),
   multipolygon(polygon(linestring(point(0,0),point(0,3),point(3,3),point(0,0)))), geometrycollection(point(1,1)), point(9,9));
-INSERT INTO kinds (id, single, wide, day, moment, span, y, mood, moods) VALUES (5, 1.17549435e-38, 2.2250738585072014e-308, '2026-00-15', '2024-02-31 00:00:00', '838:59:59', 0, '', ''),
+INSERT INTO kinds (id, single, wide, day, moment, span, y, mood, moods) VALUES (5, 1.17549435e-38, 2.2250738585072014e-308, '2026-00-15', '2024-02-31 00:00:00', '838:59:59', 0, NULL, ''),
   (18446744073709551613, 3.40282347e38, -1.7976931348623157e308, '1000-01-01', '0000-00-00 00:00:00', '00:00:00.000001', 2155, NULL, 'd');
 SET SESSION sql_mode = 'NO_AUTO_VALUE_ON_ZERO';
 INSERT INTO kinds (id, mood) VALUES (6, 0);
+SET SESSION sql_mode = 'NO_AUTO_VALUE_ON_ZERO,ALLOW_INVALID_DATES';
+SET SESSION sql_mode = '';
+CREATE TABLE unchosen (id int, mood enum('a','b') NOT NULL, other enum('x')); INSERT INTO unchosen VALUES (1, 'nonsense', 'x'), (2, 'a', 0), (3, '', NULL);
 SET SESSION sql_mode = 'NO_AUTO_VALUE_ON_ZERO,ALLOW_INVALID_DATES';
 CREATE TABLE charsets (id int PRIMARY KEY, a varchar(20) CHARACTER SET latin1, b varchar(20) CHARACTER SET utf16, c varchar(20) CHARACTER SET sjis, d varchar(20) CHARACTER SET cp1251 COLLATE cp1251_bin,
   e varchar(20) CHARACTER SET ucs2, f varchar(20) CHARACTER SET utf8mb3 COLLATE utf8mb3_unicode_ci, g text CHARACTER SET binary, h varchar(20) CHARACTER SET utf32, i varchar(5) CHARACTER SET koi8r) DEFAULT CHARSET=latin1;

@@ -7,6 +7,7 @@ use super::objects::{create_table, events, routines, triggers, views};
 use super::{Link, MariadbAddress, message, quoted, switch, text};
 use fernweh_core::digest::sha256;
 use fernweh_core::finding::Check;
+use fernweh_core::record::Value;
 use fernweh_core::sql::{
     Dialect, Kind, Statement, renamed, with_known_collations, write_insert_head, write_row,
 };
@@ -18,6 +19,9 @@ use std::collections::{BTreeMap, BTreeSet};
 
 /// Bytes of one `INSERT`, below the smallest usual packet limit.
 const PACKET: usize = 1 << 20;
+
+/// A mode in which the server changes values so that they fit.
+const LENIENT: &str = "SET SESSION sql_mode = 'NO_AUTO_VALUE_ON_ZERO,ALLOW_INVALID_DATES'";
 
 /// A database whose tables are to be replaced.
 pub struct MariadbTarget {
@@ -88,6 +92,32 @@ impl MariadbTarget {
         trouble
     }
 
+    /// An enum that holds none of its values reads as an empty text, which the strict mode does
+    /// not take back. Writes such a row, if that is all that is wrong with it.
+    fn write_nothing_chosen(&mut self, rows: &Portion, row: usize, sql: &[u8]) -> Result<bool> {
+        let cells = rows.columns.iter().zip(&rows.rows[row]);
+        let empty = |value: &&Value| matches!(value, Value::Text(text) if text.is_empty());
+        let places: Vec<String> = cells
+            .filter(|(_, value)| empty(value))
+            .map(|(column, _)| format!("Data truncated for column '{column}' at row 1"))
+            .collect();
+        if places.is_empty() {
+            return Ok(false);
+        }
+        self.link.run("SAVEPOINT nothing_chosen")?;
+        self.link.run(LENIENT)?;
+        let written = self.link.try_run(sql).is_ok();
+        let warnings = self.link.ask("SHOW WARNINGS")?;
+        let exact = warnings.iter().all(|warning| {
+            warning.get(2).cloned().flatten().is_some_and(|words| places.contains(&words))
+        });
+        self.link.run(format!("SET SESSION sql_mode = '{}'", super::MODE))?;
+        if !(written && exact) {
+            self.link.run("ROLLBACK TO SAVEPOINT nothing_chosen")?;
+        }
+        Ok(written && exact)
+    }
+
     /// Writes one row of a portion; with `adapt`, the server may change values to fit.
     fn write_one(
         &mut self,
@@ -104,9 +134,12 @@ impl MariadbTarget {
             Err(error) if is_about_value(&error) => message(&error),
             Err(error) => return Err(self.refused(&rows.table, &error)),
         };
+        if self.write_nothing_chosen(rows, row, &sql)? {
+            return Ok(None);
+        }
         let mut rejected = Rejected { row, because, adapted: false };
         if adapt {
-            self.link.run("SET SESSION sql_mode = 'NO_AUTO_VALUE_ON_ZERO,ALLOW_INVALID_DATES'")?;
+            self.link.run(LENIENT)?;
             rejected.adapted = self.link.try_run(&sql).is_ok();
             self.link.run(format!("SET SESSION sql_mode = '{}'", super::MODE))?;
         }
