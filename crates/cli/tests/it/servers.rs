@@ -4,8 +4,10 @@
 use super::{archives, stage};
 use fernweh_core::sql::Dialect;
 use fernweh_demo::database::Database;
-use fernweh_demo::server::Server;
+use fernweh_demo::server::{PrivateServer, Server};
+use fernweh_demo::site::{Build, build};
 use fernweh_testkit::{Engine, Stage, database_cells, shared_server};
+use std::os::unix::fs::PermissionsExt;
 
 fn run(stage: &Stage, site: &str, statements: &[&str]) {
     for sql in statements {
@@ -221,4 +223,42 @@ fn what_the_destination_cannot_take_is_said_beforehand() {
     stage.configure("[site.third]\ndatabase = \"sqlite:third.db\"\n");
     let ran = stage.scene.run("survey old --for third").code(3);
     ran.says("site third: its database is SQLite, not MariaDB");
+}
+
+/// The program and the server are killed together, at every step that matters to the server.
+#[test]
+fn a_server_that_dies_with_the_program_leaves_one_of_both_states() {
+    for (kind, steps) in [
+        (Server::Mariadb, &["built", "switching", "tables-renamed", "objects-taken-off"][..]),
+        (Server::Postgres, &["built", "switching", "objects-moved", "database-in-place"][..]),
+    ] {
+        let folder = tempfile::Builder::new().prefix("fw").tempdir().unwrap();
+        std::fs::set_permissions(folder.path(), std::fs::Permissions::from_mode(0o755)).unwrap();
+        let mut server = PrivateServer::start(kind, &folder.path().join("s")).unwrap();
+        let old = server.make_database("old", "u_old", "old-secret").unwrap();
+        let new = server.make_database("new", "u_new", "new-secret").unwrap();
+        let scene = super::zoo::two_sites(&old, &new);
+        let root = scene.path("files");
+        build(&Build { root: &root, database: &old, articles: 40 }).unwrap();
+        scene.done("pack old -o site.fernweh.tar");
+        scene.done("unpack site.fernweh.tar new --as-is");
+        scene.done("undo new --let-go");
+        let update = b"UPDATE gp_nights SET seeing = 'first state'";
+        Database::open(&new).unwrap().run(update).unwrap();
+        let (first, second) = (database_cells(&new), database_cells(&old));
+        let unpack = "unpack site.fernweh.tar new --as-is --overwrite";
+        for step in steps {
+            assert_eq!(scene.run_killed_at(unpack, step).code, None, "{kind:?} {step}");
+            server.crash_and_restart().unwrap();
+            if *step == "built" {
+                assert_eq!(first, database_cells(&new), "{kind:?} {step}: the old state stands");
+            }
+            scene.done(unpack);
+            assert_eq!(second, database_cells(&new), "{kind:?} {step}: the same command completes");
+            server.crash_and_restart().unwrap();
+            scene.done("undo new");
+            assert_eq!(first, database_cells(&new), "{kind:?} {step}: undo goes back");
+            scene.done("undo new --let-go");
+        }
+    }
 }

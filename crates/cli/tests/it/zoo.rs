@@ -34,7 +34,7 @@ fn assert_same(before: &Cells, after: &Cells, what: &str) {
 }
 
 /// A scene with two sites that have nothing but a database.
-fn two_sites(old: &Place, new: &Place) -> Scene {
+pub(super) fn two_sites(old: &Place, new: &Place) -> Scene {
     let scene = Scene::new(PROGRAM);
     let mut text = String::new();
     for (name, place) in [("old", old), ("new", new)] {
