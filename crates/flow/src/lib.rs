@@ -13,6 +13,7 @@ pub mod report;
 pub mod rewrite;
 pub mod runs;
 pub mod scan;
+pub mod script;
 pub mod show;
 mod stream;
 pub mod survey;

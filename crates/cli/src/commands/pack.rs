@@ -6,10 +6,12 @@ use crate::context::Context;
 use crate::render::{Page, counted, duration, left_out, moment, size, tree};
 use crate::site::{DatabasePlace, Site};
 use clap::Args;
+use fernweh_flow::archive::ArchiveReader;
 use fernweh_flow::pack::{PackOptions, PackReport, pack};
 use fernweh_flow::patterns::Patterns;
-use fernweh_ports::{DatabaseSource, FileSource, Result, Watch};
-use std::path::PathBuf;
+use fernweh_flow::script::write_script;
+use fernweh_ports::{DatabaseSource, FileSource, Result, Trouble, Watch};
+use std::path::{Path, PathBuf};
 use std::time::Instant;
 
 /// Pack a site into one archive
@@ -17,6 +19,7 @@ use std::time::Instant;
 /// The whole database at one moment and the whole file tree, in one plain tar.
 /// The site is only read. Example:
 ///   fernweh pack old --leave-out 'cache/**' --without-rows 'sessions'
+///   fernweh pack old --sql glimmer.sql
 #[derive(Debug, Args)]
 #[command(verbatim_doc_comment)]
 pub struct PackArgs {
@@ -25,6 +28,9 @@ pub struct PackArgs {
     /// The archive (default: NAME-YYYY-MM-DD-HHMM.fernweh.tar)
     #[arg(short, long, value_name = "FILE")]
     pub output: Option<PathBuf>,
+    /// Write the database alone, as one plain SQL script in place of an archive
+    #[arg(long, value_name = "FILE", conflicts_with_all = ["output", "only", "leave_out"])]
+    pub sql: Option<PathBuf>,
     /// Pack only one half of the site
     #[arg(long, value_name = "HALF")]
     pub only: Option<Half>,
@@ -53,7 +59,8 @@ pub fn run(context: &Context, args: &PackArgs) -> Result<u8> {
     if let Some(warning) = fernweh_flow::runs::warning(&context.records(&config), &site.name)? {
         context.watch.note(&format!("{warning}\n"));
     }
-    let (with_database, with_files) = site.halves(args.only)?;
+    let only = if args.sql.is_some() { Some(Half::Database) } else { args.only };
+    let (with_database, with_files) = site.halves(only)?;
     let chosen = Patterns::of_tables(&args.tables)?;
     let holds = |table: &str| {
         site.holds_table(table) && (chosen.is_empty() || chosen.hold(table.as_bytes()))
@@ -65,7 +72,11 @@ pub fn run(context: &Context, args: &PackArgs) -> Result<u8> {
         site: site.name.clone(),
         url: site.url.as_ref().map(ToString::to_string),
         root: root.map(|path| path.display().to_string()),
-        archive: args.output.clone().unwrap_or_else(|| archive_name(&site.name)),
+        archive: match &args.sql {
+            // The script is taken out of an archive, which is not kept.
+            Some(script) => beside(script)?,
+            None => args.output.clone().unwrap_or_else(|| archive_name(&site.name)),
+        },
         leave_out: Patterns::of_paths(&both(&section.leave_out, &args.leave_out))?,
         without_rows: Patterns::of_tables(&both(&section.without_rows, &args.without_rows))?,
         tables: &holds,
@@ -80,10 +91,29 @@ pub fn run(context: &Context, args: &PackArgs) -> Result<u8> {
     let mut files = if with_files { site.file_source().map_err(doing)? } else { None };
     let source = database.as_mut().map(|source| &mut **source as &mut dyn DatabaseSource);
     let files = files.as_mut().map(|source| source as &mut dyn FileSource);
-    let report = pack(&options, source, files, &context.watch).map_err(doing)?;
+    let mut report = pack(&options, source, files, &context.watch).map_err(doing)?;
+    if let Some(script) = &args.sql {
+        let written = ArchiveReader::open(&options.archive)
+            .and_then(|archive| write_script(&archive, script, &context.watch));
+        let _ = std::fs::remove_file(&options.archive);
+        report.size = written.map_err(doing)?;
+        report.archive = script.display().to_string();
+    }
     let seconds = began.elapsed().as_secs_f64();
-    context.print(&report, &text(context, &site, &report, seconds));
+    context.print(&report, &text(context, &site, &report, args.sql.is_some(), seconds));
     Ok(DONE)
+}
+
+/// Where the archive lies out of which a script is taken; refuses an existing script.
+fn beside(script: &Path) -> Result<PathBuf> {
+    if script.exists() {
+        return Err(Trouble::usage("cannot write the script")
+            .at(script.display().to_string())
+            .because("a file of this name is already there")
+            .hint("choose another name, or remove the file"));
+    }
+    let name = script.file_name().unwrap_or_default().to_string_lossy();
+    Ok(script.with_file_name(format!(".{name}.{}.archive", std::process::id())))
 }
 
 fn archive_name(site: &str) -> PathBuf {
@@ -95,7 +125,13 @@ fn archive_name(site: &str) -> PathBuf {
     (1..).map(name).find(|path| !path.exists()).unwrap_or_else(|| name(1))
 }
 
-fn text(context: &Context, site: &Site, report: &PackReport, seconds: f64) -> String {
+fn text(
+    context: &Context,
+    site: &Site,
+    report: &PackReport,
+    is_script: bool,
+    seconds: f64,
+) -> String {
     let mut page = Page::new(context.style);
     page.row("packed", &format!("site {} in {}", site.name, duration(seconds)));
     if let Some(snapshot) = &report.snapshot {
@@ -150,6 +186,11 @@ fn text(context: &Context, site: &Site, report: &PackReport, seconds: f64) -> St
             &format!("{} in this archive holds connection settings", report.settings.join(", ")),
         );
         page.more("whoever has the archive has the site; it is readable by you alone");
+    }
+    if is_script {
+        page.row("script", &format!("{}, {}", report.archive, size(report.size)));
+        page.more("plain SQL for the server's own client; whoever has it has the data");
+        return page.finish();
     }
     page.row("archive", &format!("{}, {}", report.archive, size(report.size)));
     page.gap();
