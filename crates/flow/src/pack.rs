@@ -33,6 +33,8 @@ pub struct PackOptions<'a> {
     pub without_rows: Patterns,
     /// Which tables are the site's.
     pub tables: &'a dyn Scope,
+    /// Whether only some of them were asked for.
+    pub some_tables: bool,
     /// The name of the database, or the path of its file.
     pub database_name: String,
     /// Where the database file lies below the site's folder, if it does.
@@ -136,6 +138,11 @@ fn describe(
     let overview = source.overview(options.tables)?;
     *structure = source.structure(options.tables)?;
     let tables = std::mem::take(&mut structure.tables);
+    if tables.is_empty() && options.some_tables {
+        return Err(Trouble::usage("the site has no table of this name")
+            .because("nothing matches --tables among the tables of the site")
+            .hint("fernweh survey lists them; * stands for any letters, as in gp_*"));
+    }
     let bare = |table: &&Table| options.without_rows.hold(table.name.as_bytes());
     report.snapshot = Some(snapshot.clone());
     report.tables = overview.tables.len() as u64;

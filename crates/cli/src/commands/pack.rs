@@ -80,6 +80,7 @@ pub fn run(context: &Context, args: &PackArgs) -> Result<u8> {
         leave_out: Patterns::of_paths(&both(&section.leave_out, &args.leave_out))?,
         without_rows: Patterns::of_tables(&both(&section.without_rows, &args.without_rows))?,
         tables: &holds,
+        some_tables: !args.tables.is_empty(),
         database_name: site.database.as_ref().map(DatabasePlace::name).unwrap_or_default(),
         inside_files: site.inside_files(),
         outside_links: args.outside_links,

@@ -349,7 +349,7 @@ fn text(context: &Context, site: &Site, report: &UnpackReport, seconds: f64) -> 
     }
     if report.kept > 0 {
         page.more(&format!(
-            "{} of the old site carried over",
+            "{} that were there before stay",
             counted(report.kept, "file", "files")
         ));
     }
@@ -375,15 +375,15 @@ fn text(context: &Context, site: &Site, report: &UnpackReport, seconds: f64) -> 
     page.gap();
     match &report.replaced {
         Some(Replaced { tables, records, entries, .. }) => {
-            page.row(
-                "replaced",
-                &format!(
-                    "{} with {}, {} of files; kept",
-                    counted(*tables, "table", "tables"),
-                    counted(*records, "record", "records"),
-                    counted(*entries, "entry", "entries"),
-                ),
-            );
+            let mut words = Vec::new();
+            if *tables > 0 {
+                let tables = counted(*tables, "table", "tables");
+                words.push(format!("{tables} with {}", counted(*records, "record", "records")));
+            }
+            if *entries > 0 {
+                words.push(format!("{} of files", counted(*entries, "entry", "entries")));
+            }
+            page.row("replaced", &format!("{}; kept", words.join(", ")));
             page.row(
                 "undo",
                 &format!(
@@ -396,7 +396,9 @@ fn text(context: &Context, site: &Site, report: &UnpackReport, seconds: f64) -> 
             page.row("undo", &format!("fernweh undo {}   (the place was empty before)", site.name))
         }
     }
-    page.row("users", "everybody logs in as on the old site: users and passwords came along");
+    if !report.part {
+        page.row("users", "everybody logs in as on the old site: users and passwords came along");
+    }
     if site.url.is_some() {
         page.row("next", &format!("fernweh scan {}", site.name));
     }

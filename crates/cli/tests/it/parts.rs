@@ -33,6 +33,10 @@ fn one_table_comes_back_and_the_others_stay() {
         let stage = changed(engine);
         let before = (database_cells(&stage.new), files_of(&stage.root("new")));
         stage.scene.run("unpack site.fernweh.tar new --tables gp_comments").code(2);
+        let ran = stage.scene.run("unpack site.fernweh.tar new --tables gp_no_such --overwrite");
+        ran.code(2).says("holds no table of this name").says("gp_articles");
+        let ran = stage.scene.run("pack old --tables gp_no_such -o none.tar");
+        ran.code(2).says("has no table of this name");
         let ran = stage.scene.done(
             "unpack site.fernweh.tar new --tables gp_comments --tables gp_n?ghts --overwrite",
         );

@@ -101,6 +101,8 @@ pub struct UnpackReport {
     pub file_bytes: u64,
     /// Files of the old state carried over.
     pub kept: u64,
+    /// Whether only a part of the archive was asked for.
+    pub part: bool,
     /// What was replaced: tables and entries of the old state.
     pub replaced: Option<Replaced>,
     /// Files whose connection settings were written.
@@ -196,6 +198,14 @@ pub fn look_before(
                 there.removed.push(found.name.clone());
             }
         }
+        if wanted.is_empty() && options.part.some_tables {
+            let all = archive.manifest.database.iter().flat_map(|about| &about.tables);
+            let mut names: Vec<&str> = all.map(|table| table.name.as_str()).take(12).collect();
+            names.retain(|name| *name != fernweh_core::record::COUNTERS);
+            return Err(Trouble::usage("the archive holds no table of this name")
+                .because("nothing matches --tables among the tables of the site")
+                .hint(format!("it holds {} …", names.join(", "))));
+        }
         let missing = wanted.iter().find(|name| !overview.tables.iter().any(|t| t.name == **name));
         if let Some(name) = missing.filter(|_| options.part.rows_only) {
             return Err(Trouble::usage(format!("site {} has no table {name}", options.site))
@@ -228,7 +238,7 @@ pub fn look_before(
     }
     if !options.overwrite {
         return Err(Trouble::usage(format!("site {} is not empty", options.site))
-            .because(format!("there are {}", words.join(" and ")))
+            .because(format!("it holds {}", words.join(" and ")))
             .hint(
                 "add --overwrite to replace them; they are kept, and fernweh undo brings them back",
             ));
@@ -305,6 +315,7 @@ pub fn unpack(
 ) -> Result<UnpackReport> {
     let mut report =
         UnpackReport { rewriting: RewriteReport::of(options.rewriter), ..UnpackReport::default() };
+    report.part = options.part.some_tables || options.part.files.is_some();
     watch.reached("started");
     let plan = match build(options, archive, targets, journal, &mut report, watch) {
         Ok(plan) => plan,
