@@ -6,8 +6,9 @@ use crate::config::{Config, SiteSection, distance};
 use crate::secrets::expanded;
 use fernweh_connect::http::{HttpOptions, HttpSource};
 use fernweh_connect::local::{LocalEditor, LocalSource, LocalTarget};
-use fernweh_connect::mariadb::{MariadbAddress, MariadbEditor, MariadbSource, MariadbTarget};
-use fernweh_connect::postgres::{PostgresAddress, PostgresEditor, PostgresSource, PostgresTarget};
+use fernweh_connect::mariadb::{MariadbEditor, MariadbSource, MariadbTarget};
+use fernweh_connect::postgres::{PostgresEditor, PostgresSource, PostgresTarget};
+use fernweh_connect::server::ServerAddress;
 use fernweh_connect::sqlite::{SqliteEditor, SqliteSource, SqliteTarget};
 use fernweh_core::address::WebAddress;
 use fernweh_core::settings::{self, Role, Setting};
@@ -44,9 +45,9 @@ pub enum DatabasePlace {
     /// A SQLite file.
     Sqlite(PathBuf),
     /// A MariaDB or MySQL server.
-    Mariadb(MariadbAddress),
+    Mariadb(ServerAddress),
     /// A PostgreSQL server.
-    Postgres(PostgresAddress),
+    Postgres(ServerAddress),
 }
 
 impl DatabasePlace {
@@ -54,8 +55,8 @@ impl DatabasePlace {
     pub fn shown(&self) -> String {
         match self {
             Self::Sqlite(path) => format!("sqlite:{}", path.display()),
-            Self::Mariadb(address) => address.shown(),
-            Self::Postgres(address) => address.shown(),
+            Self::Mariadb(address) => address.shown("mariadb"),
+            Self::Postgres(address) => address.shown("postgres"),
         }
     }
 
@@ -164,17 +165,15 @@ impl Site {
         }
         let socket =
             url.query_pairs().find(|(key, _)| key == "socket").map(|(_, path)| path.into_owned());
-        Ok(server_place(
-            postgres,
-            ServerPlace {
-                host: url.host_str().unwrap_or("localhost").to_owned(),
-                port: url.port(),
-                socket,
-                user: decoded(url.username()),
-                database,
-                password: self.password()?,
-            },
-        ))
+        let address = ServerAddress {
+            host: url.host_str().unwrap_or("localhost").to_owned(),
+            port: url.port().unwrap_or(usual_port(postgres)),
+            socket,
+            user: decoded(url.username()),
+            database,
+            password: self.password()?,
+        };
+        Ok(server_place(postgres, address))
     }
 
     /// Looks for the connection settings in the site's own files.
@@ -214,17 +213,15 @@ impl Site {
                 let port = value(Role::Port).and_then(|port| port.parse().ok()).or(port);
                 let engine = value(Role::Engine).unwrap_or_default().to_lowercase();
                 let postgres = ["postgres", "pgsql"].iter().any(|name| engine.contains(name));
-                server_place(
-                    postgres,
-                    ServerPlace {
-                        host,
-                        port,
-                        socket: value(Role::Socket).filter(|socket| !socket.is_empty()),
-                        user: value(Role::User).unwrap_or_default(),
-                        database: value(Role::Name).unwrap_or_default(),
-                        password: self.password()?.or_else(|| value(Role::Password)),
-                    },
-                )
+                let address = ServerAddress {
+                    host,
+                    port: port.unwrap_or(usual_port(postgres)),
+                    socket: value(Role::Socket).filter(|socket| !socket.is_empty()),
+                    user: value(Role::User).unwrap_or_default(),
+                    database: value(Role::Name).unwrap_or_default(),
+                    password: self.password()?.or_else(|| value(Role::Password)),
+                };
+                server_place(postgres, address)
             }
         };
         Ok(Some((place, from)))
@@ -361,31 +358,8 @@ impl Site {
                 }),
                 _ => None,
             },
-            DatabasePlace::Mariadb(MariadbAddress {
-                host,
-                port,
-                socket,
-                user,
-                database,
-                password,
-            })
-            | DatabasePlace::Postgres(PostgresAddress {
-                host,
-                port,
-                socket,
-                user,
-                database,
-                password,
-            }) => {
-                let place = ServerPlace {
-                    host: host.clone(),
-                    port: Some(*port),
-                    socket: socket.clone(),
-                    user: user.clone(),
-                    database: database.clone(),
-                    password: password.clone(),
-                };
-                server_setting(setting, all, &place)
+            DatabasePlace::Mariadb(address) | DatabasePlace::Postgres(address) => {
+                server_setting(setting, all, address)
             }
         }
     }
@@ -405,30 +379,20 @@ impl Site {
     }
 }
 
-/// Where a server's database is, whichever engine it has.
-struct ServerPlace {
-    host: String,
-    port: Option<u16>,
-    socket: Option<String>,
-    user: String,
-    database: String,
-    password: Option<String>,
+fn usual_port(postgres: bool) -> u16 {
+    if postgres { 5432 } else { 3306 }
 }
 
-fn server_place(postgres: bool, place: ServerPlace) -> DatabasePlace {
-    let ServerPlace { host, port, socket, user, database, password } = place;
-    if postgres {
-        let port = port.unwrap_or(5432);
-        let address = PostgresAddress { host, port, socket, user, database, password };
-        return DatabasePlace::Postgres(address);
+fn server_place(postgres: bool, address: ServerAddress) -> DatabasePlace {
+    match postgres {
+        true => DatabasePlace::Postgres(address),
+        false => DatabasePlace::Mariadb(address),
     }
-    let port = port.unwrap_or(3306);
-    DatabasePlace::Mariadb(MariadbAddress { host, port, socket, user, database, password })
 }
 
 /// The new value of a setting that leads to a server.
-fn server_setting(setting: &Setting, all: &[Setting], place: &ServerPlace) -> Option<String> {
-    let port = place.port.unwrap_or_default();
+fn server_setting(setting: &Setting, all: &[Setting], place: &ServerAddress) -> Option<String> {
+    let port = place.port;
     match setting.role {
         Role::Host => {
             let own_port = all.iter().any(|other| other.role == Role::Port);

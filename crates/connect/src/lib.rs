@@ -8,4 +8,5 @@ pub mod http;
 pub mod local;
 pub mod mariadb;
 pub mod postgres;
+pub mod server;
 pub mod sqlite;

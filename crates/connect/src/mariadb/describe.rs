@@ -1,6 +1,7 @@
 //! What the server tells about tables, and its statements taken apart.
 
-use super::{Link, is_aside, text};
+use super::{Link, text};
+use crate::server::is_aside;
 use fernweh_core::record::{Column, Table};
 use fernweh_core::rewrite::ColumnText;
 use fernweh_ports::Result;

@@ -5,12 +5,11 @@
 
 use super::describe::{Described, Travel, describe, list};
 use super::source::{select_list, stream};
-use super::{Link, MariadbAddress, message, quoted};
+use super::{Link, message, quoted};
+use crate::server::{Batches, ServerAddress};
 use fernweh_core::record::{Table, Value};
 use fernweh_core::sql::{Dialect, write_row};
 use fernweh_ports::{Applied, Change, DatabaseEditor, Record, Refused, Result, Scope};
-
-const BATCH: usize = 500;
 
 /// A database whose cells are changed.
 pub struct MariadbEditor {
@@ -20,7 +19,7 @@ pub struct MariadbEditor {
 
 impl MariadbEditor {
     /// Logs in twice.
-    pub fn open(address: &MariadbAddress) -> Result<Self> {
+    pub fn open(address: &ServerAddress) -> Result<Self> {
         let mut writer = Link::open(address)?;
         writer.run("SET NAMES binary")?;
         Ok(Self { reader: Link::open(address)?, writer })
@@ -100,24 +99,11 @@ impl DatabaseEditor for MariadbEditor {
         let query =
             format!("SELECT {buffer}{} FROM {}", select_list(&described), quoted(&table.name));
         let key = Self::key_of(&described);
-        let mut total = Applied::default();
-        let mut batch: Vec<Record> = Vec::new();
         let writer = &mut self.writer;
-        let mut flush = |batch: &mut Vec<Record>| -> Result<()> {
-            let changes = visit(batch)?;
-            batch.clear();
-            let applied = apply(writer, &described, &changes)?;
-            total.changed += applied.changed;
-            total.refused.extend(applied.refused);
-            Ok(())
-        };
-        stream(&mut self.reader, &query, &described.travel, &mut |row| {
-            let key = key.iter().map(|place| row[*place].clone()).collect();
-            batch.push(Record { key, row });
-            if batch.len() >= BATCH { flush(&mut batch) } else { Ok(()) }
-        })?;
-        flush(&mut batch)?;
-        Ok(total)
+        let mut apply = |changes: &[Change]| apply(writer, &described, changes);
+        let mut batches = Batches::new(key, visit, &mut apply);
+        stream(&mut self.reader, &query, &described.travel, &mut |row| batches.add(row))?;
+        batches.finish()
     }
 
     fn apply(&mut self, table: &Table, changes: &[Change]) -> Result<Applied> {

@@ -17,41 +17,13 @@ pub use editor::MariadbEditor;
 pub use source::MariadbSource;
 pub use target::MariadbTarget;
 
+use crate::server::ServerAddress;
 use fernweh_core::record::Value;
 use fernweh_core::sql::{Dialect, quote_name};
 use fernweh_ports::{Result, Trouble};
 use mysql_async::prelude::Queryable;
 use mysql_async::{Conn, OptsBuilder, Row};
 use tokio::runtime::{Builder, Runtime};
-
-/// How to reach a database.
-#[derive(Clone, Debug)]
-pub struct MariadbAddress {
-    /// The host.
-    pub host: String,
-    /// The port.
-    pub port: u16,
-    /// The socket on this machine, instead of host and port.
-    pub socket: Option<String>,
-    /// The user.
-    pub user: String,
-    /// The database.
-    pub database: String,
-    /// The password, if one is needed.
-    pub password: Option<String>,
-}
-
-impl MariadbAddress {
-    /// The address for people, without the password.
-    pub fn shown(&self) -> String {
-        match &self.socket {
-            Some(socket) => format!("mariadb://{}@{socket}/{}", self.user, self.database),
-            None => {
-                format!("mariadb://{}@{}:{}/{}", self.user, self.host, self.port, self.database)
-            }
-        }
-    }
-}
 
 /// One connection and the runtime that drives it.
 pub(crate) struct Link {
@@ -72,7 +44,7 @@ const SESSION: &str = "SET SESSION time_zone = '+00:00', wait_timeout = 86400, \
      foreign_key_checks = 0, unique_checks = 1, sql_quote_show_create = 1";
 
 impl Link {
-    pub(crate) fn open(address: &MariadbAddress) -> Result<Self> {
+    pub(crate) fn open(address: &ServerAddress) -> Result<Self> {
         let failed = |error: &mysql_async::Error| login_trouble(address, error);
         let runtime = Builder::new_current_thread().enable_all().build().map_err(|error| {
             Trouble::outside("cannot start the database connection").because(error)
@@ -88,7 +60,7 @@ impl Link {
             .max_allowed_packet(Some(1 << 30))
             .stmt_cache_size(Some(32));
         let conn = runtime.block_on(Conn::new(options)).map_err(|error| failed(&error))?;
-        let mut link = Self { runtime, conn, shown: address.shown() };
+        let mut link = Self { runtime, conn, shown: address.shown("mariadb") };
         link.run("SET NAMES utf8mb4")?;
         link.run(SESSION)?;
         Ok(link)
@@ -142,19 +114,8 @@ pub(crate) fn quoted(name: &str) -> String {
     quote_name(Dialect::Mariadb, name)
 }
 
-/// Whether a table is one of those that Fernweh builds or keeps aside.
-pub(crate) fn is_aside(name: &str) -> bool {
-    name.strip_prefix("_fw").is_some_and(|rest| {
-        let parts: Vec<&str> = rest.split('_').collect();
-        let hex = |part: &str, length| {
-            part.len() == length && part.bytes().all(|byte| byte.is_ascii_hexdigit())
-        };
-        matches!(parts[..], [run, "n" | "o", table] if hex(run, 8) && hex(table, 16))
-    })
-}
-
-fn login_trouble(address: &MariadbAddress, error: &mysql_async::Error) -> Trouble {
-    let place = address.shown();
+fn login_trouble(address: &ServerAddress, error: &mysql_async::Error) -> Trouble {
+    let place = address.shown("mariadb");
     let code = match error {
         mysql_async::Error::Server(server) => server.code,
         _ => 0,
@@ -222,13 +183,6 @@ fn plain_words(error: &mysql_async::Error) -> (String, &'static str) {
 #[cfg(test)]
 mod tests {
     use super::*;
-
-    #[test]
-    fn tables_kept_aside_are_known_by_their_names() {
-        assert!(is_aside("_fw0a1b2c3d_n_0123456789abcdef"));
-        assert!(!is_aside("_fw_notes") && !is_aside("gp_articles"));
-        assert!(!is_aside("_fw0a1b2c3d_x_0123456789abcdef"));
-    }
 
     #[test]
     fn literals_are_quoted() {

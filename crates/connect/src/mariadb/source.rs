@@ -3,7 +3,8 @@
 use super::describe::{Described, Travel, describe_with_history, list, with_history};
 use super::objects::{create_table, events, routines, sequence, triggers, views};
 use super::rights;
-use super::{Link, MariadbAddress, quoted};
+use super::{Link, quoted};
+use crate::server::ServerAddress;
 use fernweh_core::finding::Check;
 use fernweh_core::record::{Row, Table, Value};
 use fernweh_core::sql::{Dialect, Kind, Statement};
@@ -17,7 +18,7 @@ pub struct MariadbSource {
 
 impl MariadbSource {
     /// Logs in.
-    pub fn open(address: &MariadbAddress) -> Result<Self> {
+    pub fn open(address: &ServerAddress) -> Result<Self> {
         Ok(Self { link: Link::open(address)? })
     }
 }

@@ -4,7 +4,8 @@ use super::describe::{list, with_history};
 use super::editor::is_about_value;
 use super::load::Loader;
 use super::objects::{create_table, events, routines, triggers, views};
-use super::{Link, MariadbAddress, message, quoted, switch, text};
+use super::{Link, message, quoted, switch, text};
+use crate::server::{ServerAddress, aside, short_run};
 use fernweh_core::digest::sha256;
 use fernweh_core::finding::Check;
 use fernweh_core::record::Value;
@@ -41,8 +42,8 @@ pub struct MariadbTarget {
 
 impl MariadbTarget {
     /// Logs in; `run` names what is built.
-    pub fn open(address: &MariadbAddress, run: &str) -> Result<Self> {
-        let run = sha256(run.as_bytes())[..8].to_owned();
+    pub fn open(address: &ServerAddress, run: &str) -> Result<Self> {
+        let run = short_run(run);
         let link = Link::open(address)?;
         let (collations, replaced) = (BTreeSet::new(), BTreeMap::new());
         let (tables, removed, notes) = (Vec::new(), Vec::new(), Vec::new());
@@ -83,7 +84,7 @@ impl MariadbTarget {
 
     /// The name for the new (`n`) or old (`o`) state of a table.
     fn aside(&self, kind: char, table: &str) -> String {
-        format!("_fw{}_{kind}_{}", self.run, &sha256(table.as_bytes())[..16])
+        aside(&self.run, kind, table)
     }
 
     fn refused(&self, table: &str, error: &mysql_async::Error) -> Trouble {

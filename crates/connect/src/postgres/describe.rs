@@ -1,7 +1,7 @@
 //! What the server tells about schemas, tables and columns.
 
 use super::{Link, text};
-use crate::mariadb::is_aside;
+use crate::server::is_aside;
 use fernweh_core::record::{Column, Table};
 use fernweh_core::rewrite::ColumnText;
 use fernweh_core::sql::Qualified;

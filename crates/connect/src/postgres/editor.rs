@@ -4,14 +4,13 @@
 
 use super::describe::{describe, list};
 use super::source::stream;
-use super::{Link, PostgresAddress, literal, message, quoted};
+use super::{Link, literal, message, quoted};
+use crate::server::{Batches, ServerAddress};
 use fernweh_core::record::{Table, Value};
 use fernweh_core::rewrite::ColumnText;
 use fernweh_core::sql::Qualified;
 use fernweh_ports::{Applied, Change, DatabaseEditor, Record, Refused, Result, Scope};
 use tokio_postgres::SimpleQueryMessage;
-
-const BATCH: usize = 500;
 
 /// A database whose cells are changed.
 pub struct PostgresEditor {
@@ -21,7 +20,7 @@ pub struct PostgresEditor {
 
 impl PostgresEditor {
     /// Logs in twice.
-    pub fn open(address: &PostgresAddress) -> Result<Self> {
+    pub fn open(address: &ServerAddress) -> Result<Self> {
         Ok(Self { reader: Link::open(address)?, writer: Link::open(address)? })
     }
 }
@@ -88,24 +87,11 @@ impl DatabaseEditor for PostgresEditor {
         visit: &mut dyn FnMut(&[Record]) -> Result<Vec<Change>>,
     ) -> Result<Applied> {
         let key = key_of(table);
-        let mut total = Applied::default();
-        let mut batch: Vec<Record> = Vec::new();
         let writer = &mut self.writer;
-        let mut flush = |batch: &mut Vec<Record>| -> Result<()> {
-            let changes = visit(batch)?;
-            batch.clear();
-            let applied = apply(writer, table, &changes)?;
-            total.changed += applied.changed;
-            total.refused.extend(applied.refused);
-            Ok(())
-        };
-        stream(&mut self.reader, table, &mut |row| {
-            let key = key.iter().map(|place| row[*place].clone()).collect();
-            batch.push(Record { key, row });
-            if batch.len() >= BATCH { flush(&mut batch) } else { Ok(()) }
-        })?;
-        flush(&mut batch)?;
-        Ok(total)
+        let mut apply = |changes: &[Change]| apply(writer, table, changes);
+        let mut batches = Batches::new(key, visit, &mut apply);
+        stream(&mut self.reader, table, &mut |row| batches.add(row))?;
+        batches.finish()
     }
 
     fn apply(&mut self, table: &Table, changes: &[Change]) -> Result<Applied> {

@@ -18,40 +18,13 @@ pub use editor::PostgresEditor;
 pub use source::PostgresSource;
 pub use target::PostgresTarget;
 
+use crate::server::ServerAddress;
 use fernweh_core::record::Value;
 use fernweh_core::sql::{Dialect, POSTGRES_SETTINGS, quote_name, write_row};
 use fernweh_ports::{Result, Trouble};
 use tokio::runtime::{Builder, Runtime};
 use tokio_postgres::config::SslMode;
 use tokio_postgres::{Client, Config, Error, NoTls, SimpleQueryMessage};
-
-/// How to reach a database.
-#[derive(Clone, Debug)]
-pub struct PostgresAddress {
-    /// The host.
-    pub host: String,
-    /// The port.
-    pub port: u16,
-    /// The folder of the socket on this machine, instead of a host.
-    pub socket: Option<String>,
-    /// The user.
-    pub user: String,
-    /// The database.
-    pub database: String,
-    /// The password, if one is needed.
-    pub password: Option<String>,
-}
-
-impl PostgresAddress {
-    /// The address for people, without the password.
-    pub fn shown(&self) -> String {
-        let place = match &self.socket {
-            Some(socket) => socket.clone(),
-            None => format!("{}:{}", self.host, self.port),
-        };
-        format!("postgres://{}@{place}/{}", self.user, self.database)
-    }
-}
 
 /// One connection and the runtime that drives it.
 pub(crate) struct Link {
@@ -64,7 +37,7 @@ pub(crate) struct Link {
 type Rows = Vec<Vec<Option<String>>>;
 
 impl Link {
-    pub(crate) fn open(address: &PostgresAddress) -> Result<Self> {
+    pub(crate) fn open(address: &ServerAddress) -> Result<Self> {
         let runtime = Builder::new_current_thread().enable_all().build().map_err(|error| {
             Trouble::outside("cannot start the database connection").because(error)
         })?;
@@ -83,7 +56,7 @@ impl Link {
             .block_on(config.connect(NoTls))
             .map_err(|error| login_trouble(address, &error))?;
         runtime.spawn(connection);
-        let mut link = Self { runtime, client, shown: address.shown() };
+        let mut link = Self { runtime, client, shown: address.shown("postgres") };
         link.run(POSTGRES_SETTINGS)?;
         link.run("SET statement_timeout = 0; SET idle_in_transaction_session_timeout = 0")?;
         Ok(link)
@@ -144,7 +117,7 @@ pub(crate) fn quoted(name: &str) -> String {
     quote_name(Dialect::Postgres, name)
 }
 
-fn login_trouble(address: &PostgresAddress, error: &Error) -> Trouble {
+fn login_trouble(address: &ServerAddress, error: &Error) -> Trouble {
     let code = error.code().map(|code| code.code().to_owned()).unwrap_or_default();
     let wants_password = error.to_string().contains("password missing");
     let (what, because, hint) = match code.as_str() {
@@ -185,7 +158,7 @@ fn login_trouble(address: &PostgresAddress, error: &Error) -> Trouble {
         ),
     };
     let because = format!("{because} ({})", message(error));
-    Trouble::outside(what).at(address.shown()).because(because).hint(hint)
+    Trouble::outside(what).at(address.shown("postgres")).because(because).hint(hint)
 }
 
 /// The server's or the driver's own words, in one line.

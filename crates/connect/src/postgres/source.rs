@@ -4,7 +4,8 @@ use super::catalog::{Class, Id, Sort, Unit, cells, needs, units};
 use super::describe::{describe, in_list, list, no_member, schemas};
 use super::fragments::{Fragment, Phase, fragments, positions};
 use super::order::{in_order, with_dependents, with_needs};
-use super::{Link, PostgresAddress, quoted, text};
+use super::{Link, quoted, text};
+use crate::server::ServerAddress;
 use fernweh_core::finding::Check;
 use fernweh_core::record::{Row, Table};
 use fernweh_core::sql::{Dialect, Kind, Qualified, Statement, read_copy_row};
@@ -19,7 +20,7 @@ pub struct PostgresSource {
 
 impl PostgresSource {
     /// Logs in.
-    pub fn open(address: &PostgresAddress) -> Result<Self> {
+    pub fn open(address: &ServerAddress) -> Result<Self> {
         Ok(Self { link: Link::open(address)? })
     }
 }

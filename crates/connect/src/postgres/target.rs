@@ -2,7 +2,8 @@
 
 use super::catalog::cells;
 use super::describe::{in_list, list};
-use super::{Link, PostgresAddress, message, quoted, switch, text};
+use super::{Link, message, quoted, switch, text};
+use crate::server::{ServerAddress, aside, short_run};
 use bytes::Bytes;
 use fernweh_core::digest::sha256;
 use fernweh_core::finding::Check;
@@ -41,8 +42,8 @@ const RANGE: &str = " AS RANGE (";
 
 impl PostgresTarget {
     /// Logs in; `run` names what is built.
-    pub fn open(address: &PostgresAddress, run: &str) -> Result<Self> {
-        let run = sha256(run.as_bytes())[..8].to_owned();
+    pub fn open(address: &ServerAddress, run: &str) -> Result<Self> {
+        let run = short_run(run);
         let link = Link::open(address)?;
         Ok(Self {
             link,
@@ -59,7 +60,7 @@ impl PostgresTarget {
 
     /// The schema for the new (`n`) or old (`o`) state of a schema.
     pub(super) fn aside(&self, kind: char, schema: &str) -> String {
-        format!("_fw{}_{kind}_{}", self.run, &sha256(schema.as_bytes())[..16])
+        aside(&self.run, kind, schema)
     }
 
     fn built(&self, table: &str) -> Qualified {

@@ -29,6 +29,19 @@ pub fn write_copy_head(table: &str, columns: &[String], out: &mut Vec<u8>) {
 
 /// Writes a row as one line.
 pub fn write_copy_row(row: &[Value], out: &mut Vec<u8>) {
+    write_line(row, out, &|bytes, out| {
+        out.extend_from_slice(b"\\\\x");
+        out.extend_from_slice(hex(bytes).as_bytes());
+    });
+}
+
+/// Writes a row as one line for MariaDB's `LOAD DATA` with its usual separators, which
+/// differs in that bytes stand as they are.
+pub fn write_load_row(row: &[Value], out: &mut Vec<u8>) {
+    write_line(row, out, &escape);
+}
+
+fn write_line(row: &[Value], out: &mut Vec<u8>, write_bytes: &dyn Fn(&[u8], &mut Vec<u8>)) {
     for (number, value) in row.iter().enumerate() {
         if number > 0 {
             out.push(b'\t');
@@ -38,27 +51,7 @@ pub fn write_copy_row(row: &[Value], out: &mut Vec<u8>) {
             Value::Integer(number) => out.extend_from_slice(number.to_string().as_bytes()),
             Value::Real(number) => out.extend_from_slice(number.to_string().as_bytes()),
             Value::Number(text) | Value::Text(text) => escape(text, out),
-            Value::Bytes(bytes) => {
-                out.extend_from_slice(b"\\\\x");
-                out.extend_from_slice(hex(bytes).as_bytes());
-            }
-        }
-    }
-    out.push(b'\n');
-}
-
-/// Writes a row as one line for MariaDB's `LOAD DATA` with its usual separators, which
-/// differs in that bytes stand as they are and a zero byte is escaped.
-pub fn write_load_row(row: &[Value], out: &mut Vec<u8>) {
-    for (number, value) in row.iter().enumerate() {
-        if number > 0 {
-            out.push(b'\t');
-        }
-        match value {
-            Value::Null => out.extend_from_slice(b"\\N"),
-            Value::Integer(number) => out.extend_from_slice(number.to_string().as_bytes()),
-            Value::Real(number) => out.extend_from_slice(number.to_string().as_bytes()),
-            Value::Number(bytes) | Value::Text(bytes) | Value::Bytes(bytes) => escape(bytes, out),
+            Value::Bytes(bytes) => write_bytes(bytes, out),
         }
     }
     out.push(b'\n');

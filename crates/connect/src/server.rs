@@ -1,0 +1,117 @@
+//! What the database servers have in common: where they are, how what lies aside is named,
+//! and how the rows of a stream are changed in portions.
+
+use fernweh_core::digest::sha256;
+use fernweh_core::record::Row;
+use fernweh_ports::{Applied, Change, Record, Result};
+
+/// How to reach a database on a server.
+#[derive(Clone, Debug)]
+pub struct ServerAddress {
+    /// The host.
+    pub host: String,
+    /// The port.
+    pub port: u16,
+    /// The socket on this machine (PostgreSQL: its folder), instead of a host.
+    pub socket: Option<String>,
+    /// The user.
+    pub user: String,
+    /// The database.
+    pub database: String,
+    /// The password, if one is needed.
+    pub password: Option<String>,
+}
+
+impl ServerAddress {
+    /// The address for people, without the password.
+    pub fn shown(&self, scheme: &str) -> String {
+        let place = match &self.socket {
+            Some(socket) => socket.clone(),
+            None => format!("{}:{}", self.host, self.port),
+        };
+        format!("{scheme}://{}@{place}/{}", self.user, self.database)
+    }
+}
+
+/// The part of a run's name that stands in names aside.
+pub(crate) fn short_run(run: &str) -> String {
+    sha256(run.as_bytes())[..8].to_owned()
+}
+
+/// The name aside for the new (`n`) or old (`o`) state of a table or a schema.
+pub(crate) fn aside(run: &str, kind: char, name: &str) -> String {
+    format!("_fw{run}_{kind}_{}", &sha256(name.as_bytes())[..16])
+}
+
+/// Whether something is one of those that Fernweh builds or keeps aside.
+pub(crate) fn is_aside(name: &str) -> bool {
+    name.strip_prefix("_fw").is_some_and(|rest| {
+        let parts: Vec<&str> = rest.split('_').collect();
+        let hex = |part: &str, length| {
+            part.len() == length && part.bytes().all(|byte| byte.is_ascii_hexdigit())
+        };
+        matches!(parts[..], [run, "n" | "o", table] if hex(run, 8) && hex(table, 16))
+    })
+}
+
+/// Rows that are looked at, and changed in one transaction, together.
+const BATCH: usize = 500;
+
+/// Collects the rows of a stream into batches, lets `visit` say what changes, and makes the
+/// changes with `apply`.
+pub(crate) struct Batches<'a> {
+    /// The places of the key in a row.
+    pub key: Vec<usize>,
+    /// Says what changes.
+    pub visit: &'a mut dyn FnMut(&[Record]) -> Result<Vec<Change>>,
+    /// Makes the changes.
+    pub apply: &'a mut dyn FnMut(&[Change]) -> Result<Applied>,
+    batch: Vec<Record>,
+    total: Applied,
+}
+
+impl<'a> Batches<'a> {
+    /// Nothing collected yet.
+    pub fn new(
+        key: Vec<usize>,
+        visit: &'a mut dyn FnMut(&[Record]) -> Result<Vec<Change>>,
+        apply: &'a mut dyn FnMut(&[Change]) -> Result<Applied>,
+    ) -> Self {
+        Self { key, visit, apply, batch: Vec::new(), total: Applied::default() }
+    }
+
+    /// Takes a row.
+    pub fn add(&mut self, row: Row) -> Result<()> {
+        let key = self.key.iter().map(|place| row[*place].clone()).collect();
+        self.batch.push(Record { key, row });
+        if self.batch.len() >= BATCH { self.flush() } else { Ok(()) }
+    }
+
+    fn flush(&mut self) -> Result<()> {
+        let changes = (self.visit)(&self.batch)?;
+        self.batch.clear();
+        let applied = (self.apply)(&changes)?;
+        self.total.changed += applied.changed;
+        self.total.refused.extend(applied.refused);
+        Ok(())
+    }
+
+    /// What became of all changes.
+    pub fn finish(mut self) -> Result<Applied> {
+        self.flush()?;
+        Ok(self.total)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_lies_aside_is_known_by_its_name() {
+        assert!(is_aside(&aside(&short_run("run"), 'n', "gp_articles")));
+        assert!(is_aside("_fw0a1b2c3d_o_0123456789abcdef"));
+        assert!(!is_aside("_fw_notes") && !is_aside("gp_articles"));
+        assert!(!is_aside("_fw0a1b2c3d_x_0123456789abcdef"));
+    }
+}
