@@ -9,7 +9,7 @@ use fernweh_connect::local::{LocalEditor, LocalSource, LocalTarget};
 use fernweh_connect::mariadb::{MariadbEditor, MariadbSource, MariadbTarget};
 use fernweh_connect::postgres::{PostgresEditor, PostgresSource, PostgresTarget};
 use fernweh_connect::server::ServerAddress;
-use fernweh_connect::sqlite::{SqliteEditor, SqliteSource, SqliteTarget};
+use fernweh_connect::sqlite::{SqliteEditor, SqliteKeeper, SqliteSource, SqliteTarget};
 use fernweh_core::address::WebAddress;
 use fernweh_core::settings::{self, Role, Setting};
 use fernweh_flow::patterns::Patterns;
@@ -299,7 +299,16 @@ impl Site {
             }),
             _ => None,
         };
+        // Files alone are replaced: a database that lies in them stays.
+        let mut keeper = match (&files, &self.database, self.inside_files()) {
+            (Some(files), Some(DatabasePlace::Sqlite(path)), Some(inside)) if !halves.0 => {
+                Some(SqliteKeeper::new(path, &files.built().join(inside)))
+            }
+            _ => None,
+        };
+        let mut keep = keeper.as_mut().map(|keeper| move || keeper.keep());
         let mut targets = Targets {
+            keeper: keep.as_mut().map(|keep| keep as &mut dyn FnMut() -> Result<()>),
             database: database.as_mut().map(|target| &mut **target as &mut dyn DatabaseTarget),
             files: files.as_mut().map(|target| target as &mut dyn fernweh_ports::FileTarget),
             own: own.as_mut().map(|source| &mut **source as &mut dyn DatabaseSource),

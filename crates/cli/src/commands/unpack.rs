@@ -111,12 +111,6 @@ fn run_inner(context: &Context, args: &UnpackArgs) -> Result<u8> {
     let own_tables = |table: &str| site.holds_table(table);
     let as_is = args.as_is;
     let setting = |one: &Setting, all: &[Setting]| site.setting(one, all).filter(|_| !as_is);
-    let mut keep = config.content.unpack.keep.clone();
-    if let (Some(inside), true) = (site.inside_files(), !halves.0) {
-        // The database lies in the files, but is not in the archive: it stays.
-        let endings = ["", "-wal", "-shm", "-journal"];
-        keep.extend(endings.map(|ending| Patterns::exactly(&format!("{inside}{ending}"))));
-    }
     let mut options = UnpackOptions {
         site: site.name.clone(),
         overwrite: args.overwrite,
@@ -130,7 +124,8 @@ fn run_inner(context: &Context, args: &UnpackArgs) -> Result<u8> {
             BadRecords::Adapt => OnBadRecord::Adapt,
         },
         tables_bounded: !site.tables.is_empty(),
-        keep: Patterns::of_paths(&keep)?,
+        keep: Patterns::of_paths(&config.content.unpack.keep)?,
+        inside_files: site.inside_files(),
         rewriter: &rewriter,
         settings: &setting,
         outside_links: args.outside_links,

@@ -178,3 +178,29 @@ fn tables_get_another_prefix_wherever_they_are_named() {
         assert_eq!(before, database_cells(&stage.new), "{engine:?}");
     }
 }
+
+#[test]
+fn a_database_in_the_files_is_carried_over_whole_while_the_site_writes() {
+    let stage = changed(Engine::Sqlite);
+    let mut site = stage.database("new");
+    for sql in [
+        "PRAGMA journal_mode = WAL",
+        "PRAGMA wal_autocheckpoint = 0",
+        "UPDATE gp_nights SET notes = 'only in the log' WHERE id < 50",
+    ] {
+        let _ = site.ask(sql).map(drop).or_else(|_| site.run(sql.as_bytes()));
+    }
+    let before = database_cells(&stage.new);
+    for part in ["--only files", "--file styles/main.css"] {
+        stage.scene.done(&format!("unpack site.fernweh.tar new {part} --overwrite"));
+        assert_eq!(before, database_cells(&stage.new), "{part}");
+        assert_eq!(one(&stage, "PRAGMA integrity_check"), "ok");
+        assert_eq!(one(&stage, "PRAGMA journal_mode"), "wal");
+        assert_eq!(one(&stage, "SELECT count(*) FROM gp_nights WHERE notes LIKE 'only%'"), "49");
+    }
+    // Somebody who writes without an end is named, and nothing has changed.
+    let mut writer = stage.database("new");
+    writer.run(b"BEGIN IMMEDIATE").unwrap();
+    let ran = stage.scene.run("unpack site.fernweh.tar new --only files --overwrite");
+    ran.code(3).says("the database is in use").says("nothing was changed");
+}

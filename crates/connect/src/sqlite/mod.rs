@@ -1,10 +1,12 @@
 //! SQLite, the embedded default.
 
 mod editor;
+mod keeper;
 mod source;
 mod target;
 
 pub use editor::SqliteEditor;
+pub use keeper::SqliteKeeper;
 pub use source::SqliteSource;
 pub use target::SqliteTarget;
 

@@ -47,6 +47,8 @@ pub struct UnpackOptions<'a> {
     pub tables_bounded: bool,
     /// Entries of the present files that are carried over.
     pub keep: Patterns,
+    /// Where the database file lies below the site's folder, if it does.
+    pub inside_files: Option<String>,
     /// The rules; none with `--as-is`.
     pub rewriter: &'a Rewriter,
     /// The new value of a connection setting among all of its file; `None` leaves it alone.
@@ -154,6 +156,8 @@ pub struct Targets<'a> {
     pub files: Option<&'a mut dyn FileTarget>,
     /// The database as it is, whose structure is kept with rows only.
     pub own: Option<&'a mut dyn DatabaseSource>,
+    /// Carries a database that lies in the files over into the new ones.
+    pub keeper: Option<&'a mut dyn FnMut() -> Result<()>>,
 }
 
 /// What is to be done with the targets of a run.
@@ -389,8 +393,14 @@ fn build(
     if let (Some(target), Some(_)) = (&mut targets.files, &archive.manifest.files) {
         let came = read_files(options, archive, Some(*target), report, watch)?;
         let some = options.part.files.is_some();
-        report.kept =
-            target.keep(&|path| options.keep.hold(path) || some && !came.contains(path))?;
+        let inside = options.inside_files.as_deref();
+        report.kept = target.keep(&|path| {
+            let stays = options.keep.hold(path) || some && !came.contains(path);
+            stays && !crate::pack::is_database(path, inside)
+        })?;
+        if let Some(keep) = &mut targets.keeper {
+            keep()?;
+        }
     }
     journal.step(&Step::Built, watch)?;
     watch.go_on()?;
