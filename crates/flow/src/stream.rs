@@ -115,7 +115,7 @@ pub(crate) fn rows(
 }
 
 /// Bytes of lines that are handed over together.
-const PORTION: usize = 256 << 10;
+const PORTION: usize = 1 << 20;
 
 fn copied_rows(
     archive: &ArchiveReader,
