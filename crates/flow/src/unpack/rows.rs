@@ -7,12 +7,12 @@ use crate::report::TableReport;
 use crate::stream;
 use fernweh_core::archive::{DatabaseManifest, Member};
 use fernweh_core::record::{COUNTERS, Column, Row, Table, Value};
-use fernweh_core::sql::{Dialect, Kind, Prefix, Statement, write_structure};
+use fernweh_core::sql::{Dialect, Insert, Kind, Prefix, Statement, write_structure};
 use fernweh_ports::{
     DatabaseSource, DatabaseTarget, Portion, Result, Trouble, Unit, Watch, counted,
 };
 use std::collections::BTreeSet;
-use std::sync::mpsc::sync_channel;
+use std::sync::mpsc::{SyncSender, sync_channel};
 
 /// The site's own tables among those of the archive: their names there, and at the
 /// destination.
@@ -192,7 +192,6 @@ pub(super) fn read_rows(
                     rejects.note(about.dialect, policy, table, &rows, &refused)
                 })
             });
-            let stopped = || Trouble::damaged("writing records has stopped");
             let read = each_portion(options, archive, about, report, watch, &mut |table, rows| {
                 send.send((table, rows)).map_err(|_| stopped())
             });
@@ -214,7 +213,8 @@ pub(super) fn read_rows(
 /// Portions of rows that wait to be written.
 const AHEAD: usize = 2;
 
-/// The rows of every table that is taken, rewritten, as the destination calls it.
+/// The rows of every table that is taken, rewritten, as the destination calls it. The next
+/// ones are read on a thread of their own while these are rewritten.
 fn each_portion<'a>(
     options: &UnpackOptions<'_>,
     archive: &ArchiveReader,
@@ -223,40 +223,84 @@ fn each_portion<'a>(
     watch: &dyn Watch,
     visit: &mut dyn FnMut(&'a Table, Portion) -> Result<()>,
 ) -> Result<()> {
-    let wanted = about.tables.iter().filter(|table| options.tables.holds(&table.name));
-    for table in wanted {
-        let is_table = table.name != COUNTERS;
-        let here = options.part.renamed(about.dialect, &table.name);
-        report.tables += u64::from(is_table);
-        let mut tallies = TableReport::new(table);
+    let wanted: Vec<&'a Table> =
+        about.tables.iter().filter(|table| options.tables.holds(&table.name)).collect();
+    std::thread::scope(|scope| {
+        let (send, incoming) = sync_channel::<Read>(AHEAD);
+        let tables = wanted.clone();
+        let reader = scope.spawn(move || read_tables(archive, about.dialect, &tables, &send));
+        let mut incoming = incoming.into_iter();
+        let mut rewrite = || -> Result<()> {
+            for table in &wanted {
+                let is_table = table.name != COUNTERS;
+                let here = options.part.renamed(about.dialect, &table.name);
+                report.tables += u64::from(is_table);
+                let mut tallies = TableReport::new(table);
+                // The reader ends a table; if it stops before, it says why.
+                while let Some(Read::Rows(mut insert)) = incoming.next() {
+                    watch.go_on()?;
+                    for row in &mut insert.rows {
+                        tallies.row(options.rewriter, table, row);
+                    }
+                    if let Some(prefix) = &options.part.prefix {
+                        report.prefixed += change_values(options, prefix, table, &mut insert.rows);
+                    }
+                    if is_table {
+                        report.records += insert.rows.len() as u64;
+                    }
+                    watch.advance(insert.rows.len() as u64);
+                    let (columns, rows) = (insert.columns, insert.rows);
+                    visit(table, Portion { table: here.clone(), columns, rows })?;
+                }
+                tallies.into_report(table, &mut report.rewriting);
+            }
+            Ok(())
+        };
+        let rewritten = rewrite();
+        // A reader that waits to hand something over is let go.
+        drop(incoming);
+        let read = reader.join().unwrap_or_else(|_| Err(stopped()));
+        // It complains that nobody listens when rewriting has ended for a reason of its own.
+        rewritten.and(read)
+    })
+}
+
+/// What the reader hands over.
+enum Read {
+    /// Some rows.
+    Rows(Insert),
+    /// A table has ended.
+    End,
+}
+
+fn stopped() -> Trouble {
+    Trouble::damaged("reading or writing records has stopped")
+}
+
+/// Reads the blocks of each table.
+fn read_tables(
+    archive: &ArchiveReader,
+    dialect: Dialect,
+    tables: &[&Table],
+    send: &SyncSender<Read>,
+) -> Result<()> {
+    for table in tables {
         let blocks = archive.members().filter(
             |member| matches!(member, Member::Rows { table: name, .. } if *name == table.name),
         );
         let expected: Vec<&str> = table.columns.iter().map(|c| c.name.as_str()).collect();
         for member in blocks {
-            stream::rows(archive, about.dialect, member, table, &mut |mut insert| {
-                watch.go_on()?;
+            stream::rows(archive, dialect, member, table, &mut |insert| {
                 if insert.columns != expected {
                     return Err(Trouble::damaged("the archive contradicts itself")
                         .at(member.to_string())
                         .because("its columns are not those of its manifest")
                         .hint("do not use this archive; ask where it comes from"));
                 }
-                for row in &mut insert.rows {
-                    tallies.row(options.rewriter, table, row);
-                }
-                if let Some(prefix) = &options.part.prefix {
-                    report.prefixed += change_values(options, prefix, table, &mut insert.rows);
-                }
-                if is_table {
-                    report.records += insert.rows.len() as u64;
-                }
-                watch.advance(insert.rows.len() as u64);
-                let (columns, rows) = (insert.columns, insert.rows);
-                visit(table, Portion { table: here.clone(), columns, rows })
+                send.send(Read::Rows(insert)).map_err(|_| stopped())
             })?;
         }
-        tallies.into_report(table, &mut report.rewriting);
+        send.send(Read::End).map_err(|_| stopped())?;
     }
     Ok(())
 }
