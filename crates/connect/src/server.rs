@@ -3,7 +3,7 @@
 
 use fernweh_core::digest::sha256;
 use fernweh_core::record::Row;
-use fernweh_ports::{Applied, Change, Record, Result};
+use fernweh_ports::{Applied, Change, Record, Result, Trouble};
 
 /// How to reach a database on a server.
 #[derive(Clone, Debug)]
@@ -52,6 +52,18 @@ pub(crate) fn is_aside(name: &str) -> bool {
         };
         matches!(parts[..], [run, "n" | "o", table] if hex(run, 8) && hex(table, 16))
     })
+}
+
+/// A switch that waits behind others; they are named.
+pub(crate) fn behind_others(shown: &str, message: String, others: &[String]) -> Trouble {
+    let because = match others.is_empty() {
+        true => message,
+        false => format!("{message}; at work on this database: {}", others.join("; ")),
+    };
+    Trouble::outside("the tables cannot be switched")
+        .at(shown)
+        .because(because)
+        .hint("end long-running queries of the site, then type the same command again")
 }
 
 /// Rows that are looked at, and changed in one transaction, together.

@@ -20,3 +20,9 @@ const PROGRAM: &str = env!("CARGO_BIN_EXE_fernweh");
 fn stage(engine: Engine) -> Stage {
     Stage::build(PROGRAM, engine)
 }
+
+/// The first value of a question to the new site's database.
+fn one(stage: &Stage, sql: &str) -> String {
+    let rows = stage.database("new").ask(sql).unwrap_or_else(|error| panic!("{sql}: {error}"));
+    rows[0][0].clone().unwrap_or_else(|| "NULL".into())
+}

@@ -1,15 +1,10 @@
 //! Some tables, some files, rows only, another prefix, exactly what the archive holds.
 
-use super::stage;
+use super::{one, stage};
 use fernweh_testkit::{Engine, Stage, database_cells, files_of};
 
 const ENGINES: [Engine; 4] =
     [Engine::Sqlite, Engine::SqliteOutside, Engine::Mariadb, Engine::Postgres];
-
-fn one(stage: &Stage, sql: &str) -> String {
-    let rows = stage.database("new").ask(sql).unwrap_or_else(|error| panic!("{sql}: {error}"));
-    rows[0][0].clone().unwrap_or_else(|| "NULL".into())
-}
 
 /// A new site whose tables and files have changed since it was unpacked.
 fn changed(engine: Engine) -> Stage {

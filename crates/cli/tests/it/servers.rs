@@ -1,7 +1,7 @@
 //! Other servers than the one that was packed: records that they reject, collations that
 //! they do not know, rights that are missing, and what stays beside the new tables.
 
-use super::{archives, stage};
+use super::{archives, one, stage};
 use fernweh_core::sql::Dialect;
 use fernweh_demo::database::Database;
 use fernweh_demo::server::{PrivateServer, Server};
@@ -14,11 +14,6 @@ fn run(stage: &Stage, site: &str, statements: &[&str]) {
         let ran = stage.database(site).run(sql.as_bytes());
         ran.unwrap_or_else(|error| panic!("{sql}: {error}"));
     }
-}
-
-fn one(stage: &Stage, sql: &str) -> String {
-    let rows = stage.database("new").ask(sql).unwrap_or_else(|error| panic!("{sql}: {error}"));
-    rows[0][0].clone().unwrap_or_else(|| "NULL".into())
 }
 
 /// Rows that the structure at the destination does not take: a shorter column, a check.

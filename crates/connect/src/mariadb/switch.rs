@@ -7,6 +7,7 @@
 //! broken off can be completed, or taken back.
 
 use super::{Link, message, quoted, text};
+use crate::server::behind_others;
 use fernweh_ports::{Direction, NamedSql, Result, SwapObjects, TablesSwap, Trouble, Watch};
 
 /// Seconds that a switch waits behind open readers before it lets them pass.
@@ -93,14 +94,7 @@ fn blocked(link: &mut Link, error: &mysql_async::Error) -> Trouble {
          FROM information_schema.processlist WHERE db = database() AND id <> connection_id()",
     );
     let names: Vec<String> = others.unwrap_or_default().into_iter().flatten().flatten().collect();
-    let because = match names.is_empty() {
-        true => message(error),
-        false => format!("{}; connected to this database: {}", message(error), names.join("; ")),
-    };
-    Trouble::outside("the tables cannot be switched")
-        .at(link.shown.clone())
-        .because(because)
-        .hint("end long-running queries of the site, then type the same command again")
+    behind_others(&link.shown, message(error), &names)
 }
 
 /// Takes keys and triggers off the tables that were put aside.

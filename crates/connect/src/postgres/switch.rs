@@ -7,6 +7,7 @@
 use super::catalog::cells;
 use super::target::PostgresTarget;
 use super::{Link, message, quoted, text};
+use crate::server::behind_others;
 use fernweh_core::sql::Qualified;
 use fernweh_ports::{Direction, ObjectId, Refit, Result, SchemasSwap, SwapSchema, Trouble, Watch};
 
@@ -310,14 +311,7 @@ fn blocked(link: &mut Link, error: &tokio_postgres::Error) -> Trouble {
          WHERE datname = current_database() AND pid <> pg_backend_pid() AND xact_start IS NOT NULL",
     );
     let names: Vec<String> = others.unwrap_or_default().into_iter().flatten().flatten().collect();
-    let because = match names.is_empty() {
-        true => message(error),
-        false => format!("{}; at work on this database: {}", message(error), names.join("; ")),
-    };
-    Trouble::outside("the tables cannot be switched")
-        .at(link.shown.clone())
-        .because(because)
-        .hint("end long-running queries of the site, then type the same command again")
+    behind_others(&link.shown, message(error), &names)
 }
 
 /// Drops what lies aside, unless something of the site leans on it.
