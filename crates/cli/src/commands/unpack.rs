@@ -344,7 +344,7 @@ fn text(context: &Context, site: &Site, report: &UnpackReport, seconds: f64) -> 
     }
     if report.kept > 0 {
         page.more(&format!(
-            "{} that were there before stay",
+            "carried over from what was there: {}",
             counted(report.kept, "file", "files")
         ));
     }
