@@ -29,19 +29,22 @@ pub fn write_copy_head(table: &str, columns: &[String], out: &mut Vec<u8>) {
 
 /// Writes a row as one line.
 pub fn write_copy_row(row: &[Value], out: &mut Vec<u8>) {
-    write_line(row, out, &|bytes, out| {
+    write_line(row, out, &escape::<false>, &|bytes, out| {
         out.extend_from_slice(b"\\\\x");
         out.extend_from_slice(hex(bytes).as_bytes());
     });
 }
 
 /// Writes a row as one line for MariaDB's `LOAD DATA` with its usual separators, which
-/// differs in that bytes stand as they are.
+/// differs in that bytes stand as they are, and a zero byte has an escape (which `COPY` would
+/// read as the beginning of an octal number).
 pub fn write_load_row(row: &[Value], out: &mut Vec<u8>) {
-    write_line(row, out, &escape);
+    write_line(row, out, &escape::<true>, &escape::<true>);
 }
 
-fn write_line(row: &[Value], out: &mut Vec<u8>, write_bytes: &dyn Fn(&[u8], &mut Vec<u8>)) {
+type Write<'a> = &'a dyn Fn(&[u8], &mut Vec<u8>);
+
+fn write_line(row: &[Value], out: &mut Vec<u8>, write_text: Write<'_>, write_bytes: Write<'_>) {
     for (number, value) in row.iter().enumerate() {
         if number > 0 {
             out.push(b'\t');
@@ -50,14 +53,14 @@ fn write_line(row: &[Value], out: &mut Vec<u8>, write_bytes: &dyn Fn(&[u8], &mut
             Value::Null => out.extend_from_slice(b"\\N"),
             Value::Integer(number) => out.extend_from_slice(number.to_string().as_bytes()),
             Value::Real(number) => out.extend_from_slice(number.to_string().as_bytes()),
-            Value::Number(text) | Value::Text(text) => escape(text, out),
+            Value::Number(text) | Value::Text(text) => write_text(text, out),
             Value::Bytes(bytes) => write_bytes(bytes, out),
         }
     }
     out.push(b'\n');
 }
 
-fn escape(text: &[u8], out: &mut Vec<u8>) {
+fn escape<const ZERO: bool>(text: &[u8], out: &mut Vec<u8>) {
     let mut from = 0;
     for (at, &byte) in text.iter().enumerate() {
         let letter = match byte {
@@ -65,7 +68,7 @@ fn escape(text: &[u8], out: &mut Vec<u8>) {
             b'\n' => b'n',
             b'\r' => b'r',
             b'\t' => b't',
-            0 => b'0',
+            0 if ZERO => b'0',
             _ => continue,
         };
         out.extend_from_slice(&text[from..at]);
@@ -179,6 +182,17 @@ mod tests {
         fn no_line_makes_it_panic(line in any::<Vec<u8>>()) {
             let _ = read_copy_row(&line, &KINDS);
         }
+    }
+
+    #[test]
+    fn a_zero_byte_is_escaped_for_mariadb_alone() {
+        let row = [Value::Bytes(b"\x007\\".to_vec()), Value::Null];
+        let mut line = Vec::new();
+        write_load_row(&row, &mut line);
+        assert_eq!(line, b"\\07\\\\\t\\N\n");
+        line.clear();
+        write_copy_row(&[Value::Text(b"\x007".to_vec())], &mut line);
+        assert_eq!(line, b"\x007\n");
     }
 
     #[test]
