@@ -142,8 +142,21 @@ fn in_order(mut views: Vec<NamedSql>) -> Vec<NamedSql> {
     ordered
 }
 
-fn mode(name: &str, value: &str) -> String {
-    format!("SET {name} = {}", text(value))
+/// An object's statement without its definer, and the settings of the session under which
+/// it was made; nothing if the user may not see it. The answer to `SHOW CREATE` holds a name,
+/// the value of each of `variables`, and the statement.
+fn made_under(
+    link: &mut Link,
+    what: &str,
+    variables: &[&str],
+) -> Result<Option<(String, Vec<String>)>> {
+    let row = link.ask(&format!("SHOW CREATE {what}"))?.into_iter().next().unwrap_or_default();
+    let cells = row.into_iter().skip(1).take(variables.len() + 1).collect::<Option<Vec<String>>>();
+    Ok(cells.filter(|cells| cells.len() > variables.len()).map(|cells| {
+        let set = |(name, value): (&&str, &String)| format!("SET {name} = {}", text(value));
+        let modes = variables.iter().zip(&cells).map(set).collect();
+        (without_definer(&cells[variables.len()]), modes)
+    }))
 }
 
 /// The triggers of the database, without their definers.
@@ -157,13 +170,11 @@ pub(super) fn triggers(link: &mut Link) -> Result<Objects> {
     for row in names {
         let mut cells = row.into_iter().map(Option::unwrap_or_default);
         let (name, table) = (cells.next().unwrap_or_default(), cells.next().unwrap_or_default());
-        let row = link.ask(&format!("SHOW CREATE TRIGGER {}", quoted(&name)))?;
-        let mut cells = row.into_iter().next().unwrap_or_default().into_iter().skip(1);
-        let (Some(Some(used)), Some(Some(sql))) = (cells.next(), cells.next()) else {
+        let made = made_under(link, &format!("TRIGGER {}", quoted(&name)), &["sql_mode"])?;
+        let Some((sql, modes)) = made else {
             objects.hidden.push(format!("trigger {name}"));
             continue;
         };
-        let (sql, modes) = (without_definer(&sql), vec![mode("sql_mode", &used)]);
         objects.found.push(NamedSql { name, table, sql, modes });
     }
     Ok(objects)
@@ -179,13 +190,11 @@ pub(super) fn routines(link: &mut Link) -> Result<Objects> {
     for row in names {
         let mut cells = row.into_iter().map(Option::unwrap_or_default);
         let (name, kind) = (cells.next().unwrap_or_default(), cells.next().unwrap_or_default());
-        let row = link.ask(&format!("SHOW CREATE {kind} {}", quoted(&name)))?;
-        let mut cells = row.into_iter().next().unwrap_or_default().into_iter().skip(1);
-        let (Some(Some(used)), Some(Some(sql))) = (cells.next(), cells.next()) else {
+        let made = made_under(link, &format!("{kind} {}", quoted(&name)), &["sql_mode"])?;
+        let Some((sql, modes)) = made else {
             objects.hidden.push(format!("{} {name}", kind.to_lowercase()));
             continue;
         };
-        let (sql, modes) = (without_definer(&sql), vec![mode("sql_mode", &used)]);
         objects.found.push(NamedSql { name, table: kind, sql, modes });
     }
     Ok(objects)
@@ -199,16 +208,12 @@ pub(super) fn events(link: &mut Link) -> Result<Objects> {
     )?;
     let mut objects = Objects::default();
     for name in names.into_iter().filter_map(|row| row.into_iter().next()?) {
-        let row = link.ask(&format!("SHOW CREATE EVENT {}", quoted(&name)))?;
-        let mut cells = row.into_iter().next().unwrap_or_default().into_iter().skip(1);
-        let (Some(Some(used)), Some(Some(zone)), Some(Some(sql))) =
-            (cells.next(), cells.next(), cells.next())
-        else {
+        let variables = ["sql_mode", "time_zone"];
+        let made = made_under(link, &format!("EVENT {}", quoted(&name)), &variables)?;
+        let Some((sql, modes)) = made else {
             objects.hidden.push(format!("event {name}"));
             continue;
         };
-        let modes = vec![mode("sql_mode", &used), mode("time_zone", &zone)];
-        let sql = without_definer(&sql);
         objects.found.push(NamedSql { table: name.clone(), name, sql, modes });
     }
     Ok(objects)

@@ -137,7 +137,7 @@ fn apply(writer: &mut Link, table: &Table, changes: &[Change]) -> Result<Applied
     Ok(applied)
 }
 
-/// Data exceptions and violated constraints: this cell only.
-fn is_about_value(error: &tokio_postgres::Error) -> bool {
+/// Data exceptions and violated constraints: this record only.
+pub(super) fn is_about_value(error: &tokio_postgres::Error) -> bool {
     error.code().is_some_and(|code| code.code().starts_with("22") || code.code().starts_with("23"))
 }

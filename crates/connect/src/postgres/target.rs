@@ -2,6 +2,7 @@
 
 use super::catalog::cells;
 use super::describe::{in_list, list};
+use super::editor::is_about_value;
 use super::{Link, message, quoted, switch, text};
 use crate::server::{ServerAddress, aside, short_run};
 use bytes::Bytes;
@@ -271,10 +272,7 @@ impl PostgresTarget {
             self.link.run("RELEASE SAVEPOINT portion")?;
             return Ok(None);
         };
-        let about_value = error
-            .code()
-            .is_some_and(|code| code.code().starts_with("22") || code.code().starts_with("23"));
-        if !about_value {
+        if !is_about_value(&error) {
             return Err(self.refused(&portion.table, &error));
         }
         self.link.run("ROLLBACK TO SAVEPOINT portion")?;
