@@ -243,7 +243,8 @@ const COMMENTS: &str = "SELECT x.class, x.owner, format('COMMENT ON %s IS %L', x
        UNION ALL SELECT 'r', s.stxrelid, format('STATISTICS %I', s.stxname) \
        FROM pg_catalog.pg_statistic_ext s WHERE d.classoid = 'pg_statistic_ext'::regclass \
        AND s.oid = d.objoid AND s.stxnamespace = {here} \
-     ) AS x(class, owner, what) ORDER BY 3";
+     ) AS x(class, owner, what) \
+     WHERE d.objoid >= 16384 ORDER BY 3";
 
 /// Where each sequence stands, sequences of identity columns included.
 pub(super) fn positions(link: &mut Link, schema: &str) -> Result<Vec<Fragment>> {

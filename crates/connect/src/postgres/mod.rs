@@ -59,6 +59,8 @@ impl Link {
         let mut link = Self { runtime, client, shown: address.shown("postgres") };
         link.run(POSTGRES_SETTINGS)?;
         link.run("SET statement_timeout = 0; SET idle_in_transaction_session_timeout = 0")?;
+        // Compiling a question about the catalog takes longer than answering it.
+        link.run("SET jit = off")?;
         Ok(link)
     }
 
