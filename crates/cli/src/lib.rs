@@ -8,6 +8,7 @@ mod commands;
 mod config;
 mod context;
 mod errors;
+mod incoming;
 mod progress;
 mod render;
 mod secrets;

@@ -6,6 +6,7 @@
 #![warn(missing_docs)]
 
 pub mod archive;
+pub mod incoming;
 pub mod journal;
 pub mod pack;
 pub mod patterns;

@@ -4,7 +4,7 @@ use crate::archive::{ArchiveWriter, PieceWriter};
 use crate::patterns::Patterns;
 use fernweh_core::archive::{DatabaseManifest, FORMAT, FilesManifest, Manifest, Member, Seal};
 use fernweh_core::limits;
-use fernweh_core::record::{COUNTERS, Entry, EntryKind, Table};
+use fernweh_core::record::{COUNTERS, Entry, EntryKind, Table, Value};
 use fernweh_core::settings::{self, Role};
 use fernweh_core::sql::{
     Dialect, MARIADB_ROW_SETTINGS, POSTGRES_SETTINGS, quote_name, write_copy_head, write_copy_row,
@@ -176,19 +176,17 @@ fn pack_database(
     for table in &about.tables {
         let mut count = 0;
         if !about.without_rows.contains(&table.name) {
-            let mut blocks =
-                Blocks { dialect: about.dialect, table, archive, block: 1, raw: Vec::new() };
-            let mut statement = 0;
+            let mut blocks = Blocks::new(about.dialect, table);
             source.rows(table, &mut |row| {
                 count += 1;
                 if count % 1024 == 0 {
                     watch.advance(1024);
                     watch.go_on()?;
                 }
-                blocks.add(&row, &mut statement)
+                blocks.add(&row, archive)
             })?;
             watch.advance(count % 1024);
-            blocks.close()?;
+            blocks.close(archive)?;
         }
         seal.rows.insert(table.name.clone(), count);
     }
@@ -206,43 +204,54 @@ fn site_rows(seal: &Seal) -> u64 {
 const COPY_END: &[u8] = b"\\.\n";
 
 /// The rows of one table, cut into blocks of `INSERT` or `COPY` statements.
-struct Blocks<'a> {
+pub(crate) struct Blocks<'a> {
     dialect: Dialect,
     table: &'a Table,
-    archive: &'a mut ArchiveWriter,
     block: u32,
     raw: Vec<u8>,
+    /// Where the open statement begins; 0 if there is none.
+    statement: usize,
 }
 
-impl Blocks<'_> {
-    /// `statement` is where the open statement begins; 0 if there is none.
-    fn add(&mut self, row: &[fernweh_core::record::Value], statement: &mut usize) -> Result<()> {
+impl<'a> Blocks<'a> {
+    /// The blocks of a table, from the first one.
+    pub(crate) fn new(dialect: Dialect, table: &'a Table) -> Self {
+        Self { dialect, table, block: 1, raw: Vec::new(), statement: 0 }
+    }
+
+    /// Bytes that wait to be handed over.
+    pub(crate) fn waiting(&self) -> usize {
+        self.raw.len()
+    }
+
+    /// Adds a row.
+    pub(crate) fn add(&mut self, row: &[Value], archive: &mut ArchiveWriter) -> Result<()> {
         if self.dialect == Dialect::Postgres {
-            return self.add_line(row);
+            return self.add_line(row, archive);
         }
-        if *statement == 0 {
+        if self.statement == 0 {
             if self.raw.is_empty() {
                 self.begin();
             }
-            *statement = self.raw.len();
+            self.statement = self.raw.len();
             let columns: Vec<String> = self.table.columns.iter().map(|c| c.name.clone()).collect();
             write_insert_head(self.dialect, &self.table.name, &columns, &mut self.raw);
         } else {
             self.raw.extend_from_slice(b",\n");
         }
         write_row(self.dialect, row, &mut self.raw);
-        if self.raw.len() - *statement >= limits::INSERT_STATEMENT {
+        if self.raw.len() - self.statement >= limits::INSERT_STATEMENT {
             self.raw.extend_from_slice(b";\n");
-            *statement = 0;
+            self.statement = 0;
             if self.raw.len() >= limits::ROW_BLOCK {
-                self.hand_over()?;
+                self.hand_over(archive)?;
             }
         }
         Ok(())
     }
 
     /// One `COPY` makes a block.
-    fn add_line(&mut self, row: &[fernweh_core::record::Value]) -> Result<()> {
+    fn add_line(&mut self, row: &[Value], archive: &mut ArchiveWriter) -> Result<()> {
         if self.raw.is_empty() {
             self.begin();
             let columns: Vec<String> = self.table.columns.iter().map(|c| c.name.clone()).collect();
@@ -251,7 +260,7 @@ impl Blocks<'_> {
         write_copy_row(row, &mut self.raw);
         if self.raw.len() >= limits::ROW_BLOCK {
             self.raw.extend_from_slice(COPY_END);
-            self.hand_over()?;
+            self.hand_over(archive)?;
         }
         Ok(())
     }
@@ -270,14 +279,15 @@ impl Blocks<'_> {
         }
     }
 
-    fn hand_over(&mut self) -> Result<()> {
+    fn hand_over(&mut self, archive: &mut ArchiveWriter) -> Result<()> {
         let raw = std::mem::take(&mut self.raw);
         let member = Member::Rows { table: self.table.name.clone(), block: self.block };
         self.block += 1;
-        self.archive.add(member, raw)
+        archive.add(member, raw)
     }
 
-    fn close(mut self) -> Result<()> {
+    /// Hands over what waits; more rows may follow.
+    pub(crate) fn close(&mut self, archive: &mut ArchiveWriter) -> Result<()> {
         if self.raw.is_empty() {
             return Ok(());
         }
@@ -286,7 +296,8 @@ impl Blocks<'_> {
         } else if !self.raw.ends_with(b";\n") {
             self.raw.extend_from_slice(b";\n");
         }
-        self.hand_over()
+        self.statement = 0;
+        self.hand_over(archive)
     }
 }
 

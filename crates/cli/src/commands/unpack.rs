@@ -5,6 +5,7 @@ use crate::DONE;
 use crate::args::{Half, SiteArgs};
 use crate::config::Config;
 use crate::context::Context;
+use crate::incoming::{self, Incoming};
 use crate::render::{Page, counted, duration, left_out, rewriting, size};
 use crate::site::Site;
 use clap::{Args, ValueEnum};
@@ -26,18 +27,23 @@ use std::time::Instant;
 ///
 /// The new state is built beside the old one, checked, and put in place at the end.
 /// What it replaces is kept until `fernweh undo SITE`, or `undo SITE --let-go`. All
-/// users and passwords of the old site work on the new one. Example:
+/// users and passwords of the old site work on the new one. Examples:
 ///   fernweh unpack old-2026-11-23-0910.fernweh.tar new --preview
+///   fernweh unpack glimmer.sql.gz new --from http://glimmerpoint.example
 #[derive(Debug, Args)]
 #[command(verbatim_doc_comment)]
 pub struct UnpackArgs {
-    /// The archive
+    /// The archive; or an SQL script (also .gz, .zst, .bz2, .xz, .zip), a folder, a tar or
+    /// zip file of files, a database file of SQLite
     pub archive: PathBuf,
     /// The site's name in fernweh.toml
     pub site: Option<String>,
     /// Replace what is there; it is kept for undo
     #[arg(long)]
     pub overwrite: bool,
+    /// The web address of the old site, for scripts and files that do not say it
+    #[arg(long, value_name = "URL", conflicts_with = "as_is")]
+    pub from: Option<String>,
     /// Leave addresses and settings as they are
     #[arg(long)]
     pub as_is: bool,
@@ -96,9 +102,13 @@ fn run_inner(context: &Context, args: &UnpackArgs) -> Result<u8> {
     let config = context.config()?;
     let site = Site::resolve(&config, args.site.as_deref(), &args.places)?;
     let records = context.records(&config);
-    let archive = ArchiveReader::open(&args.archive)?;
-    let halves = halves(&archive, &site, wanted_halves(args)?)?;
-    let rewriter = rewriter(&config, &archive, &site, args.as_is)?;
+    let wanted = wanted_halves(args)?;
+    let from = args.from.as_deref();
+    let incoming =
+        incoming::open(context, &config, &site, &args.archive, from, args.outside_links)?;
+    let archive = &incoming.archive;
+    let halves = halves(archive, &site, wanted)?;
+    let rewriter = rewriter(&config, &incoming, &site, args.as_is)?;
     let part = part(args, &config.content.unpack.prefix_in)?;
     let chosen = Patterns::of_tables(&args.tables)?;
     let dialect = archive.manifest.database.as_ref().map(|about| about.dialect);
@@ -131,8 +141,10 @@ fn run_inner(context: &Context, args: &UnpackArgs) -> Result<u8> {
         outside_links: args.outside_links,
     };
     if args.preview {
-        let report = preview(&options, &archive, halves, &context.watch)?;
-        let again = format!("fernweh unpack {} {}", args.archive.display(), site.name);
+        let mut report = preview(&options, archive, halves, &context.watch)?;
+        tell_incoming(&mut report, &incoming);
+        let from = from.map(|url| format!(" --from {url}")).unwrap_or_default();
+        let again = format!("fernweh unpack {} {}{from}", args.archive.display(), site.name);
         context.print(&report, &preview_text(context, &report, &again));
         return Ok(DONE);
     }
@@ -151,7 +163,7 @@ fn run_inner(context: &Context, args: &UnpackArgs) -> Result<u8> {
         return Ok(DONE);
     }
     let there = site.with_targets("look", halves, false, &mut |targets| {
-        look_before(&options, &archive, targets)
+        look_before(&options, archive, targets)
     })?;
     options.remove = there.as_ref().map(|there| there.removed.clone()).unwrap_or_default();
     if !options.remove.is_empty() && !context.yes() {
@@ -164,9 +176,10 @@ fn run_inner(context: &Context, args: &UnpackArgs) -> Result<u8> {
     let mut journal = records.begin("unpack", &site.name, &args.archive.display().to_string())?;
     let run = journal.header.run.clone();
     let mut report = site.with_targets(&run, halves, args.rows_only, &mut |targets| {
-        unpack(&options, &archive, targets, &mut journal, &context.watch)
+        unpack(&options, archive, targets, &mut journal, &context.watch)
     })?;
     drop(lock);
+    tell_incoming(&mut report, &incoming);
     report.replaced = there;
     report.undo = true;
     let seconds = began.elapsed().as_secs_f64();
@@ -236,17 +249,17 @@ fn halves(archive: &ArchiveReader, site: &Site, wanted: (bool, bool)) -> Result<
     Ok(wanted)
 }
 
-fn rewriter(
-    config: &Config,
-    archive: &ArchiveReader,
-    site: &Site,
-    as_is: bool,
-) -> Result<Rewriter> {
+fn rewriter(config: &Config, incoming: &Incoming, site: &Site, as_is: bool) -> Result<Rewriter> {
     if as_is {
         return rules::ready(Vec::new());
     }
     let mut found = rules::configured(config, &site.name)?;
-    match (&archive.manifest.url, &site.url) {
+    match (&incoming.archive.manifest.url, &site.url) {
+        (None, _) if incoming.foreign && found.is_empty() => {
+            return Err(Trouble::usage("from which web address does this come?")
+                .because("a script or folder does not say it, so no address could be rewritten")
+                .hint("add --from http://old.example, or --as-is to leave addresses alone"));
+        }
         (Some(from), Some(to)) => found.extend(rules::pair(from, &to.to_string())?),
         (Some(from), None) => {
             return Err(Trouble::usage(format!("site {} has no url", site.name))
@@ -259,6 +272,12 @@ fn rewriter(
         _ => {}
     }
     rules::ready(found)
+}
+
+/// Adds what is to be said about something of others.
+fn tell_incoming(report: &mut UnpackReport, incoming: &Incoming) {
+    report.notes.splice(0..0, incoming.notes.iter().cloned());
+    report.left_out.splice(0..0, incoming.left_out.iter().cloned());
 }
 
 fn preview_text(context: &Context, report: &UnpackReport, again: &str) -> String {
@@ -274,6 +293,7 @@ fn preview_text(context: &Context, report: &UnpackReport, again: &str) -> String
         ),
     );
     page.list("left out", left_out(&report.left_out));
+    page.list("note", report.notes.clone());
     page.gap();
     rewriting(&mut page, context.style, &report.rewriting);
     page.gap();

@@ -9,6 +9,7 @@ mod live;
 mod pages;
 mod parts;
 mod php;
+mod scripts;
 mod servers;
 mod types;
 mod zoo;

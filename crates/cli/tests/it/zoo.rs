@@ -9,12 +9,12 @@ use fernweh_testkit::{
 };
 use std::process::Command;
 
-const POSTGRES: &str = include_str!("../zoo/postgres.sql");
-const SQLITE: &str = include_str!("../zoo/sqlite.sql");
-const MARIADB: &str = include_str!("../zoo/mariadb.sql");
+pub(super) const POSTGRES: &str = include_str!("../zoo/postgres.sql");
+pub(super) const SQLITE: &str = include_str!("../zoo/sqlite.sql");
+pub(super) const MARIADB: &str = include_str!("../zoo/mariadb.sql");
 
 /// Says what differs, short.
-fn assert_same(before: &Cells, after: &Cells, what: &str) {
+pub(super) fn assert_same(before: &Cells, after: &Cells, what: &str) {
     let mut different = Vec::new();
     for (place, lines) in before.iter() {
         let other = after.get(place);

@@ -1,6 +1,7 @@
 //! The server's statements for tables, views, routines and the like, taken apart.
 
 use super::{Link, quoted, text};
+use fernweh_core::sql::without_definer;
 use fernweh_ports::{NamedSql, Result};
 
 /// Objects of a kind, and those whose statements the user may not see.
@@ -230,28 +231,6 @@ pub(super) fn sequence(link: &mut Link, name: &str) -> Result<(String, String)> 
     Ok((sql, format!("DO setval({}, {next}, 0, {round})", quoted(name))))
 }
 
-/// Drops ``DEFINER=`user`@`host` ``: on the target the current user takes this place.
-/// Objects made with ANSI quotes name it in double quotes.
-fn without_definer(sql: &str) -> String {
-    let start = [" DEFINER=`", " DEFINER=\""].iter().filter_map(|begin| sql.find(begin)).min();
-    let Some(start) = start else { return sql.to_owned() };
-    let start = start + 1;
-    let mut at = start + "DEFINER=".len();
-    let bytes = sql.as_bytes();
-    for _ in 0..2 {
-        let quote = bytes.get(at).copied().unwrap_or(b'`');
-        at += 1;
-        while at < bytes.len() && bytes[at] != quote {
-            at += 1;
-        }
-        at += 1;
-        if bytes.get(at) == Some(&b'@') {
-            at += 1;
-        }
-    }
-    format!("{}{}", &sql[..start], sql.get(at..).unwrap_or_default().trim_start())
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -269,15 +248,6 @@ mod tests {
         assert_eq!(
             keys[0].sql,
             "ALTER TABLE `a` ADD CONSTRAINT `f` FOREIGN KEY (`id`) REFERENCES `b` (`id`) ON DELETE CASCADE"
-        );
-    }
-
-    #[test]
-    fn definers_are_dropped_and_the_rest_stays() {
-        let sql = "CREATE ALGORITHM=UNDEFINED DEFINER=`kee per`@`%` SQL SECURITY DEFINER VIEW `v` AS select 1";
-        assert_eq!(
-            without_definer(sql),
-            "CREATE ALGORITHM=UNDEFINED SQL SECURITY DEFINER VIEW `v` AS select 1"
         );
     }
 
@@ -300,12 +270,6 @@ mod tests {
                 "ALTER TABLE `d` ALTER COLUMN `b` SET DEFAULT (nextval(`s`) * 2)",
             ]
         );
-    }
-
-    #[test]
-    fn definers_in_double_quotes_are_dropped_too() {
-        let sql = "CREATE DEFINER=\"kee per\"@\"%\" PROCEDURE \"p\"() select 1";
-        assert_eq!(without_definer(sql), "CREATE PROCEDURE \"p\"() select 1");
     }
 
     #[test]

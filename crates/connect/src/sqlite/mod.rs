@@ -2,11 +2,13 @@
 
 mod editor;
 mod keeper;
+mod script;
 mod source;
 mod target;
 
 pub use editor::SqliteEditor;
 pub use keeper::SqliteKeeper;
+pub use script::SqliteScript;
 pub use source::SqliteSource;
 pub use target::SqliteTarget;
 

@@ -5,6 +5,7 @@
 
 mod collation;
 mod copy;
+mod foreign;
 mod lexer;
 mod literal;
 mod prefix;
@@ -14,6 +15,9 @@ mod statement;
 
 pub use collation::{nearest_collation, with_known_collations};
 pub use copy::{CopyHead, read_copy_row, write_copy_head, write_copy_row, write_load_row};
+pub use foreign::{
+    ForeignError, ForeignScript, Layout, Meaning, Rows as ForeignRows, Understood, without_definer,
+};
 pub use lexer::{Token, tokens};
 pub use literal::{
     MARIADB_ROW_SETTINGS, POSTGRES_SETTINGS, quote_name, write_insert_head, write_row,

@@ -6,7 +6,7 @@
 //! dollar quotes and in the body of a function that begins with `BEGIN ATOMIC`.
 
 use super::Dialect;
-use super::lexer::dollar_tag;
+use super::lexer::{dollar_tag, tokens};
 use crate::limits;
 use std::io::Read;
 use thiserror::Error;
@@ -33,6 +33,10 @@ pub struct ScriptReader<R> {
     start: usize,
     ended: bool,
     delimiter: Vec<u8>,
+    /// Lines that have been passed.
+    passed: u64,
+    /// The line at which the last statement begins, counted from one.
+    line: u64,
 }
 
 #[derive(Default)]
@@ -63,7 +67,20 @@ impl<R: Read> ScriptReader<R> {
     /// Reads statements of `dialect` from `stream`.
     pub fn new(dialect: Dialect, stream: R) -> Self {
         let buffer = Vec::new();
-        Self { dialect, stream, buffer, start: 0, ended: false, delimiter: b";".to_vec() }
+        let delimiter = b";".to_vec();
+        Self { dialect, stream, buffer, start: 0, ended: false, delimiter, passed: 0, line: 1 }
+    }
+
+    /// The line at which the last statement begins, counted from one.
+    pub fn line(&self) -> u64 {
+        self.line
+    }
+
+    /// Passes so many bytes.
+    fn pass(&mut self, length: usize) {
+        let passed = &self.buffer[self.start..self.start + length];
+        self.passed += memchr::memchr_iter(b'\n', passed).count() as u64;
+        self.start += length;
     }
 
     /// The next raw line, without its line break; `None` at the end of the stream. For the
@@ -74,7 +91,7 @@ impl<R: Read> ScriptReader<R> {
             let text = &self.buffer[self.start..];
             if let Some(length) = memchr::memchr(b'\n', &text[searched..]) {
                 let line = text[..searched + length].to_vec();
-                self.start += line.len() + 1;
+                self.pass(line.len() + 1);
                 return Ok(Some(line));
             }
             if self.ended {
@@ -99,15 +116,26 @@ impl<R: Read> ScriptReader<R> {
                 cutter = Cutter::default();
                 continue;
             }
+            // A command of PostgreSQL's own client is a line.
+            if self.dialect == Dialect::Postgres
+                && cutter.at == 0
+                && self.buffer.get(self.start) == Some(&b'\\')
+            {
+                self.line = self.passed + 1;
+                return self.next_line();
+            }
             let text = &self.buffer[self.start..];
             if let Some(end) = cutter.cut(self.dialect, text, &self.delimiter, self.ended) {
                 let statement = text[..end].to_vec();
-                self.start += end + self.delimiter.len();
+                self.line = self.passed + 1;
+                self.pass(end + self.delimiter.len());
                 return Ok(Some(statement));
             }
             if self.ended {
-                let only_space = text.trim_ascii().is_empty();
-                return if only_space { Ok(None) } else { Err(ScriptError::Unfinished) };
+                // Comments may stand behind the last statement.
+                let nothing = matches!(tokens(self.dialect, text).next_token(), Ok(None));
+                self.line = self.passed + 1;
+                return if nothing { Ok(None) } else { Err(ScriptError::Unfinished) };
             }
             if text.len() > limits::STATEMENT {
                 return Err(ScriptError::TooLong(limits::STATEMENT));
@@ -137,7 +165,7 @@ impl<R: Read> ScriptReader<R> {
         loop {
             let text = &self.buffer[self.start..];
             let space = text.iter().take_while(|c| c.is_ascii_whitespace()).count();
-            self.start += space;
+            self.pass(space);
             if self.start < self.buffer.len() || self.ended {
                 return Ok(());
             }
@@ -160,7 +188,7 @@ impl<R: Read> ScriptReader<R> {
             if text.len() >= WORD.len() && (line.is_some() || self.ended) {
                 let end = line.unwrap_or(text.len());
                 self.delimiter = text[WORD.len()..end].trim_ascii().to_vec();
-                self.start += end;
+                self.pass(end);
                 return Ok(!self.delimiter.is_empty());
             }
             if self.ended || text.len() > 1024 {

@@ -178,7 +178,7 @@ impl Statement {
 
     /// Understands one statement of a structure member.
     pub fn parse(dialect: Dialect, statement: &[u8]) -> Result<Self, StatementError> {
-        let mut reader = Reader { tokens: tokens(dialect, statement) };
+        let mut reader = Reader::new(dialect, statement);
         let sql = || String::from_utf8(statement.to_vec()).map_err(|_| StatementError::Unreadable);
         if reader.is_empty() {
             // A comment, perhaps one for the engine's own client.
@@ -256,7 +256,7 @@ impl Statement {
 impl Insert {
     /// Understands one statement of a rows member; `None` for a session setting.
     pub fn parse(dialect: Dialect, statement: &[u8]) -> Result<Option<Self>, StatementError> {
-        let mut reader = Reader { tokens: tokens(dialect, statement) };
+        let mut reader = Reader::new(dialect, statement);
         if reader.is_empty() {
             return Ok(None);
         }
@@ -295,7 +295,7 @@ impl Insert {
 /// A statement that creates a sequence, routine or event, or sets a sequence, with another
 /// name in it (MariaDB).
 pub fn renamed(statement: &str, new: &str) -> Option<String> {
-    let mut reader = Reader { tokens: tokens(Dialect::Mariadb, statement.as_bytes()) };
+    let mut reader = Reader::new(Dialect::Mariadb, statement.as_bytes());
     let mut found = false;
     while let Ok(Some(token)) = reader.next() {
         if found && !token.is("BODY") && token != Token::Sign(b'(') {
@@ -319,49 +319,54 @@ fn mariadb_kind(token: &Token<'_>) -> Option<Kind> {
     kinds.into_iter().find(|(word, _)| token.is(word)).map(|(_, kind)| kind)
 }
 
-struct Reader<'a> {
-    tokens: Tokens<'a>,
+/// Tokens, one after another, with what is expected of them.
+pub(in crate::sql) struct Reader<'a> {
+    pub tokens: Tokens<'a>,
 }
 
 impl<'a> Reader<'a> {
-    fn next(&mut self) -> Result<Option<Token<'a>>, StatementError> {
+    pub fn new(dialect: Dialect, statement: &'a [u8]) -> Self {
+        Self { tokens: tokens(dialect, statement) }
+    }
+
+    pub fn next(&mut self) -> Result<Option<Token<'a>>, StatementError> {
         self.tokens.next_token()
     }
 
     /// Another reader at the same place, to look ahead.
-    fn copied(&self) -> Self {
+    pub fn copied(&self) -> Self {
         Self { tokens: self.tokens.clone() }
     }
 
-    fn is_empty(&self) -> bool {
+    pub fn is_empty(&self) -> bool {
         matches!(self.copied().next(), Ok(None))
     }
 
-    fn next_is_dot(&self) -> bool {
+    pub fn next_is_dot(&self) -> bool {
         matches!(self.copied().next(), Ok(Some(Token::Sign(b'.'))))
     }
 
-    fn some(&mut self) -> Result<Token<'a>, StatementError> {
+    pub fn some(&mut self) -> Result<Token<'a>, StatementError> {
         self.next()?.ok_or(StatementError::Unreadable)
     }
 
-    fn word(&mut self) -> Result<String, StatementError> {
+    pub fn word(&mut self) -> Result<String, StatementError> {
         match self.some()? {
             Token::Word(word) => Ok(word.to_owned()),
             _ => Err(StatementError::Unreadable),
         }
     }
 
-    fn expect(&mut self, word: &str) -> Result<(), StatementError> {
+    pub fn expect(&mut self, word: &str) -> Result<(), StatementError> {
         if self.some()?.is(word) { Ok(()) } else { Err(StatementError::Unreadable) }
     }
 
-    fn sign(&mut self, sign: u8) -> Result<(), StatementError> {
+    pub fn sign(&mut self, sign: u8) -> Result<(), StatementError> {
         if self.some()? == Token::Sign(sign) { Ok(()) } else { Err(StatementError::Unreadable) }
     }
 
     /// `true` for a comma, `false` for the closing sign.
-    fn comma_or(&mut self, close: u8) -> Result<bool, StatementError> {
+    pub fn comma_or(&mut self, close: u8) -> Result<bool, StatementError> {
         match self.some()? {
             Token::Sign(b',') => Ok(true),
             Token::Sign(sign) if sign == close => Ok(false),
@@ -370,7 +375,7 @@ impl<'a> Reader<'a> {
     }
 
     /// A name, quoted or not, and where it stands.
-    fn name(&mut self) -> Result<(String, Range<usize>), StatementError> {
+    pub fn name(&mut self) -> Result<(String, Range<usize>), StatementError> {
         let token = self.some()?;
         let range = self.tokens.from..self.tokens.at;
         match token {

@@ -61,7 +61,7 @@ fn set(reader: &mut Reader<'_>, sql: String) -> Result<Statement, StatementError
 }
 
 /// A name, with its schema if that is written.
-fn qualified(reader: &mut Reader<'_>) -> Result<String, StatementError> {
+pub(in crate::sql) fn qualified(reader: &mut Reader<'_>) -> Result<String, StatementError> {
     let (first, _) = reader.name()?;
     if reader.next_is_dot() {
         reader.sign(b'.')?;
@@ -218,7 +218,7 @@ fn column_owner(reader: &mut Reader<'_>) -> Result<String, StatementError> {
 impl CopyHead {
     /// Understands `COPY table (columns) FROM stdin`; `None` for a setting of the session.
     pub fn parse(statement: &[u8]) -> Result<Option<Self>, StatementError> {
-        let mut reader = Reader { tokens: crate::sql::lexer::tokens(Dialect::Postgres, statement) };
+        let mut reader = Reader::new(Dialect::Postgres, statement);
         let first = reader.word()?.to_ascii_uppercase();
         if first == "SET" {
             return Ok(None);

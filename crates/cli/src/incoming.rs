@@ -1,0 +1,170 @@
+//! What `unpack` is given: an archive, or something of others that becomes one first.
+
+use crate::config::Config;
+use crate::context::Context;
+use crate::site::{DatabasePlace, Site};
+use fernweh_connect::local::LocalSource;
+use fernweh_connect::sqlite::{SqliteScript, SqliteSource, companions};
+use fernweh_core::sql::Dialect;
+use fernweh_flow::archive::ArchiveReader;
+use fernweh_flow::incoming::{
+    Conversion, Found, each_statement, look, pack_script, pack_tree,
+};
+use fernweh_flow::pack::{PackOptions, pack};
+use fernweh_flow::patterns::Patterns;
+use fernweh_ports::{DatabaseSource, FileSource, LeftOut, Overview, Result, Trouble};
+use std::fs;
+use std::path::{Path, PathBuf};
+
+/// An archive to unpack, and what is to be said about it.
+pub struct Incoming {
+    /// The archive.
+    pub archive: ArchiveReader,
+    /// What people should know about how it came about.
+    pub notes: Vec<String>,
+    /// What of a file or folder of others was left out.
+    pub left_out: Vec<LeftOut>,
+    /// Whether it was something of others.
+    pub foreign: bool,
+    _room: Option<Room>,
+}
+
+/// A folder that goes with the program.
+struct Room(PathBuf);
+
+impl Room {
+    /// Makes a folder beside the records of runs; what killed runs have left goes.
+    fn make(config: &Config) -> Result<Self> {
+        let all = config.folder.join(".fernweh").join("incoming");
+        for old in fs::read_dir(&all).into_iter().flatten().flatten() {
+            let name = old.file_name();
+            if !Path::new("/proc").join(&name).exists() {
+                let _ = fs::remove_dir_all(old.path());
+            }
+        }
+        let own = all.join(std::process::id().to_string());
+        let private = std::os::unix::fs::DirBuilderExt::mode(&mut fs::DirBuilder::new(), 0o700)
+            .recursive(true)
+            .create(&own);
+        private.map_err(|error| Trouble::file("cannot make room to read in", &own, &error))?;
+        Ok(Self(own))
+    }
+}
+
+impl Drop for Room {
+    fn drop(&mut self) {
+        let _ = fs::remove_dir_all(&self.0);
+    }
+}
+
+/// Opens what is to be unpacked. `from` is the web address of its site, if it does not say.
+pub fn open(
+    context: &Context,
+    config: &Config,
+    site: &Site,
+    path: &Path,
+    from: Option<&str>,
+    outside_links: bool,
+) -> Result<Incoming> {
+    let found = look(path)?;
+    if found == Found::Archive {
+        let archive = ArchiveReader::open(path)?;
+        if let (Some(known), Some(_)) = (&archive.manifest.url, from) {
+            return Err(Trouble::usage("--from is for scripts and files that do not say it")
+                .because(format!("this archive says: {known}"))
+                .hint("leave --from out; other addresses can be given as [[rule]]"));
+        }
+        let (notes, left_out) = (Vec::new(), Vec::new());
+        return Ok(Incoming { archive, notes, left_out, foreign: false, _room: None });
+    }
+    let room = Room::make(config)?;
+    let conversion = Conversion {
+        archive: room.0.join("incoming.fernweh.tar"),
+        program: env!("CARGO_PKG_VERSION").into(),
+        url: from.map(str::to_owned),
+        outside_links,
+    };
+    let (mut notes, mut left_out) = (Vec::new(), Vec::new());
+    match found {
+        Found::Script => notes = read_script(context, site, path, &room, &conversion)?,
+        Found::Files => left_out = pack_tree(&conversion, path, &context.watch)?,
+        Found::Folder => {
+            let mut files = LocalSource::open(path)?;
+            left_out = read(context, path, &conversion, None, Some(&mut files))?;
+        }
+        _ => {
+            let mut database = SqliteSource::open(path)?;
+            read(context, path, &conversion, Some(&mut database), None)?;
+        }
+    }
+    let archive = ArchiveReader::open(&conversion.archive)?;
+    Ok(Incoming { archive, notes, left_out, foreign: true, _room: Some(room) })
+}
+
+/// Reads a script for the engine that the site has.
+fn read_script(
+    context: &Context,
+    site: &Site,
+    path: &Path,
+    room: &Room,
+    conversion: &Conversion,
+) -> Result<Vec<String>> {
+    match &site.database {
+        None => Err(Trouble::usage(format!("site {} has no place for a database", site.name))
+            .because("this is an SQL script")
+            .hint(format!("set database in [site.{}]", site.name))),
+        Some(DatabasePlace::Sqlite(_)) => {
+            let filled = room.0.join("script.db");
+            let mut script = SqliteScript::create(&filled)?;
+            each_statement(path, Dialect::Sqlite, &context.watch, &mut |line, statement| {
+                script.run(&format!("{}, line {line}", path.display()), statement)
+            })?;
+            script.finish()?;
+            let mut database = SqliteSource::open(&filled)?;
+            read(context, path, conversion, Some(&mut database), None)?;
+            drop(database);
+            companions(&filled).iter().chain([&filled]).for_each(|file| {
+                let _ = fs::remove_file(file);
+            });
+            Ok(Vec::new())
+        }
+        Some(_) => {
+            let target = overview(site)?;
+            pack_script(conversion, path, &target, &context.watch)
+        }
+    }
+}
+
+/// What the database of the site says of itself.
+fn overview(site: &Site) -> Result<Overview> {
+    site.with_targets("look", (true, false), false, &mut |targets| match &mut targets.database {
+        Some(database) => database.overview(&|_: &str| false),
+        None => Err(Trouble::usage("the site has no database")),
+    })
+}
+
+/// Packs a database file or a folder as if it were a site.
+fn read(
+    context: &Context,
+    path: &Path,
+    conversion: &Conversion,
+    database: Option<&mut dyn DatabaseSource>,
+    files: Option<&mut dyn FileSource>,
+) -> Result<Vec<LeftOut>> {
+    let none = Patterns::of_paths(&[])?;
+    let options = PackOptions {
+        site: path.file_stem().unwrap_or_default().to_string_lossy().into_owned(),
+        url: conversion.url.clone(),
+        root: None,
+        archive: conversion.archive.clone(),
+        leave_out: none.clone(),
+        without_rows: none.clone(),
+        tables: &|_: &str| true,
+        some_tables: false,
+        database_name: String::new(),
+        inside_files: None,
+        outside_links: conversion.outside_links,
+        program: conversion.program.clone(),
+    };
+    Ok(pack(&options, database, files, &context.watch)?.left_out)
+}

@@ -1,0 +1,198 @@
+//! Tar or zip file of a site's files → archive.
+
+use super::Conversion;
+use super::stream::{opened, zip_of};
+use crate::archive::{ArchiveWriter, PieceWriter};
+use crate::pack::leads_out;
+use fernweh_core::archive::{FilesManifest, Member, Seal};
+use fernweh_core::record::{Entry, EntryKind};
+use fernweh_ports::{LeftOut, Result, Trouble, Unit, Watch};
+use std::collections::BTreeSet;
+use std::fs::File;
+use std::io::Read;
+use std::path::Path;
+
+/// Permission bits of what says nothing about them.
+const FILE: u32 = 0o644;
+const FOLDER: u32 = 0o755;
+
+/// Packs the files of a tar or zip file; gives what was left out.
+pub fn pack_tree(options: &Conversion, path: &Path, watch: &dyn Watch) -> Result<Vec<LeftOut>> {
+    watch.stage("files", None, Unit::Bytes);
+    let mut manifest = options.manifest(path);
+    manifest.files = Some(FilesManifest { left_out: Vec::new() });
+    let mut archive = ArchiveWriter::create(&options.archive)?;
+    archive.add(Member::Manifest, serde_json::to_vec_pretty(&manifest).unwrap_or_default())?;
+    let mut seal = Seal::default();
+    let mut left_out = Vec::new();
+    let mut folders = BTreeSet::new();
+    let mut pieces = PieceWriter::new(&mut archive);
+    each_entry(path, &mut |mut entry, content| {
+        watch.go_on()?;
+        if entry.path.is_empty() {
+            return Ok(());
+        }
+        if entry.path.split(|byte| *byte == b'/').any(|part| part == b"..") {
+            return Err(Trouble::damaged("the file holds a path that leaves its folder")
+                .at(format!("{} in {}", entry.shown(), path.display()))
+                .hint("do not use it; ask where it comes from"));
+        }
+        // Folders that are not listed come before what lies in them.
+        let ends = entry.path.iter().enumerate().filter(|(_, byte)| **byte == b'/');
+        for (end, _) in ends {
+            let above = entry.path[..end].to_vec();
+            if folders.insert(above.clone()) {
+                seal.folders += 1;
+                pieces.add(&folder(above, entry.mtime), &mut std::io::empty())?;
+            }
+        }
+        match &entry.kind {
+            EntryKind::Folder => {
+                if !folders.insert(entry.path.clone()) {
+                    return Ok(());
+                }
+                seal.folders += 1;
+            }
+            EntryKind::Link(target) if !options.outside_links && leads_out(&entry.path, target) => {
+                let target = String::from_utf8_lossy(target);
+                left_out.push(LeftOut {
+                    path: entry.shown(),
+                    because: format!("a link that points out of the site, to {target}"),
+                });
+                return Ok(());
+            }
+            EntryKind::Link(_) => seal.links += 1,
+            EntryKind::File(size) => {
+                seal.files += 1;
+                seal.file_bytes += size;
+                watch.advance(*size);
+            }
+        }
+        entry.mode &= 0o7777;
+        pieces.add(&entry, content)
+    })?;
+    pieces.finish()?;
+    archive.seal(seal)?;
+    watch.done("read the files");
+    Ok(left_out)
+}
+
+fn folder(path: Vec<u8>, mtime: i64) -> Entry {
+    Entry { path, kind: EntryKind::Folder, mode: FOLDER, mtime, nanos: 0, owner: (0, 0) }
+}
+
+type Visit<'a> = &'a mut dyn FnMut(Entry, &mut dyn Read) -> Result<()>;
+
+fn each_entry(path: &Path, visit: Visit<'_>) -> Result<()> {
+    let wrong = |error: std::io::Error| Trouble::file("cannot read the file", path, &error);
+    let mut start = [0; 2];
+    let zipped = File::open(path).and_then(|mut file| file.read_exact(&mut start)).is_ok();
+    if zipped && &start == b"PK" { each_of_zip(path, visit) } else { each_of_tar(path, visit, &wrong) }
+}
+
+fn each_of_tar(
+    path: &Path,
+    visit: Visit<'_>,
+    wrong: &dyn Fn(std::io::Error) -> Trouble,
+) -> Result<()> {
+    let mut tar = tar::Archive::new(opened(path)?);
+    for entry in tar.entries().map_err(wrong)? {
+        let mut entry = entry.map_err(wrong)?;
+        let header = entry.header();
+        let kind = match header.entry_type() {
+            tar::EntryType::Directory => EntryKind::Folder,
+            tar::EntryType::Symlink => {
+                EntryKind::Link(entry.link_name_bytes().unwrap_or_default().into_owned())
+            }
+            tar::EntryType::Regular | tar::EntryType::Continuous => EntryKind::File(entry.size()),
+            _ => continue,
+        };
+        let header = entry.header();
+        let found = Entry {
+            path: plain(&entry.path_bytes()),
+            kind,
+            mode: header.mode().unwrap_or(FILE),
+            mtime: header.mtime().map_or(0, |time| i64::try_from(time).unwrap_or(0)),
+            nanos: 0,
+            owner: (header.uid().unwrap_or(0), header.gid().unwrap_or(0)),
+        };
+        visit(found, &mut entry)?;
+    }
+    Ok(())
+}
+
+fn each_of_zip(path: &Path, visit: Visit<'_>) -> Result<()> {
+    let damaged = |error: zip::result::ZipError| {
+        Trouble::damaged("the zip file cannot be read")
+            .at(path.display().to_string())
+            .because(error)
+            .hint("copy it again from where it was made")
+    };
+    let mut zip = zip_of(path)?;
+    for number in 0..zip.len() {
+        let mut file = zip.by_index(number).map_err(damaged)?;
+        let mode = file.unix_mode();
+        let kind = if file.is_dir() {
+            EntryKind::Folder
+        } else if file.is_symlink() {
+            let mut target = Vec::new();
+            let read = (&mut file).take(4096).read_to_end(&mut target);
+            read.map_err(|error| Trouble::file("cannot read the zip file", path, &error))?;
+            EntryKind::Link(target)
+        } else {
+            EntryKind::File(file.size())
+        };
+        let usual = if kind == EntryKind::Folder { FOLDER } else { FILE };
+        let found = Entry {
+            path: plain(file.name_raw()),
+            kind,
+            mode: mode.unwrap_or(usual),
+            mtime: file.last_modified().map_or(0, seconds),
+            nanos: 0,
+            owner: (0, 0),
+        };
+        visit(found, &mut file)?;
+    }
+    Ok(())
+}
+
+/// A zip file's time, which knows no zone, as if it were UTC.
+fn seconds(time: zip::DateTime) -> i64 {
+    let part = |number: u8| i8::try_from(number).unwrap_or(0);
+    let date = jiff::civil::date(
+        i16::try_from(time.year()).unwrap_or(1980),
+        part(time.month()).clamp(1, 12),
+        part(time.day()).clamp(1, 28),
+    );
+    let moment = date.at(part(time.hour()).min(23), part(time.minute()).min(59), 0, 0);
+    let days = i64::from(part(time.day()).clamp(1, 31) - part(time.day()).clamp(1, 28));
+    moment.to_zoned(jiff::tz::TimeZone::UTC).map_or(0, |zoned| zoned.timestamp().as_second())
+        + days * 86_400
+        + i64::from(part(time.second()))
+}
+
+/// A path without `./` before it and `/` behind it.
+fn plain(path: &[u8]) -> Vec<u8> {
+    let mut path = path;
+    while let Some(rest) = path.strip_prefix(b"./").or(path.strip_prefix(b"/")) {
+        path = rest;
+    }
+    while let Some(rest) = path.strip_suffix(b"/") {
+        path = rest;
+    }
+    if path == b"." { Vec::new() } else { path.to_vec() }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn paths_lose_what_says_nothing() {
+        for (with, without) in
+            [("./a/b", "a/b"), ("a/", "a"), ("./", ""), (".", ""), ("/a", "a"), (".a", ".a")]
+        {
+            assert_eq!(plain(with.as_bytes()), without.as_bytes());
+        }
+    }
+}
