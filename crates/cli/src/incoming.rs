@@ -7,9 +7,7 @@ use fernweh_connect::local::LocalSource;
 use fernweh_connect::sqlite::{SqliteScript, SqliteSource, companions};
 use fernweh_core::sql::Dialect;
 use fernweh_flow::archive::ArchiveReader;
-use fernweh_flow::incoming::{
-    Conversion, Found, each_statement, look, pack_script, pack_tree,
-};
+use fernweh_flow::incoming::{Conversion, Found, each_statement, look, pack_script, pack_tree};
 use fernweh_flow::pack::{PackOptions, pack};
 use fernweh_flow::patterns::Patterns;
 use fernweh_ports::{DatabaseSource, FileSource, LeftOut, Overview, Result, Trouble};

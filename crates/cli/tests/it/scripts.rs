@@ -43,3 +43,176 @@ fn a_script_of_everything_in_postgres_arrives() {
     Database::open(&old).unwrap().run(POSTGRES.as_bytes()).unwrap();
     script_and_back(&old, &new);
 }
+
+const OF_MARIADB: &str = include_str!("../scripts/mariadb.sql");
+const OF_POSTGRES: &str = include_str!("../scripts/postgres.sql");
+const OF_SQLITE: &str = include_str!("../scripts/sqlite.sql");
+
+/// Packs a file with a program of the system.
+fn packed(scene: &Scene, command: &str) {
+    let ran = Command::new("sh").args(["-c", command]).current_dir(scene.path(".")).status();
+    assert!(ran.unwrap().success(), "{command}");
+}
+
+#[test]
+fn a_script_of_another_hand_arrives_in_mariadb_as_its_own_client_would_load_it() {
+    let [old, new] = ["hand_old", "hand_new"].map(|name| new_database(Server::Mariadb, name));
+    // The plain client has no right to another's definers, and runs marked comments.
+    let own = OF_MARIADB.replace("`nobody`@`old.example`", "CURRENT_USER");
+    let own = own.replace("nobody@localhost", "CURRENT_USER");
+    // It would keep the key that stands beside the column, too.
+    let own = own.replace(" REFERENCES `gp_nights` (`id`) ON DELETE CASCADE,", ",");
+    let whole = OF_MARIADB.replace(" REFERENCES `gp_nights` (`id`) ON DELETE CASCADE,", ",");
+    mariadb_client(&old, own.into());
+    let scene = two_sites(&old, &new);
+    scene.write("night.sql", &whole);
+    packed(&scene, "gzip -k night.sql; bzip2 -k night.sql; xz -k night.sql; zstd -q night.sql");
+    scene.done("unpack night.sql new --as-is");
+    let cells = database_cells(&old);
+    assert_same(&cells, &database_cells(&new), "plain");
+    for ending in ["gz", "bz2", "xz", "zst"] {
+        scene.done(&format!("unpack night.sql.{ending} new --as-is --overwrite"));
+        assert_same(&cells, &database_cells(&new), ending);
+        scene.done("undo new --let-go");
+    }
+    // A key that stands beside its column is a key.
+    scene.write("beside.sql", OF_MARIADB);
+    scene.done("unpack beside.sql new --as-is --overwrite");
+    let found = Database::open(&new).unwrap().ask(
+        "SELECT count(*) FROM information_schema.referential_constraints \
+         WHERE constraint_schema = database()",
+    );
+    assert_eq!(found.unwrap()[0][0].as_deref(), Some("2"));
+}
+
+#[test]
+fn a_script_of_another_hand_arrives_in_postgres_as_its_own_client_would_load_it() {
+    let [old, new] = ["hand_old", "hand_new"].map(|name| new_database(Server::Postgres, name));
+    let scene = two_sites(&old, &new);
+    scene.write("night.sql", OF_POSTGRES);
+    let file = scene.path("night.sql").display().to_string();
+    // Comments on extensions belong to others; the guard is no matter of older clients.
+    let own = OF_POSTGRES.replace("COMMENT ON EXTENSION", "-- ").replace("\\restrict", "-- ");
+    scene.write("own.sql", own.replace("\\unrestrict", "-- "));
+    let own = file.replace("night.sql", "own.sql");
+    let told = fernweh_testkit::psql(&old, &["-v", "ON_ERROR_STOP=1", "-q", "-f", &own]);
+    assert!(!told.contains("ERROR"), "{told}");
+    scene.done("unpack night.sql new --as-is").says("comments on the database");
+    assert_same(&database_cells(&old), &database_cells(&new), "plain");
+    scene.write("owned.sql", format!(
+        "{OF_POSTGRES}\nALTER TABLE public.seen OWNER TO nobody;\nGRANT SELECT ON TABLE public.seen TO nobody;\n"
+    ));
+    scene
+        .done("unpack owned.sql new --as-is --overwrite")
+        .says("who owns what")
+        .says("rights of other users");
+    assert_same(&database_cells(&old), &database_cells(&new), "with owners");
+}
+
+#[test]
+fn a_script_of_another_hand_arrives_in_sqlite() {
+    let folder = tempfile::tempdir().unwrap();
+    let [old, new] = ["old.db", "new.db"].map(|name| Place::Sqlite(folder.path().join(name)));
+    Database::open(&old).unwrap().run(OF_SQLITE.as_bytes()).unwrap();
+    let scene = two_sites(&old, &new);
+    scene.write("night.sql", OF_SQLITE);
+    packed(&scene, "gzip -k night.sql");
+    scene.done("unpack night.sql.gz new --as-is");
+    assert_same(&database_cells(&old), &database_cells(&new), "from a script");
+    // The file of the database itself is taken, too.
+    fs::copy(folder.path().join("old.db"), scene.path("copied.db")).unwrap();
+    scene.done("unpack copied.db new --as-is --overwrite");
+    assert_same(&database_cells(&old), &database_cells(&new), "from a database file");
+}
+
+#[test]
+fn addresses_in_a_script_are_rewritten_from_where_the_user_says_it_comes() {
+    let [old, new] = ["from_old", "from_new"].map(|name| new_database(Server::Mariadb, name));
+    let scene = two_sites(&old, &new);
+    let toml = fs::read_to_string(scene.path("fernweh.toml")).unwrap();
+    let toml = toml.replace("[site.new]", "[site.new]\nurl = \"https://observatory.test\"");
+    scene.write("fernweh.toml", toml);
+    scene.write("night.sql", OF_MARIADB);
+    scene.run("unpack night.sql new").code(2).says("from which web address").says("--from");
+    let line = "unpack night.sql new --from http://glimmerpoint.example";
+    scene.done(&format!("{line} --preview")).says("fernweh unpack night.sql new --from http://");
+    scene.done(line);
+    let asked = Database::open(&new).unwrap().ask("SELECT note FROM gp_seen WHERE night = 0");
+    let note = asked.unwrap()[0][0].clone().unwrap();
+    assert_eq!(note, "a:1:{s:3:\"url\";s:28:\"https://observatory.test/m31\";}");
+}
+
+#[test]
+fn what_a_script_must_not_do_is_refused_by_name_and_line_and_nothing_changes() {
+    let mariadb = ["refuse_a", "refuse_b"].map(|name| new_database(Server::Mariadb, name));
+    let postgres = ["refuse_a", "refuse_b"].map(|name| new_database(Server::Postgres, name));
+    let table = "CREATE TABLE t (id int, stamp timestamp);\n";
+    for (places, statement, code, words) in [
+        (&mariadb, "GRANT ALL ON *.* TO x;", 2, "GRANT ALL"),
+        (&mariadb, "CREATE USER x;", 2, "CREATE USER"),
+        (&mariadb, "LOAD DATA INFILE '/etc/passwd' INTO TABLE t;", 2, "LOAD DATA"),
+        (&mariadb, "USE a; USE b;", 2, "more than one database"),
+        (&mariadb, "INSERT INTO other VALUES (1);", 2, "does not make it"),
+        (&mariadb, "INSERT INTO t VALUES (1);", 2, "1 values, the table 2 columns"),
+        (&mariadb, "INSERT INTO t VALUES (1, now());", 2, "not executed"),
+        (&mariadb, "SET time_zone = '+02:00'; INSERT INTO t VALUES (1, NULL);", 2, "+02:00"),
+        (&mariadb, "CREATE TABLE u (a int) DATA DIRECTORY = '/tmp';", 2, "outside the database"),
+        (&mariadb, "INSERT INTO t VALUES (1, 'breaks o", 4, "ends in the middle"),
+        (&postgres, "CREATE ROLE x;", 2, "CREATE ROLE"),
+        (&postgres, "COPY t FROM '/etc/passwd';", 2, "cannot be read"),
+        (&postgres, "DO $$BEGIN END$$;", 2, "DO $$"),
+        (&postgres, "\\connect other\n", 2, "connect other"),
+        (&postgres, "COPY t (id) FROM stdin;\n1\n2", 4, "ends in the middle"),
+        (&postgres, "COPY t (id) FROM stdin;\n1\t2\n\\.\n", 4, "does not fit the columns"),
+    ] {
+        let scene = two_sites(&places[0], &places[1]);
+        scene.write("bad.sql", format!("{table}{statement}"));
+        let ran = scene.run("unpack bad.sql new --as-is");
+        ran.code(code).says(words).says("line 2").says("nothing was changed");
+        let left = Database::open(&places[1]).unwrap().ask(
+            "SELECT count(*) FROM information_schema.tables WHERE table_schema NOT IN \
+             ('information_schema', 'pg_catalog', 'mysql', 'performance_schema', 'sys')",
+        );
+        assert_eq!(left.unwrap()[0][0].as_deref(), Some("0"), "{statement}");
+        assert!(fs::read_dir(scene.path(".fernweh/incoming")).unwrap().next().is_none());
+    }
+}
+
+#[test]
+fn a_folder_and_packed_files_are_taken_in_place_of_an_archive() {
+    let scene = Scene::new(PROGRAM);
+    for path in ["from/index.php", "from/.hidden", "from/deep/er/ü.txt"] {
+        scene.write(path, format!("<a href=\"http://glimmerpoint.example/{path}\">"));
+    }
+    packed(
+        &scene,
+        "ln -s ../index.php from/deep/link; ln -s /etc/passwd from/out; mkdir from/empty; \
+         chmod 600 from/.hidden; touch -d 2026-01-02T03:04:06Z from/index.php; \
+         tar -cf f.tar -C from . ; tar -czf f.tar.gz -C from index.php .hidden deep empty; \
+         python3 -c \"import shutil; shutil.make_archive('f', 'zip', 'from')\"",
+    );
+    scene
+        .write("fernweh.toml", "[site.new]\nfiles = \"new\"\nurl = \"https://observatory.test\"\n");
+    for source in ["from", "f.tar", "f.tar.gz", "f.zip"] {
+        scene.done(&format!("unpack {source} new --from http://glimmerpoint.example --overwrite"));
+        let page = fs::read_to_string(scene.path("new/deep/er/ü.txt")).unwrap();
+        assert_eq!(page, "<a href=\"https://observatory.test/from/deep/er/ü.txt\">", "{source}");
+        assert!(scene.path("new/empty").is_dir(), "{source}");
+        assert!(!scene.path("new/out").is_symlink(), "{source}");
+        let found = &files_of(&scene.path("new"))["deep/link"];
+        // What packs zip files here follows links.
+        assert_eq!(found.contains("link to ../index.php"), source != "f.zip", "{source}: {found}");
+        scene.done("undo new --let-go");
+    }
+    scene.write("evil/x", "x");
+    packed(&scene, "tar -cPf evil.tar --transform 's,^evil,../evil,' evil/x");
+    scene.run("unpack evil.tar new --as-is --overwrite").code(4).says("leaves its folder");
+    // A zip file that holds one script is a script.
+    packed(
+        &scene,
+        "printf 'CREATE TABLE t (a);' > t.sql; \
+        python3 -c \"import zipfile as z; z.ZipFile('t.zip', 'w', z.ZIP_DEFLATED).write('t.sql')\"",
+    );
+    scene.write("fernweh.toml", "[site.new]\ndatabase = \"sqlite:new.db\"\n");
+    scene.done("unpack t.zip new --as-is").says("1 table");
+}

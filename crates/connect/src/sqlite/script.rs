@@ -15,7 +15,8 @@ const TAKEN: [&str; 9] =
 const PASSED: [&str; 6] = ["BEGIN", "COMMIT", "END", "SAVEPOINT", "RELEASE", "VACUUM"];
 
 /// What a file's header holds; other settings concern the session that would run the script.
-const HEADER: [&str; 5] = ["user_version", "application_id", "encoding", "page_size", "auto_vacuum"];
+const HEADER: [&str; 5] =
+    ["user_version", "application_id", "encoding", "page_size", "auto_vacuum"];
 
 /// A file that a script fills.
 pub struct SqliteScript {
@@ -53,7 +54,8 @@ impl SqliteScript {
         };
         let start = beginning(sql);
         let word = first_word(start);
-        let shown = || start.lines().next().unwrap_or_default().chars().take(60).collect::<String>();
+        let shown =
+            || start.lines().next().unwrap_or_default().chars().take(60).collect::<String>();
         match word.as_str() {
             "" => return Ok(()),
             "ROLLBACK" => {
@@ -71,7 +73,8 @@ impl SqliteScript {
             word if TAKEN.contains(&word) => self.begin()?,
             _ => return Err(refused(format!("`{}` is not executed", shown()))),
         }
-        let run = self.db.prepare(sql).and_then(|mut prepared| prepared.query(())?.next().map(drop));
+        let run =
+            self.db.prepare(sql).and_then(|mut prepared| prepared.query(())?.next().map(drop));
         run.map_err(|error| refused(format!("`{}` is refused by SQLite: {error}", shown())))
     }
 
@@ -102,9 +105,7 @@ impl SqliteScript {
 fn keeps_to_the_file(context: AuthContext<'_>) -> Authorization {
     match context.action {
         AuthAction::Attach { .. } | AuthAction::Detach { .. } => Authorization::Deny,
-        AuthAction::Function { function_name } if function_name == "load_extension" => {
-            Authorization::Deny
-        }
+        AuthAction::Function { function_name: "load_extension" } => Authorization::Deny,
         AuthAction::CreateVtable { module_name, .. }
             if !MODULES.contains(&module_name.to_ascii_lowercase().as_str()) =>
         {
@@ -120,7 +121,9 @@ fn beginning(sql: &str) -> &str {
     loop {
         let after = match rest {
             line if line.starts_with("--") => line.split_once('\n').map_or("", |(_, after)| after),
-            block if block.starts_with("/*") => block.split_once("*/").map_or("", |(_, after)| after),
+            block if block.starts_with("/*") => {
+                block.split_once("*/").map_or("", |(_, after)| after)
+            }
             _ => return rest,
         };
         rest = after.trim_start();

@@ -157,7 +157,8 @@ impl<R: Read> ScriptReader<R> {
         Ok(())
     }
 
-    /// Skips white space before a statement.
+    /// Skips white space and comments before a statement, so that what is a line of its own
+    /// is seen as one; comments that some servers execute stay.
     fn skip_space(&mut self, cutter: &Cutter) -> Result<(), ScriptError> {
         if cutter.at > 0 {
             return Ok(());
@@ -166,10 +167,32 @@ impl<R: Read> ScriptReader<R> {
             let text = &self.buffer[self.start..];
             let space = text.iter().take_while(|c| c.is_ascii_whitespace()).count();
             self.pass(space);
-            if self.start < self.buffer.len() || self.ended {
-                return Ok(());
+            let text = &self.buffer[self.start..];
+            // Four bytes tell what kind of comment it is.
+            if text.len() < 4 && !self.ended {
+                self.fill()?;
+                continue;
             }
-            self.fill()?;
+            let line = text.starts_with(b"--") && begins_comment(self.dialect, text)
+                || text.starts_with(b"#") && self.dialect == Dialect::Mariadb;
+            let marked = text.starts_with(b"/*!") || text.starts_with(b"/*M!");
+            let block = text.starts_with(b"/*") && !marked && self.dialect != Dialect::Postgres;
+            let end: &[u8] = match (line, block) {
+                (true, _) => b"\n",
+                (_, true) => b"*/",
+                _ => return Ok(()),
+            };
+            match memchr::memmem::find(text, end) {
+                Some(length) => self.pass(length + end.len()),
+                None if self.ended => {
+                    self.pass(text.len());
+                    return Ok(());
+                }
+                None if text.len() > limits::STATEMENT => {
+                    return Err(ScriptError::TooLong(limits::STATEMENT));
+                }
+                None => self.fill()?,
+            }
         }
     }
 

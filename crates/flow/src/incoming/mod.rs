@@ -71,7 +71,11 @@ pub fn look(path: &Path) -> Result<Found> {
     }
     let packing = Packing::of(&start);
     if packing == Packing::Plain && is_tar(&start) {
-        return Ok(if start.starts_with(b"fernweh.json\0") { Found::Archive } else { Found::Files });
+        return Ok(if start.starts_with(b"fernweh.json\0") {
+            Found::Archive
+        } else {
+            Found::Files
+        });
     }
     if packing == Packing::Zip {
         let script = stream::only_script(path)?.is_some();

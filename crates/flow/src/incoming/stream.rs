@@ -86,7 +86,8 @@ pub(super) struct Inner {
 /// The script in a zip file that holds nothing else.
 pub(super) fn only_script(path: &Path) -> Result<Option<Inner>> {
     let mut zip = zip_of(path)?;
-    let names: Vec<String> = zip.file_names().filter_map(|name| Some(name.ok()?.into_owned())).collect();
+    let names: Vec<String> =
+        zip.file_names().filter_map(|name| Some(name.ok()?.into_owned())).collect();
     let files: Vec<&String> = names.iter().filter(|name| !name.ends_with('/')).collect();
     let [name] = files[..] else { return Ok(None) };
     if !name.to_lowercase().ends_with(".sql") {

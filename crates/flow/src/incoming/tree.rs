@@ -87,7 +87,11 @@ fn each_entry(path: &Path, visit: Visit<'_>) -> Result<()> {
     let wrong = |error: std::io::Error| Trouble::file("cannot read the file", path, &error);
     let mut start = [0; 2];
     let zipped = File::open(path).and_then(|mut file| file.read_exact(&mut start)).is_ok();
-    if zipped && &start == b"PK" { each_of_zip(path, visit) } else { each_of_tar(path, visit, &wrong) }
+    if zipped && &start == b"PK" {
+        each_of_zip(path, visit)
+    } else {
+        each_of_tar(path, visit, &wrong)
+    }
 }
 
 fn each_of_tar(

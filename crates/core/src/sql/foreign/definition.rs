@@ -39,7 +39,8 @@ impl Definition {
         reader.some()?;
         let manner = reader.tokens.at;
         while !reader.some()?.is("TABLE") {}
-        let mut made = Self { manner: sql[manner..reader.tokens.from].trim().into(), ..Self::default() };
+        let mut made =
+            Self { manner: sql[manner..reader.tokens.from].trim().into(), ..Self::default() };
         let mut name = reader.name()?.0;
         if name.eq_ignore_ascii_case("IF") {
             reader.expect("NOT")?;
@@ -230,8 +231,17 @@ pub(super) fn items(reader: &mut Reader<'_>, sql: &str) -> Result<Vec<String>, S
 /// Name and rest of an item that is a column.
 fn column(dialect: Dialect, item: &str) -> Option<(String, String)> {
     const OTHERS: [&str; 11] = [
-        "PRIMARY", "KEY", "INDEX", "UNIQUE", "FULLTEXT", "SPATIAL", "CONSTRAINT", "FOREIGN",
-        "CHECK", "PERIOD", "EXCLUDE",
+        "PRIMARY",
+        "KEY",
+        "INDEX",
+        "UNIQUE",
+        "FULLTEXT",
+        "SPATIAL",
+        "CONSTRAINT",
+        "FOREIGN",
+        "CHECK",
+        "PERIOD",
+        "EXCLUDE",
     ];
     let mut reader = Reader::new(dialect, item.as_bytes());
     let name = match reader.some().ok()? {

@@ -89,9 +89,7 @@ impl Layout {
                 "INET4" => (Store::Inet4, None),
                 "UUID" => (Store::Uuid, None),
                 "BIT" | "GEOMETRY" | "POINT" | "LINESTRING" | "POLYGON" | "MULTIPOINT"
-                | "MULTILINESTRING" | "MULTIPOLYGON" | "GEOMETRYCOLLECTION" => {
-                    (Store::Bytes, None)
-                }
+                | "MULTILINESTRING" | "MULTIPOLYGON" | "GEOMETRYCOLLECTION" => (Store::Bytes, None),
                 _ => (Store::Plain, None),
             };
             if is("PRIMARY") {
@@ -171,6 +169,11 @@ impl Layout {
             layout.stores.push(self.stores[column].clone());
         }
         Some(layout)
+    }
+
+    /// The names of the columns.
+    pub(super) fn names(&self) -> Vec<String> {
+        self.table.columns.iter().map(|column| column.name.clone()).collect()
     }
 
     /// The values of a row of `INSERT` as an archive keeps them. `charset` is that of the
@@ -256,7 +259,10 @@ fn unhex(digits: &[u8]) -> Option<Vec<u8>> {
 fn converted(bytes: Vec<u8>, from: &str, to: &str) -> Result<Vec<u8>, String> {
     let is_utf8 = |name: &str| matches!(name, "utf8" | "utf8mb3" | "utf8mb4");
     // In a script of bytes every text is in the character set of its column already.
-    if from == to || from == "binary" || (is_utf8(from) && is_utf8(to)) || bytes.is_ascii() && !is_wide(to)
+    if from == to
+        || from == "binary"
+        || (is_utf8(from) && is_utf8(to))
+        || bytes.is_ascii() && !is_wide(to)
     {
         return Ok(bytes);
     }
@@ -404,7 +410,11 @@ pub(super) fn kind_of(
     while let Ok(Some(token)) = reader.next() {
         match token {
             Token::Sign(b'[') => array = true,
-            Token::Word(word) if ["DEFAULT", "NOT", "CHECK"].iter().any(|end| word.eq_ignore_ascii_case(end)) => break,
+            Token::Word(word)
+                if ["DEFAULT", "NOT", "CHECK"].iter().any(|end| word.eq_ignore_ascii_case(end)) =>
+            {
+                break;
+            }
             _ => {}
         }
     }
@@ -426,10 +436,6 @@ mod tests {
 
     fn layout(sql: &str) -> Layout {
         Layout::mariadb(&Definition::parse(Dialect::Mariadb, sql).unwrap().unwrap(), "utf8mb4")
-    }
-
-    fn names(layout: &Layout) -> Vec<&str> {
-        layout.table.columns.iter().map(|column| column.name.as_str()).collect()
     }
 
     fn text(text: &str) -> Value {
@@ -462,10 +468,11 @@ mod tests {
             "CREATE TABLE t (a inet6, b uuid, c bit(12), d enum('x'), e json, \
              f int GENERATED ALWAYS AS (a + 1) STORED, PRIMARY KEY (`a`(5), b))",
         );
-        assert_eq!(names(&table), ["a", "b", "c", "d", "e"]);
+        assert_eq!(table.names(), ["a", "b", "c", "d", "e"]);
         assert_eq!(table.table.key, ["a", "b"]);
         let uuid = "123e4567-e89b-12d3-a456-426655440000";
-        let row = vec![text("::1"), text(uuid), Value::Number(b"2049".into()), text("x"), text("{}")];
+        let row =
+            vec![text("::1"), text(uuid), Value::Number(b"2049".into()), text("x"), text("{}")];
         let kept = table.row(row, "utf8mb4").unwrap();
         assert_eq!(kept[0].bytes().map(|bytes| (bytes.len(), bytes[15])), Some((16, 1)));
         assert_eq!(kept[1].bytes().map(|bytes| (bytes.len(), bytes[0])), Some((16, 0x12)));

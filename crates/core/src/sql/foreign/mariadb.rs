@@ -2,7 +2,7 @@
 
 use super::definition::{Definition, Key, items};
 use super::rows::InsertHead;
-use super::{ForeignError, ForeignScript, Meaning, Part, beginning, unread, without_definer};
+use super::{ForeignError, ForeignScript, Meaning, beginning, unread, without_definer};
 use crate::sql::Dialect::Mariadb;
 use crate::sql::lexer::Token;
 use crate::sql::statement::{Reader, Statement, StatementError};
@@ -10,8 +10,18 @@ use crate::sql::statement::{Reader, Statement, StatementError};
 /// Statements that concern only the session that would run the script, or that all-or-nothing
 /// makes needless.
 const PASSED: [&str; 12] = [
-    "LOCK", "UNLOCK", "START", "BEGIN", "COMMIT", "ANALYZE", "OPTIMIZE", "FLUSH", "TRUNCATE",
-    "SHOW", "SAVEPOINT", "CHECK",
+    "LOCK",
+    "UNLOCK",
+    "START",
+    "BEGIN",
+    "COMMIT",
+    "ANALYZE",
+    "OPTIMIZE",
+    "FLUSH",
+    "TRUNCATE",
+    "SHOW",
+    "SAVEPOINT",
+    "CHECK",
 ];
 
 /// The character set that a `SET` names for the texts of the script.
@@ -32,22 +42,26 @@ pub(super) fn charset_set(statement: &[u8]) -> Option<String> {
     }
 }
 
-/// The time zone that a `SET` names.
-fn time_zone_set(statement: &[u8]) -> Option<String> {
+/// What a `SET` gives a setting of the session; empty if it puts back what was before.
+fn given(statement: &[u8], setting: &str) -> Option<String> {
     let mut reader = Reader::new(Mariadb, statement);
     while let Ok(Some(token)) = reader.next() {
-        if !token.is("time_zone") || reader.some().ok()? != Token::Sign(b'=') {
+        if !token.is(setting) || reader.some().ok()? != Token::Sign(b'=') {
             continue;
         }
         return match reader.some().ok()? {
-            Token::Text(zone) => Some(String::from_utf8_lossy(&zone).into_owned()),
-            Token::Name(zone) => Some(zone),
-            // It is put back to what it was before.
-            _ => None,
+            Token::Text(value) => Some(String::from_utf8_lossy(&value).into_owned()),
+            Token::Name(value) => Some(value),
+            _ => Some(String::new()),
         };
     }
     None
 }
+
+/// The mode of a server that nobody has set up otherwise, in which a script is meant that
+/// says nothing.
+const USUAL_MODE: &str =
+    "STRICT_TRANS_TABLES,ERROR_FOR_DIVISION_BY_ZERO,NO_AUTO_CREATE_USER,NO_ENGINE_SUBSTITUTION";
 
 impl ForeignScript {
     pub(super) fn take_mariadb(&mut self, whole: &[u8]) -> Result<Meaning, ForeignError> {
@@ -94,23 +108,36 @@ impl ForeignScript {
         if let Some(charset) = charset_set(whole) {
             self.charset = charset;
         }
-        if let Some(zone) = time_zone_set(whole) {
+        if let Some(zone) = given(whole, "time_zone").filter(|zone| !zone.is_empty()) {
+            self.add_mode("time_zone", &zone)?;
             self.time_zone = Some(zone);
         }
         // The modes under which routines were made go with them.
-        if let Ok(statement @ Statement::Mode { .. }) = Statement::parse(Mariadb, whole) {
-            let (name, schema) = (String::new(), String::new());
-            self.after.push(Part { kind: "MODE", name, schema, statement });
+        match given(whole, "sql_mode") {
+            Some(mode) if mode.is_empty() && whole.contains(&b'@') => {
+                self.add_mode("sql_mode", USUAL_MODE)
+            }
+            Some(mode) => self.add_mode("sql_mode", &mode),
+            None => Ok(()),
         }
-        Ok(())
+    }
+
+    /// What is made behind it is made in this mode.
+    fn add_mode(&mut self, setting: &str, value: &str) -> Result<(), ForeignError> {
+        // No mode and no zone has a quote in its name.
+        let value = value.replace(['\'', '\\'], "");
+        self.add(true, "MODE", &format!("SET {setting} = '{value}'"))
+    }
+
+    /// Before anything says otherwise.
+    pub(super) fn begin_in_usual_mode(&mut self) -> Result<(), ForeignError> {
+        self.add_mode("sql_mode", USUAL_MODE)
     }
 
     fn same_database(&mut self, name: Option<String>) -> Result<(), ForeignError> {
         let Some(name) = name else { return Ok(()) };
         match &self.database {
-            Some(known) if *known != name => {
-                Err(ForeignError::Databases(known.clone(), name))
-            }
+            Some(known) if *known != name => Err(ForeignError::Databases(known.clone(), name)),
             _ => {
                 self.database = Some(name);
                 Ok(())
@@ -288,8 +315,12 @@ impl ForeignScript {
     pub(super) fn put_tables_together(&mut self) -> Result<(), ForeignError> {
         for (name, made) in std::mem::take(&mut self.tables) {
             self.add(false, "TABLE", &made.sql(Mariadb))?;
-            let keys: Vec<Key> =
-                self.keys.iter().filter(|(table, _)| *table == name).map(|(_, k)| k.clone()).collect();
+            let keys: Vec<Key> = self
+                .keys
+                .iter()
+                .filter(|(table, _)| *table == name)
+                .map(|(_, k)| k.clone())
+                .collect();
             for (number, key) in keys.iter().enumerate() {
                 let named = key.name.clone();
                 let named = named.unwrap_or_else(|| format!("{name}_ibfk_{}", number + 1));

@@ -133,7 +133,10 @@ mod tests {
             ("CREATE DEFINER = keeper@localhost EVENT e DO x", "CREATE EVENT e DO x"),
             ("CREATE DEFINER=CURRENT_USER() VIEW v AS select 1", "CREATE VIEW v AS select 1"),
             ("CREATE DEFINER=current_user VIEW v AS select 1", "CREATE VIEW v AS select 1"),
-            ("CREATE VIEW v AS select 'DEFINER=`a`@`b`'", "CREATE VIEW v AS select 'DEFINER=`a`@`b`'"),
+            (
+                "CREATE VIEW v AS select 'DEFINER=`a`@`b`'",
+                "CREATE VIEW v AS select 'DEFINER=`a`@`b`'",
+            ),
         ] {
             assert_eq!(without_definer(with), without);
         }

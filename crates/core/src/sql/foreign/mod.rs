@@ -153,9 +153,7 @@ fn unread(statement: &[u8], error: &StatementError) -> ForeignError {
     let statement = beginning(statement);
     match error {
         StatementError::Shape(_) => ForeignError::Refused(statement),
-        StatementError::Outside(_) => {
-            ForeignError::Unread { statement, why: error.to_string() }
-        }
+        StatementError::Outside(_) => ForeignError::Unread { statement, why: error.to_string() },
         StatementError::Unreadable => {
             ForeignError::Unread { statement, why: "it is not SQL of this engine".into() }
         }
@@ -188,6 +186,9 @@ impl ForeignScript {
     pub fn take(&mut self, statement: &[u8]) -> Result<Meaning, ForeignError> {
         let whole = marks::without_marks(statement);
         let whole = whole.trim_ascii();
+        if self.dialect == Dialect::Mariadb && self.after.is_empty() {
+            self.begin_in_usual_mode()?;
+        }
         if Reader::new(self.dialect, whole).is_empty() {
             return Ok(Meaning::Noted);
         }
@@ -199,8 +200,13 @@ impl ForeignScript {
 
     /// Notes the columns that rows come with.
     fn note_rows(&mut self, table: String, columns: Vec<String>) -> Result<(), ForeignError> {
-        if !self.tables.iter().any(|(name, _)| *name == table) {
+        let Some((_, made)) = self.tables.iter().find(|(name, _)| *name == table) else {
             return Err(ForeignError::NoTable(table));
+        };
+        let mut columns = columns;
+        if columns.is_empty() && self.dialect == Dialect::Mariadb {
+            // Those that the table has so far; others may be added behind the rows.
+            columns = Layout::mariadb(made, &self.usual).names();
         }
         match self.named.get(&table) {
             Some(before) if *before != columns => Err(ForeignError::Columns(table)),

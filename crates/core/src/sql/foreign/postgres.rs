@@ -18,8 +18,16 @@ const PASSED: [&str; 9] =
 
 /// What is created under a name that may hold a schema.
 const NAMED: [&str; 10] = [
-    "TABLE", "VIEW", "SEQUENCE", "TYPE", "DOMAIN", "FUNCTION", "PROCEDURE", "AGGREGATE",
-    "COLLATION", "STATISTICS",
+    "TABLE",
+    "VIEW",
+    "SEQUENCE",
+    "TYPE",
+    "DOMAIN",
+    "FUNCTION",
+    "PROCEDURE",
+    "AGGREGATE",
+    "COLLATION",
+    "STATISTICS",
 ];
 
 /// The schema that `SET search_path` names first.
@@ -335,9 +343,8 @@ impl ForeignScript {
         let place = self.place_of(reader)?;
         let part = if kind == "TABLE" { place } else { Qualified::parse(&place).name };
         // A table is known by its whole name, its statement by its own.
-        self.before.retain(|there| {
-            there.kind != kind || there.name != Qualified::parse(&part).name
-        });
+        self.before
+            .retain(|there| there.kind != kind || there.name != Qualified::parse(&part).name);
         self.forget(&kind, &part);
         Ok(())
     }

@@ -104,7 +104,9 @@ fn value(reader: &mut Reader<'_>, dialect: Dialect) -> Result<Value, StatementEr
                 ("B", Some(digits)) if mariadb => Value::Bytes(bits(&digits)?),
                 ("B" | "DATE" | "TIME" | "TIMESTAMP" | "INTERVAL", Some(text)) => Value::Text(text),
                 ("X", Some(digits)) => Value::Text([b"x", digits.as_slice()].concat()),
-                _ => return Err(StatementError::Shape(format!("{word} among the values of a row"))),
+                _ => {
+                    return Err(StatementError::Shape(format!("{word} among the values of a row")));
+                }
             };
             reader.some()?;
             value
@@ -210,7 +212,10 @@ mod tests {
     #[test]
     fn what_would_have_to_be_computed_is_refused_by_name() {
         let refused = read(Dialect::Mariadb, "INSERT INTO t VALUES (1, now())").unwrap_err();
-        assert_eq!(refused.to_string(), "a statement that archives do not hold: now among the values of a row");
+        assert_eq!(
+            refused.to_string(),
+            "a statement that archives do not hold: now among the values of a row"
+        );
         for sql in [
             "INSERT INTO t SELECT 1",
             "INSERT INTO t SET a = 1",

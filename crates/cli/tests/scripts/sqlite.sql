@@ -1,0 +1,13 @@
+PRAGMA foreign_keys=OFF;
+BEGIN TRANSACTION;
+CREATE TABLE nights (id INTEGER PRIMARY KEY AUTOINCREMENT, held TEXT, raw BLOB, weight REAL);
+INSERT INTO nights VALUES(1,'2026-01-02',X'00ff10',1.5);
+INSERT INTO nights VALUES(7,replace('two\nlines','\n',char(10)),NULL,9.0e+999);
+CREATE TABLE IF NOT EXISTS "odd ""name""" ("a b" ANY) STRICT;
+INSERT INTO "odd ""name""" VALUES('it''s; -- no comment');
+DELETE FROM sqlite_sequence;
+INSERT INTO sqlite_sequence VALUES('nights',42);
+CREATE INDEX held ON nights(held);
+CREATE TRIGGER noted AFTER INSERT ON nights BEGIN INSERT INTO "odd ""name""" VALUES (new.held); SELECT 1; END;
+CREATE VIEW latest AS SELECT max(held) AS held FROM nights;
+COMMIT;
