@@ -279,7 +279,8 @@ impl ForeignScript {
             self.put_tables_together()?;
         }
         for (what, count) in &self.left_out {
-            notes.push(format!("left out: {what} ({count} statements)"));
+            let statements = if *count == 1 { "statement" } else { "statements" };
+            notes.push(format!("left out: {what} ({count} {statements})"));
         }
         let tables: Vec<Table> = layouts.values().map(|layout| layout.table.clone()).collect();
         Ok(Understood {
