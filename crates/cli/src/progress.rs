@@ -3,6 +3,7 @@
 
 use fernweh_ports::{Unit, Watch, count};
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressState, ProgressStyle};
+use rustix::process::Signal;
 use std::fmt::Write;
 use std::io::IsTerminal;
 use std::sync::Mutex;
@@ -37,7 +38,7 @@ pub struct Terminal {
     stop: Arc<AtomicBool>,
     stage: Mutex<Option<Stage>>,
     /// Tests stop the program at a named step, at its nth occurrence.
-    stop_at: Option<(String, usize)>,
+    stop_at: Option<StopAt>,
     seen: AtomicUsize,
     left_lines: AtomicBool,
 }
@@ -52,14 +53,27 @@ struct Stage {
     said: Instant,
 }
 
+/// Where tests end or halt the program.
+struct StopAt {
+    step: String,
+    /// The how-manieth time.
+    count: usize,
+    signal: Signal,
+}
+
+impl StopAt {
+    fn asked(variable: &str, signal: Signal) -> Option<Self> {
+        let text = std::env::var(variable).ok()?;
+        let (step, count) = text.split_once('#').unwrap_or((&text, "1"));
+        Some(Self { step: step.to_owned(), count: count.parse().unwrap_or(1), signal })
+    }
+}
+
 impl Terminal {
     /// Looks at the terminal and listens for the wish to stop.
     pub fn new(quiet: bool) -> Self {
-        let stop_at =
-            std::env::var("FERNWEH_TEST_STOP_AT").ok().map(|text| match text.split_once('#') {
-                Some((name, count)) => (name.to_owned(), count.parse().unwrap_or(1)),
-                None => (text, 1),
-            });
+        let stop_at = StopAt::asked("FERNWEH_TEST_STOP_AT", Signal::KILL)
+            .or(StopAt::asked("FERNWEH_TEST_PAUSE_AT", Signal::STOP));
         Self {
             quiet,
             moving: std::io::stderr().is_terminal() && !quiet,
@@ -165,10 +179,9 @@ impl Watch for Terminal {
     }
 
     fn reached(&self, step: &str) {
-        let Some((wanted, count)) = &self.stop_at else { return };
-        if wanted == step && self.seen.fetch_add(1, Ordering::Relaxed) + 1 == *count {
-            let own = rustix::process::getpid();
-            let _ = rustix::process::kill_process(own, rustix::process::Signal::KILL);
+        let Some(at) = self.stop_at.as_ref().filter(|at| at.step == step) else { return };
+        if self.seen.fetch_add(1, Ordering::Relaxed) + 1 == at.count {
+            let _ = rustix::process::kill_process(rustix::process::getpid(), at.signal);
         }
     }
 }

@@ -32,6 +32,10 @@ pub struct Header {
     pub started: String,
     /// What goes in: the archive, or the rules.
     pub input: String,
+    /// What tells the same command, on the same things, from others: only it goes on with
+    /// this run.
+    #[serde(default)]
+    pub mark: String,
 }
 
 /// A step of a run.
@@ -40,6 +44,8 @@ pub struct Header {
 pub enum Step {
     /// The run has begun.
     Started(Header),
+    /// Tables stand beside the old ones, ready for rows.
+    Made,
     /// The new state stands beside the old one.
     Built,
     /// The new state has been compared with the archive.
@@ -167,6 +173,17 @@ impl Records {
 
     /// Begins a run.
     pub fn begin(&self, command: &str, site: &str, input: &str) -> Result<Journal> {
+        self.begin_marked(command, site, input, String::new())
+    }
+
+    /// Begins a run with which the same command can go on after a break.
+    pub fn begin_marked(
+        &self,
+        command: &str,
+        site: &str,
+        input: &str,
+        mark: String,
+    ) -> Result<Journal> {
         let started = crate::now();
         let moment: String = started
             .chars()
@@ -188,6 +205,7 @@ impl Records {
             site: site.into(),
             started,
             input: input.into(),
+            mark,
         };
         let mut journal = Journal::open(&folder, header.clone())?;
         journal.write(&Step::Started(header))?;
@@ -229,6 +247,13 @@ impl Journal {
         Self::open(&run.folder, run.header.clone())
     }
 
+    /// The run as it is on disk.
+    pub fn run(&self) -> Result<Run> {
+        Run::read(&self.folder).ok_or_else(|| {
+            trouble(&self.folder, &std::io::Error::other("the journal cannot be read back"))
+        })
+    }
+
     /// The run's folder.
     pub fn folder(&self) -> &Path {
         &self.folder
@@ -256,6 +281,7 @@ impl Step {
     pub fn name(&self) -> &'static str {
         match self {
             Step::Started(_) => "started",
+            Step::Made => "made",
             Step::Built => "built",
             Step::Checked => "checked",
             Step::Switching { .. } => "switching",
@@ -307,6 +333,13 @@ impl Run {
             }
         }
         state
+    }
+
+    /// Whether the same command can go on with it: rows were being written.
+    pub fn takes_rows(&self) -> bool {
+        self.state() == State::Open
+            && self.steps.contains(&Step::Made)
+            && !self.steps.contains(&Step::Built)
     }
 
     /// Whether the run was broken off.

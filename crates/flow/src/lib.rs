@@ -9,6 +9,7 @@ pub mod archive;
 pub mod incoming;
 pub mod journal;
 pub mod pack;
+mod patience;
 pub mod patterns;
 pub mod report;
 pub mod rewrite;

@@ -72,6 +72,8 @@ pub trait DatabaseSource: Send {
     fn structure(&mut self, scope: &dyn Scope) -> Result<Structure>;
     /// All rows of a table, in a stable order where there is one.
     fn rows(&mut self, table: &Table, sink: &mut dyn FnMut(Row) -> Result<()>) -> Result<()>;
+    /// Connects anew after the connection was lost; what was one moment is so no longer.
+    fn reopen(&mut self) -> Result<()>;
 }
 
 /// How to go: to the new state, or back to the old one.
@@ -246,6 +248,11 @@ pub trait DatabaseTarget: Send {
     /// others are in. With `adapt`, values that do not fit are changed by the database itself
     /// where it can do that, and said to be.
     fn write(&mut self, rows: &Portion, adapt: bool) -> Result<Vec<Rejected>>;
+    /// Makes sure that what has been written stays, whatever becomes of the connection.
+    fn secure(&mut self) -> Result<()>;
+    /// Connects anew to what `build` has made, in this run or in one that was broken off;
+    /// `false` if it is not all there.
+    fn resume(&mut self, structure: &[Statement]) -> Result<bool>;
     /// What of a structure this database cannot take, or takes in another way.
     fn foresee(&mut self, from: &Overview, structure: &Structure) -> Result<Vec<Check>>;
     /// Only some tables are built: types and routines that are there already are used, not

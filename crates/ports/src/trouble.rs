@@ -40,13 +40,15 @@ pub struct Told {
     pub hint: Option<String>,
     /// What has changed, if anything has; otherwise nothing was changed.
     pub changed: Option<String>,
+    /// Whether a connection was lost that may come back.
+    pub lost: bool,
 }
 
 impl Trouble {
     fn new(kind: Kind, what: impl Into<String>) -> Self {
         let what = what.into();
         let (doing, place, because, hint, changed) = (None, None, None, None, None);
-        Self(Box::new(Told { kind, what, doing, place, because, hint, changed }))
+        Self(Box::new(Told { kind, what, doing, place, because, hint, changed, lost: false }))
     }
 
     /// A mistake in the command or the configuration.
@@ -90,6 +92,12 @@ impl Trouble {
     /// Adds what to try; a hint already there is kept.
     pub fn hint(mut self, hint: impl Into<String>) -> Self {
         self.hint.get_or_insert_with(|| hint.into());
+        self
+    }
+
+    /// Says that a connection was lost that may come back.
+    pub fn lost(mut self, lost: bool) -> Self {
+        self.lost = lost;
         self
     }
 

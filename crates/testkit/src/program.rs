@@ -92,6 +92,27 @@ impl Scene {
         Self::ran(child.wait_with_output().expect("the program ends"))
     }
 
+    /// Halts the program at a named step, does something meanwhile, and lets it go on.
+    pub fn run_halted_at(&self, line: &str, step: &str, meanwhile: impl FnOnce()) -> Ran {
+        let mut command = self.command(line);
+        command.env("FERNWEH_TEST_PAUSE_AT", step).stdout(Stdio::piped()).stderr(Stdio::piped());
+        let mut child = command.spawn().expect("the program starts");
+        let id = child.id();
+        let halted = || {
+            let stat = std::fs::read_to_string(format!("/proc/{id}/stat")).unwrap_or_default();
+            stat.rsplit(')').next().is_some_and(|rest| rest.starts_with(" T"))
+        };
+        while !halted() {
+            let ended = child.try_wait().expect("its state");
+            assert!(ended.is_none(), "fernweh {line} has ended before {step}");
+            std::thread::sleep(Duration::from_millis(1));
+        }
+        meanwhile();
+        let sent = Command::new("kill").args(["-CONT", &id.to_string()]).status().expect("kill");
+        assert!(sent.success());
+        Self::ran(child.wait_with_output().expect("the program ends"))
+    }
+
     fn finish(command: &mut Command) -> Ran {
         Self::ran(command.output().expect("the program starts"))
     }

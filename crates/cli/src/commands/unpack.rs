@@ -14,10 +14,11 @@ use fernweh_core::rewrite::Rewriter;
 use fernweh_core::settings::Setting;
 use fernweh_core::sql::Prefix;
 use fernweh_flow::archive::ArchiveReader;
+use fernweh_flow::journal::Journal;
 use fernweh_flow::patterns::Patterns;
 use fernweh_flow::unpack::{
-    OnBadRecord, Part, Replaced, UnpackOptions, UnpackReport, look_before, preview, settle_earlier,
-    unpack,
+    Earlier, OnBadRecord, Part, Replaced, UnpackOptions, UnpackReport, look_before, mark, preview,
+    settle_earlier, unpack,
 };
 use fernweh_ports::{Direction, Result, Trouble};
 use std::path::PathBuf;
@@ -149,15 +150,17 @@ fn run_inner(context: &Context, args: &UnpackArgs) -> Result<u8> {
         return Ok(DONE);
     }
     let lock = records.lock(&site.name)?;
+    let mark = mark(&options, archive, halves);
     let earlier = settle_earlier(
         &records,
         &site.name,
+        &mark,
         &mut |run, work| {
             site.with_targets(&run.header.run, (true, true), false, &mut |targets| work(targets))
         },
         &context.watch,
     )?;
-    if earlier == Some(Direction::Forward) {
+    if let Earlier::Completed(Direction::Forward) = earlier {
         let report = UnpackReport { undo: true, ..UnpackReport::default() };
         context.print(&report, &completed_text(context, &site));
         return Ok(DONE);
@@ -173,7 +176,13 @@ fn run_inner(context: &Context, args: &UnpackArgs) -> Result<u8> {
         .because(format!("these go: {}", options.remove.join(", ")))
         .hint("add --yes if that is meant; they are kept, and fernweh undo brings them back"));
     }
-    let mut journal = records.begin("unpack", &site.name, &args.archive.display().to_string())?;
+    let mut journal = match earlier {
+        Earlier::GoesOn(run) => Journal::resume(&run)?,
+        _ => {
+            let input = args.archive.display().to_string();
+            records.begin_marked("unpack", &site.name, &input, mark)?
+        }
+    };
     let run = journal.header.run.clone();
     let mut report = site.with_targets(&run, halves, args.rows_only, &mut |targets| {
         unpack(&options, archive, targets, &mut journal, &context.watch)
@@ -336,6 +345,9 @@ fn text(context: &Context, site: &Site, report: &UnpackReport, seconds: f64) -> 
         "unpacked",
         &format!("site {} in {}; every part is in place", site.name, duration(seconds)),
     );
+    if report.went_on {
+        page.more("gone on where an earlier run had stopped");
+    }
     if report.tables > 0 {
         page.row(
             "database",

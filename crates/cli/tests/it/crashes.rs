@@ -33,7 +33,7 @@ const UNPACK: &str = "unpack site.fernweh.tar new --overwrite";
 
 fn killed_at_every_step(engine: Engine, after: &[&str]) {
     let (stage, first, second) = two_states(engine);
-    for step in ["started", "built", "checked"] {
+    for step in ["started", "made", "secured", "built", "checked"] {
         let ran = stage.scene.run_killed_at(UNPACK, step);
         assert_eq!(ran.code, None, "{engine:?} {step}: not killed\n{}{}", ran.out, ran.err);
         assert_eq!(first, state(&stage), "{engine:?} {step}: the old site is whole");

@@ -4,6 +4,7 @@ mod archives;
 mod configuration;
 mod crashes;
 mod documents;
+mod going_on;
 mod journey;
 mod live;
 mod pages;

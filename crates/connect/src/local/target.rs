@@ -19,19 +19,38 @@ use std::path::{Component, Path, PathBuf};
 pub struct LocalTarget {
     root: PathBuf,
     built: PathBuf,
+    /// What this run had built before it was broken off.
+    earlier: PathBuf,
     folders: Vec<Entry>,
 }
+
+/// A file above this size is taken from what was built before a break; smaller ones, settings
+/// among them, are written anew.
+const TAKEN_OVER: u64 = 64 << 10;
 
 impl LocalTarget {
     /// The place `root`; `run` names what is built.
     pub fn new(root: &Path, run: &str) -> Self {
         let built = workshop(root).join(format!("new-{run}"));
-        Self { root: root.to_owned(), built, folders: Vec::new() }
+        let earlier = workshop(root).join(format!("earlier-{run}"));
+        Self { root: root.to_owned(), built, earlier, folders: Vec::new() }
     }
 
     /// The folder in which the new state is built.
     pub fn built(&self) -> &Path {
         &self.built
+    }
+
+    /// Takes a file that was written to its end before a break: its time is set last.
+    fn take_over(&self, entry: &Entry, full: &Path) -> bool {
+        use std::os::unix::fs::MetadataExt;
+        let earlier = self.earlier.join(OsStr::from_bytes(&entry.path));
+        let Ok(found) = fs::symlink_metadata(&earlier) else { return false };
+        let whole = found.is_file()
+            && EntryKind::File(found.len()) == entry.kind
+            && found.len() > TAKEN_OVER
+            && (found.mtime(), found.mtime_nsec()) == (entry.mtime, i64::from(entry.nanos));
+        whole && fs::rename(&earlier, full).is_ok()
     }
 
     /// The full path of an entry, refused unless it stays inside the tree and no link
@@ -104,6 +123,11 @@ impl FileTarget for LocalTarget {
                  write there",
             )
         })?;
+        if self.built.exists() {
+            remove(&self.earlier)?;
+            fs::rename(&self.built, &self.earlier)
+                .map_err(|error| write_trouble(&self.built, &error))?;
+        }
         fs::create_dir(&self.built).map_err(|error| write_trouble(&self.built, &error))
     }
 
@@ -126,6 +150,9 @@ impl FileTarget for LocalTarget {
 
     fn put_file(&mut self, entry: &Entry, content: &mut dyn Read) -> Result<()> {
         let full = self.inside(&entry.path, false)?;
+        if self.take_over(entry, &full) {
+            return Ok(());
+        }
         let mut write = || -> std::io::Result<()> {
             let mut file =
                 OpenOptions::new().write(true).create_new(true).mode(0o600).open(&full)?;
@@ -177,6 +204,7 @@ impl FileTarget for LocalTarget {
                 .and_then(|()| set_times(&full, &entry))
                 .map_err(|error| write_trouble(&full, &error))?;
         }
+        remove(&self.earlier)?;
         let had_old = fs::symlink_metadata(&self.root).is_ok();
         let mode = fs::metadata(&self.root).map_or(0o755, |found| found.permissions().mode());
         fs::set_permissions(&self.built, Permissions::from_mode(mode & 0o7777))
@@ -193,12 +221,8 @@ impl FileTarget for LocalTarget {
     }
 
     fn discard(&mut self) -> Result<()> {
-        if self.built.exists() {
-            open_up(&self.built);
-            fs::remove_dir_all(&self.built).map_err(|error| {
-                Trouble::file("cannot remove the unfinished new files", &self.built, &error)
-            })?;
-        }
+        remove(&self.built)?;
+        remove(&self.earlier)?;
         super::close_workshop(&self.root);
         Ok(())
     }
@@ -211,6 +235,16 @@ impl FileTarget for LocalTarget {
         open_up(&swap.side);
         super::let_go(swap)
     }
+}
+
+/// Removes a tree that was not finished.
+fn remove(tree: &Path) -> Result<()> {
+    if !tree.exists() {
+        return Ok(());
+    }
+    open_up(tree);
+    fs::remove_dir_all(tree)
+        .map_err(|error| Trouble::file("cannot remove the unfinished new files", tree, &error))
 }
 
 /// Makes every folder of a tree writable for its owner, so that it can be removed.

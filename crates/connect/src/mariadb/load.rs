@@ -87,6 +87,12 @@ impl Loader {
         link.try_run(sql)
     }
 
+    /// Forgets what a lost connection was at.
+    pub fn begin_anew(&mut self) {
+        self.table = None;
+        self.portions = 0;
+    }
+
     /// Ends the table that takes rows at the moment.
     pub fn end(&mut self, link: &mut Link) -> Result<()> {
         if self.table.take().is_some() {

@@ -68,7 +68,8 @@ impl Link {
 
     pub(crate) fn trouble(&self, what: &str, error: &mysql_async::Error) -> Trouble {
         let (because, hint) = plain_words(error);
-        Trouble::outside(what).at(self.shown.clone()).because(because).hint(hint)
+        let trouble = Trouble::outside(what).at(self.shown.clone()).because(because).hint(hint);
+        trouble.lost(is_lost(error))
     }
 
     /// Runs a statement without result.
@@ -155,6 +156,15 @@ pub(crate) fn message(error: &mysql_async::Error) -> String {
     match error {
         mysql_async::Error::Server(server) => format!("{}: {}", server.code, server.message),
         other => other.to_string().replace('\n', " "),
+    }
+}
+
+/// Whether the connection is gone: broken, closed, or ended by a server that goes down.
+fn is_lost(error: &mysql_async::Error) -> bool {
+    match error {
+        mysql_async::Error::Server(server) => [1053, 1927, 3169, 4031].contains(&server.code),
+        mysql_async::Error::Driver(_) | mysql_async::Error::Io(_) => true,
+        _ => false,
     }
 }
 

@@ -14,12 +14,13 @@ use mysql_async::prelude::Queryable;
 /// A database that is read.
 pub struct MariadbSource {
     link: Link,
+    address: ServerAddress,
 }
 
 impl MariadbSource {
     /// Logs in.
     pub fn open(address: &ServerAddress) -> Result<Self> {
-        Ok(Self { link: Link::open(address)? })
+        Ok(Self { link: Link::open(address)?, address: address.clone() })
     }
 }
 
@@ -140,6 +141,11 @@ fn in_mode(statements: &mut Vec<Statement>, now: &mut Vec<String>, modes: &[Stri
 }
 
 impl DatabaseSource for MariadbSource {
+    fn reopen(&mut self) -> Result<()> {
+        self.link = Link::open(&self.address)?;
+        Ok(())
+    }
+
     fn overview(&mut self, scope: &dyn Scope) -> Result<Overview> {
         overview(&mut self.link, scope)
     }

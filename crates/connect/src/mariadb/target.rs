@@ -27,6 +27,7 @@ const LENIENT: &str = "SET SESSION sql_mode = 'NO_AUTO_VALUE_ON_ZERO,ALLOW_INVAL
 /// A database whose tables are to be replaced.
 pub struct MariadbTarget {
     link: Link,
+    address: ServerAddress,
     run: String,
     /// Tables and sequences that are built.
     tables: Vec<String>,
@@ -48,7 +49,30 @@ impl MariadbTarget {
         let (collations, replaced) = (BTreeSet::new(), BTreeMap::new());
         let (tables, removed, notes) = (Vec::new(), Vec::new(), Vec::new());
         let loader = Loader::default();
-        Ok(Self { link, run, tables, collations, replaced, removed, notes, loader })
+        let address = address.clone();
+        Ok(Self { link, address, run, tables, collations, replaced, removed, notes, loader })
+    }
+
+    /// Nobody else may build here meanwhile.
+    fn lock(&mut self) -> Result<()> {
+        let lock = self.link.one("SELECT get_lock(concat('fernweh ', database()), 0)")?;
+        if lock.as_deref() == Some("1") {
+            return Ok(());
+        }
+        Err(Trouble::outside("another run is at work on this database")
+            .at(self.link.shown.clone())
+            .because("it holds the lock that Fernweh takes while it builds")
+            .hint("wait until it has ended; fernweh runs lists what runs here"))
+    }
+
+    /// The session in which rows are written.
+    fn expect_rows(&mut self) -> Result<()> {
+        // Former states of rows, and records that break a check, come as they are, where the
+        // server knows these settings.
+        let _ = self.link.try_run("SET SESSION check_constraint_checks = 0");
+        let _ = self.link.try_run("SET SESSION system_versioning_insert_history = 1");
+        // From here on literals are bytes in the character sets of their columns.
+        self.link.run("SET NAMES binary")
     }
 
     fn learn_collations(&mut self) -> Result<()> {
@@ -276,13 +300,7 @@ impl DatabaseTarget for MariadbTarget {
     }
 
     fn build(&mut self, structure: &[Statement]) -> Result<()> {
-        let lock = self.link.one("SELECT get_lock(concat('fernweh ', database()), 0)")?;
-        if lock.as_deref() != Some("1") {
-            return Err(Trouble::outside("another run is at work on this database")
-                .at(self.link.shown.clone())
-                .because("it holds the lock that Fernweh takes while it builds")
-                .hint("wait until it has ended; fernweh runs lists what runs here"));
-        }
+        self.lock()?;
         self.learn_collations()?;
         for statement in structure {
             let (name, sql) = match statement {
@@ -303,12 +321,32 @@ impl DatabaseTarget for MariadbTarget {
             })?;
             self.tables.push(name.clone());
         }
-        // Former states of rows, and records that break a check, come as they are, where the
-        // server knows these settings.
-        let _ = self.link.try_run("SET SESSION check_constraint_checks = 0");
-        let _ = self.link.try_run("SET SESSION system_versioning_insert_history = 1");
-        // From here on literals are bytes in the character sets of their columns.
-        self.link.run("SET NAMES binary")
+        self.expect_rows()
+    }
+
+    fn secure(&mut self) -> Result<()> {
+        self.loader.end(&mut self.link)
+    }
+
+    fn resume(&mut self, structure: &[Statement]) -> Result<bool> {
+        self.link = Link::open(&self.address)?;
+        self.loader.begin_anew();
+        self.lock()?;
+        self.learn_collations()?;
+        let made = structure.iter().filter_map(|statement| match statement {
+            Statement::Object { kind: Kind::Sequence, name, .. }
+            | Statement::Table { name, .. } => Some(name.clone()),
+            _ => None,
+        });
+        self.tables = made.collect();
+        let there = self.link.ask(
+            "SELECT table_name FROM information_schema.tables WHERE table_schema = database()",
+        )?;
+        let there: BTreeSet<String> =
+            there.into_iter().filter_map(|row| row.into_iter().next()?).collect();
+        let complete = self.tables.iter().all(|name| there.contains(&self.aside('n', name)));
+        self.expect_rows()?;
+        Ok(complete)
     }
 
     fn write(&mut self, rows: &Portion, adapt: bool) -> Result<Vec<Rejected>> {

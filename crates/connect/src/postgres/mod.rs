@@ -66,7 +66,8 @@ impl Link {
 
     pub(crate) fn trouble(&self, what: &str, error: &Error) -> Trouble {
         let (because, hint) = plain_words(error);
-        Trouble::outside(what).at(self.shown.clone()).because(because).hint(hint)
+        let trouble = Trouble::outside(what).at(self.shown.clone()).because(because).hint(hint);
+        trouble.lost(is_lost(error))
     }
 
     /// Runs statements of our own, without result.
@@ -176,6 +177,12 @@ pub(crate) fn message(error: &Error) -> String {
         words.push_str(&format!("; {}", short.replace('\n', " ")));
     }
     words
+}
+
+/// Whether the connection is gone: broken, closed, or ended by a server that goes down.
+fn is_lost(error: &Error) -> bool {
+    let code = error.code().map(|code| code.code().to_owned());
+    code.is_none_or(|code| code.starts_with("57P") || code.starts_with("08"))
 }
 
 fn plain_words(error: &Error) -> (String, &'static str) {

@@ -16,12 +16,13 @@ use std::collections::{BTreeMap, BTreeSet};
 /// A database that is read.
 pub struct PostgresSource {
     link: Link,
+    address: ServerAddress,
 }
 
 impl PostgresSource {
     /// Logs in.
     pub fn open(address: &ServerAddress) -> Result<Self> {
-        Ok(Self { link: Link::open(address)? })
+        Ok(Self { link: Link::open(address)?, address: address.clone() })
     }
 }
 
@@ -232,6 +233,11 @@ fn sequences_of(link: &mut Link, kept: &BTreeSet<Id>) -> Result<Vec<Id>> {
 }
 
 impl DatabaseSource for PostgresSource {
+    fn reopen(&mut self) -> Result<()> {
+        self.link = Link::open(&self.address)?;
+        Ok(())
+    }
+
     fn overview(&mut self, scope: &dyn Scope) -> Result<Overview> {
         overview(&mut self.link, scope)
     }

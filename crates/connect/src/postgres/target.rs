@@ -23,6 +23,7 @@ const TOGETHER: u32 = 64;
 /// A database whose objects are to be replaced.
 pub struct PostgresTarget {
     pub(super) link: Link,
+    address: ServerAddress,
     run: String,
     /// The schemas of the archive and what it makes in each.
     pub(super) names: BTreeMap<String, BTreeSet<String>>,
@@ -48,6 +49,7 @@ impl PostgresTarget {
         let link = Link::open(address)?;
         Ok(Self {
             link,
+            address: address.clone(),
             run,
             names: BTreeMap::new(),
             tables: Vec::new(),
@@ -57,6 +59,29 @@ impl PostgresTarget {
             orphans: Vec::new(),
             notes: Vec::new(),
         })
+    }
+
+    /// Nobody else may build here meanwhile.
+    fn lock(&mut self) -> Result<()> {
+        let lock = self.link.one("SELECT pg_try_advisory_lock(hashtext('fernweh'))")?;
+        if lock.as_deref() == Some("t") {
+            return Ok(());
+        }
+        Err(Trouble::outside("another run is at work on this database")
+            .at(self.link.shown.clone())
+            .because("it holds the lock that Fernweh takes while it builds")
+            .hint("wait until it has ended; fernweh runs lists what runs here"))
+    }
+
+    /// Knows what the statements of an archive make.
+    fn begin_with(&mut self, structure: &[Statement]) {
+        self.names.clear();
+        self.learn(structure);
+        let tables = structure.iter().filter_map(|statement| match statement {
+            Statement::Table { name, .. } => Some(name.clone()),
+            _ => None,
+        });
+        self.tables = tables.collect();
     }
 
     /// The schema for the new (`n`) or old (`o`) state of a schema.
@@ -309,21 +334,27 @@ impl DatabaseTarget for PostgresTarget {
     }
 
     fn build(&mut self, structure: &[Statement]) -> Result<()> {
-        let lock = self.link.one("SELECT pg_try_advisory_lock(hashtext('fernweh'))")?;
-        if lock.as_deref() != Some("t") {
-            return Err(Trouble::outside("another run is at work on this database")
-                .at(self.link.shown.clone())
-                .because("it holds the lock that Fernweh takes while it builds")
-                .hint("wait until it has ended; fernweh runs lists what runs here"));
+        self.lock()?;
+        self.begin_with(structure);
+        self.make(structure)
+    }
+
+    fn secure(&mut self) -> Result<()> {
+        self.close()
+    }
+
+    fn resume(&mut self, structure: &[Statement]) -> Result<bool> {
+        self.link = Link::open(&self.address)?;
+        self.portions = 0;
+        self.lock()?;
+        self.begin_with(structure);
+        for table in self.tables.clone() {
+            let place = text(&self.built(&table).sql());
+            if self.link.one(&format!("SELECT to_regclass({place})"))?.is_none() {
+                return Ok(false);
+            }
         }
-        self.learn(structure);
-        self.make(structure)?;
-        let tables = structure.iter().filter_map(|statement| match statement {
-            Statement::Table { name, .. } => Some(name.clone()),
-            _ => None,
-        });
-        self.tables = tables.collect();
-        Ok(())
+        Ok(true)
     }
 
     fn write(&mut self, rows: &Portion, _: bool) -> Result<Vec<Rejected>> {

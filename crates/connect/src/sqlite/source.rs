@@ -226,6 +226,11 @@ impl SqliteSource {
 }
 
 impl DatabaseSource for SqliteSource {
+    fn reopen(&mut self) -> Result<()> {
+        // A file is not lost.
+        Ok(())
+    }
+
     fn overview(&mut self, scope: &dyn Scope) -> Result<Overview> {
         self.overview_of(scope).map_err(|error| self.wrong(error))
     }

@@ -28,6 +28,11 @@ pub struct SqliteTarget {
     removed: Vec<String>,
 }
 
+/// Until the switch nobody else uses the file; a run that is broken off goes on with it. Only
+/// `main`: the old database, attached later, must not be locked.
+const SESSION: &str = "PRAGMA main.journal_mode = TRUNCATE; PRAGMA main.synchronous = OFF; \
+     PRAGMA foreign_keys = OFF; PRAGMA main.locking_mode = EXCLUSIVE; BEGIN;";
+
 /// Whether SQLite keeps counters in this database.
 fn has_counters(db: &Connection) -> rusqlite::Result<bool> {
     let query = "SELECT count(*) FROM main.sqlite_schema WHERE name = 'sqlite_sequence'";
@@ -70,23 +75,15 @@ impl SqliteTarget {
     fn create(&mut self, structure: &[Statement]) -> rusqlite::Result<Connection> {
         let db = Connection::open(&self.built)?;
         db.set_prepared_statement_cache_capacity(64);
+        self.note_journal_mode(structure);
         for statement in structure {
-            if let Statement::Pragma { name, sql } = statement {
-                match name.as_str() {
-                    "journal_mode" => {
-                        let mode = sql.rsplit('=').next().unwrap_or_default().trim();
-                        self.journal_mode = Some(mode.to_owned());
-                    }
-                    _ => db.execute_batch(sql)?,
-                }
+            if let Statement::Pragma { name, sql } = statement
+                && name != "journal_mode"
+            {
+                db.execute_batch(sql)?;
             }
         }
-        // Until the switch nobody else uses the file, and a broken-off one is thrown away.
-        // Only `main`: the old database, attached later, must not be locked.
-        db.execute_batch(
-            "PRAGMA main.journal_mode = OFF; PRAGMA main.synchronous = OFF; PRAGMA foreign_keys = OFF; \
-             PRAGMA main.locking_mode = EXCLUSIVE; BEGIN;",
-        )?;
+        db.execute_batch(SESSION)?;
         for statement in structure {
             if let Statement::Table { sql, .. }
             | Statement::Object { kind: Kind::Virtual, sql, .. } = statement
@@ -95,6 +92,44 @@ impl SqliteTarget {
             }
         }
         Ok(db)
+    }
+
+    /// Opens the file of a run that was broken off, if it is whole.
+    fn go_on(&mut self, structure: &[Statement]) -> rusqlite::Result<bool> {
+        self.db = None;
+        if !self.built.exists() {
+            return Ok(false);
+        }
+        let db = Connection::open(&self.built)?;
+        db.set_prepared_statement_cache_capacity(64);
+        let whole: String = db.query_row("PRAGMA quick_check(1)", [], |row| row.get(0))?;
+        let there: Vec<String> = list(&db)?.into_iter().map(|found| found.name).collect();
+        let complete = structure.iter().all(|statement| match statement {
+            Statement::Table { name, .. } | Statement::Object { kind: Kind::Virtual, name, .. } => {
+                there.contains(name)
+            }
+            _ => true,
+        });
+        if whole != "ok" || !complete {
+            return Ok(false);
+        }
+        self.note_journal_mode(structure);
+        self.cleared_counters = false;
+        db.execute_batch(SESSION)?;
+        self.db = Some(db);
+        Ok(true)
+    }
+
+    /// The mode in which the site uses the file.
+    fn note_journal_mode(&mut self, structure: &[Statement]) {
+        for statement in structure {
+            if let Statement::Pragma { name, sql } = statement
+                && name == "journal_mode"
+            {
+                let mode = sql.rsplit('=').next().unwrap_or_default().trim();
+                self.journal_mode = Some(mode.to_owned());
+            }
+        }
     }
 
     fn insert(&mut self, portion: &Portion) -> rusqlite::Result<Vec<Rejected>> {
@@ -206,7 +241,9 @@ impl SqliteTarget {
                 "DELETE FROM sqlite_sequence WHERE name NOT IN (SELECT name FROM sqlite_schema)",
             )?;
         }
-        db.execute_batch("COMMIT; PRAGMA main.locking_mode = NORMAL;")?;
+        db.execute_batch(
+            "COMMIT; PRAGMA main.journal_mode = DELETE; PRAGMA main.locking_mode = NORMAL;",
+        )?;
         if self.journal_mode.as_deref() == Some("wal") {
             db.query_row("PRAGMA journal_mode = WAL", [], |_| Ok(()))?;
         }
@@ -266,6 +303,15 @@ impl DatabaseTarget for SqliteTarget {
             trouble("cannot write the site's new database", &self.path, &error)
                 .hint(format!("a record of table {} is not accepted", rows.table))
         })
+    }
+
+    fn secure(&mut self) -> Result<()> {
+        let db = self.db()?;
+        db.execute_batch("COMMIT; BEGIN").map_err(|error| self.wrong(error))
+    }
+
+    fn resume(&mut self, structure: &[Statement]) -> Result<bool> {
+        self.go_on(structure).map_err(|error| self.wrong(error))
     }
 
     fn foresee(&mut self, _: &Overview, _: &Structure) -> Result<Vec<Check>> {

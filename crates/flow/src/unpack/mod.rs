@@ -6,27 +6,31 @@
 mod files;
 mod rejects;
 mod rows;
+mod writer;
 
 use rejects::Rejects;
 pub use rejects::{BadRecord, OnBadRecord};
 
 use files::{check_files, read_files};
 use rows::{archive_structure, check_rows, own_structure, read_rows, tables_of};
+use writer::Into;
 
 use crate::archive::ArchiveReader;
 use crate::journal::{Journal, Plan, Records, Run, State, Step};
 use crate::patterns::Patterns;
 use crate::report::RewriteReport;
 use crate::survey;
+use fernweh_core::archive::DatabaseManifest;
+use fernweh_core::digest::sha256;
 use fernweh_core::rewrite::Rewriter;
 use fernweh_core::settings::Setting;
-use fernweh_core::sql::{Dialect, Prefix};
+use fernweh_core::sql::{Dialect, Prefix, Statement};
 use fernweh_ports::{
-    DatabaseSource, DatabaseTarget, Direction, FileTarget, LeftOut, Result, Scope, Trouble, Watch,
-    counted,
+    DatabaseSource, DatabaseTarget, Direction, FileTarget, Kind, LeftOut, Result, Scope, Trouble,
+    Watch, counted,
 };
 use serde::Serialize;
-use std::path::Path;
+use std::collections::BTreeMap;
 
 /// Gives the new value of a connection setting among all of its file.
 pub type NewSetting<'a> = dyn Fn(&Setting, &[Setting]) -> Option<String> + 'a;
@@ -129,6 +133,8 @@ pub struct UnpackReport {
     pub prefixed: u64,
     /// What rewriting did.
     pub rewriting: RewriteReport,
+    /// Whether an earlier run was gone on with.
+    pub went_on: bool,
     /// The run, if something was changed.
     pub run: Option<String>,
     /// Whether what was replaced is kept, so that `undo` can bring it back.
@@ -271,16 +277,21 @@ fn check_engine(
 }
 
 /// Completes a run of this site that was broken off in the middle of its switch, or
-/// cleans up one that had not come so far. Gives the way of a run that was completed.
+/// cleans up one that had not come so far, unless the same command can go on with it.
 pub fn settle_earlier(
     records: &Records,
     site: &str,
+    mark: &str,
     connect: &mut dyn FnMut(&Run, Work<'_>) -> Result<()>,
     watch: &dyn Watch,
-) -> Result<Option<Direction>> {
-    let mut completed = None;
+) -> Result<Earlier> {
+    let mut earlier = Earlier::None;
     for run in records.runs_of(site)? {
         if run.header.command != "unpack" || !run.is_unfinished() {
+            continue;
+        }
+        if run.header.mark == mark && run.takes_rows() && matches!(earlier, Earlier::None) {
+            earlier = Earlier::GoesOn(Box::new(run));
             continue;
         }
         connect(&run, &mut |targets| {
@@ -288,14 +299,47 @@ pub fn settle_earlier(
             match run.state() {
                 State::Switching(direction, plan) => {
                     switch(&mut journal, targets, &plan, direction, watch)?;
-                    completed = Some(direction);
+                    earlier = Earlier::Completed(direction);
                 }
                 _ => discard(&mut journal, targets, watch)?,
             }
             Ok(())
         })?;
     }
-    Ok(completed)
+    Ok(earlier)
+}
+
+/// What became of an earlier run of a site.
+#[derive(Debug)]
+pub enum Earlier {
+    /// There was none, or it was cleaned up.
+    None,
+    /// It was completed, this way.
+    Completed(Direction),
+    /// The same command goes on with it.
+    GoesOn(Box<Run>),
+}
+
+/// What tells the same unpacking from any other: the content of the archive, and what is done
+/// with it.
+pub fn mark(options: &UnpackOptions<'_>, archive: &ArchiveReader, halves: (bool, bool)) -> String {
+    let members: Vec<_> =
+        archive.seal.members.iter().filter(|member| member.name != "fernweh.json").collect();
+    let database = archive.manifest.database.iter();
+    let tables: Vec<_> = database.flat_map(|about| tables_of(options, about)).collect();
+    let part = &options.part;
+    let files = part.files.as_ref().map(Patterns::texts);
+    let prefix = part.prefix.as_ref().map(|prefix| (&prefix.old, &prefix.new));
+    let whole = format!(
+        "{halves:?} {tables:?} {files:?} {prefix:?} {:?} {} {:?} {:?} {} {:?} {members:?}",
+        part.prefix_in,
+        part.rows_only,
+        options.on_bad_record,
+        options.keep.texts(),
+        options.outside_links,
+        options.rewriter.rules(),
+    );
+    sha256(whole.as_bytes())
 }
 
 /// Cleans up a run that was not switched.
@@ -324,6 +368,14 @@ pub fn unpack(
     let plan = match build(options, archive, targets, journal, &mut report, watch) {
         Ok(plan) => plan,
         Err(trouble) => {
+            let run = &journal.header.run;
+            let broken_off = trouble.lost || trouble.kind == Kind::Interrupted;
+            if broken_off && journal.run()?.takes_rows() {
+                return Err(trouble.incomplete(format!(
+                    "the site stands as before; the same command goes on where this one stopped, \
+                     fernweh runs --discard {run} gives it up"
+                )));
+            }
             // The old site stands; what was built is of no use to anybody.
             let _ = discard(journal, targets, watch);
             return Err(trouble);
@@ -344,8 +396,7 @@ pub fn preview(
     let mut report =
         UnpackReport { rewriting: RewriteReport::of(options.rewriter), ..UnpackReport::default() };
     if let Some(about) = archive.manifest.database.as_ref().filter(|_| database) {
-        let mut none = Rejects::of_run(Path::new(""));
-        read_rows(options, archive, about, None, &mut none, &mut report, watch)?;
+        read_rows(options, archive, about, None, &mut report, watch)?;
     }
     if files {
         read_files(options, archive, None, &mut report, watch)?;
@@ -376,8 +427,27 @@ fn build(
         if options.part.some_tables || options.part.rows_only {
             target.use_what_is_there();
         }
-        target.build(&structure)?;
-        read_rows(options, archive, about, Some(*target), &mut rejects, report, watch)?;
+        let there = match journal.run()?.takes_rows() && !rejects.path().exists() {
+            true => rows_there(options, about, *target, &structure)?,
+            false => None,
+        };
+        match there {
+            Some(_) => report.went_on = true,
+            None => {
+                // Nothing, or something that cannot be gone on with.
+                target.discard()?;
+                target.build(&structure)?;
+                journal.step(&Step::Made, watch)?;
+            }
+        }
+        let into = Into {
+            target: *target,
+            structure: &structure,
+            dialect: about.dialect,
+            policy: options.on_bad_record,
+            there: there.unwrap_or_default(),
+        };
+        read_rows(options, archive, about, Some((into, &mut rejects)), report, watch)?;
         report.rejected = rejects.total();
         report.records -= report.rejected;
         report.adapted = rejects.adapted;
@@ -389,6 +459,9 @@ fn build(
         target.remove(&options.remove);
         report.removed.clone_from(&options.remove);
         plan.tables.extend(options.remove.iter().cloned());
+    }
+    if targets.database.is_none() && !journal.run()?.takes_rows() {
+        journal.step(&Step::Made, watch)?;
     }
     if let (Some(target), Some(_)) = (&mut targets.files, &archive.manifest.files) {
         let came = read_files(options, archive, Some(*target), report, watch)?;
@@ -422,6 +495,20 @@ fn build(
     journal.step(&Step::Checked, watch)?;
     watch.go_on()?;
     Ok(plan)
+}
+
+/// How many rows of each table an earlier run has written, if it is all there.
+fn rows_there(
+    options: &UnpackOptions<'_>,
+    about: &DatabaseManifest,
+    target: &mut dyn DatabaseTarget,
+    structure: &[Statement],
+) -> Result<Option<BTreeMap<String, u64>>> {
+    if !target.resume(structure)? {
+        return Ok(None);
+    }
+    let tables: Vec<String> = tables_of(options, about).into_iter().map(|(_, name)| name).collect();
+    Ok(Some(target.built_rows(&tables)?.into_iter().collect()))
 }
 
 /// Puts everything in place. Doing it twice, or after a break, gives the same.

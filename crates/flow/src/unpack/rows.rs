@@ -1,6 +1,7 @@
 //! The database of an archive: structure and rows, rewritten on their way.
 
-use super::rejects::{OnBadRecord, Rejects};
+use super::rejects::Rejects;
+use super::writer::{Into, Writer};
 use super::{UnpackOptions, UnpackReport};
 use crate::archive::ArchiveReader;
 use crate::report::TableReport;
@@ -170,27 +171,26 @@ pub(super) fn read_structure(
 
 /// Reads every row, and writes it if there is a target, on a thread of its own: the next
 /// rows are read and rewritten while the server takes the last ones.
-pub(super) fn read_rows(
+pub(super) fn read_rows<'a>(
     options: &UnpackOptions<'_>,
     archive: &ArchiveReader,
-    about: &DatabaseManifest,
-    target: Option<&mut dyn DatabaseTarget>,
-    rejects: &mut Rejects,
+    about: &'a DatabaseManifest,
+    into: Option<(Into<'a>, &'a mut Rejects)>,
     report: &mut UnpackReport,
-    watch: &dyn Watch,
+    watch: &'a dyn Watch,
 ) -> Result<()> {
     let total: u64 = archive.seal.rows.values().sum();
     watch.stage("database", Some(total), Unit::Records);
-    match target {
+    match into {
         None => each_portion(options, archive, about, report, watch, &mut |_, _| Ok(()))?,
-        Some(target) => std::thread::scope(|scope| {
+        Some((into, rejects)) => std::thread::scope(|scope| {
             let (send, incoming) = sync_channel::<(&Table, Portion)>(AHEAD);
-            let policy = options.on_bad_record;
             let writer = scope.spawn(move || {
-                incoming.into_iter().try_for_each(|(table, rows)| {
-                    let refused = target.write(&rows, policy == OnBadRecord::Adapt)?;
-                    rejects.note(about.dialect, policy, table, &rows, &refused)
-                })
+                let mut writer = Writer::new(into, rejects, watch);
+                for (table, rows) in incoming {
+                    writer.write(table, rows)?;
+                }
+                writer.secure()
             });
             let read = each_portion(options, archive, about, report, watch, &mut |table, rows| {
                 send.send((table, rows)).map_err(|_| stopped())

@@ -1,0 +1,91 @@
+//! What is broken off goes on where it stopped; a lost connection is none of the user's
+//! business.
+
+use super::zoo::{assert_same, two_sites};
+use fernweh_demo::database::{Database, Place};
+use fernweh_demo::server::{PrivateServer, Server};
+use fernweh_testkit::{Scene, database_cells};
+use std::fs;
+
+/// Enough rows for several portions that are secured one after another.
+fn fill(old: &Place) {
+    let mut database = Database::open(old).unwrap();
+    let sql = match old {
+        Place::Mariadb { .. } => {
+            "CREATE TABLE nights (id int PRIMARY KEY, note text) ENGINE=InnoDB; \
+             CREATE TABLE old_kind (id int PRIMARY KEY, note text) ENGINE=MyISAM; \
+             INSERT INTO nights SELECT seq, concat(seq, repeat(' seen', 240)) FROM seq_1_to_30000; \
+             INSERT INTO old_kind SELECT seq, concat(seq, repeat(' seen', 240)) FROM seq_1_to_9000; \
+             CREATE TABLE last_one (id int); INSERT INTO last_one VALUES (1), (1)"
+        }
+        _ => {
+            "CREATE TABLE nights (id int PRIMARY KEY, note text); \
+             INSERT INTO nights SELECT n, n || repeat(' seen', 240) FROM generate_series(1, 30000) n; \
+             CREATE TABLE last_one (id int); INSERT INTO last_one VALUES (1), (1)"
+        }
+    };
+    for statement in sql.split("; ") {
+        database.run(statement.as_bytes()).unwrap();
+    }
+}
+
+/// A server that may fall over, and two sites on it.
+fn unsteady(kind: Server) -> (tempfile::TempDir, PrivateServer, Scene, Place, Place) {
+    let folder = tempfile::tempdir().unwrap();
+    // PostgreSQL runs as a user of its own.
+    let open = std::os::unix::fs::PermissionsExt::from_mode(0o755);
+    fs::set_permissions(folder.path(), open).unwrap();
+    let server = PrivateServer::start(kind, &folder.path().join("server")).unwrap();
+    let [old, new] =
+        ["old", "new"].map(|name| server.make_database(name, &format!("u_{name}"), "pw").unwrap());
+    fill(&old);
+    let scene = two_sites(&old, &new);
+    (folder, server, scene, old, new)
+}
+
+fn goes_on(kind: Server, records: u64) {
+    let (_folder, mut server, scene, old, new) = unsteady(kind);
+    scene.done("pack old -o nights.fernweh.tar");
+    let line = "unpack nights.fernweh.tar new --as-is";
+    let cells = database_cells(&old);
+
+    // The server falls over in the middle, and comes back.
+    let ran = scene.run_halted_at(line, "secured", || server.crash_and_restart().unwrap());
+    ran.code(0).says("trying again in 1 second");
+    assert_same(&cells, &database_cells(&new), "after a lost connection");
+    scene.done("undo new");
+    scene.done("undo new --let-go");
+
+    // The program is killed in the middle, twice.
+    scene.run_killed_at(line, "secured");
+    scene.done("runs").says("unfinished");
+    scene.run_killed_at(line, "secured#2");
+    let told = scene.done(&format!("{line} --json")).json();
+    assert_eq!(told["went_on"], true);
+    assert_eq!(told["records"], records);
+    assert_same(&cells, &database_cells(&new), "gone on after a kill");
+    scene.done("undo new");
+    scene.done("undo new --let-go");
+
+    // Something else is asked for: that begins anew.
+    scene.run_killed_at(line, "secured");
+    let told = scene.done(&format!("{line} --tables nights --json")).json();
+    assert_eq!(told["went_on"], false);
+    scene.done("undo new");
+    scene.done("undo new --let-go");
+    let left = Database::open(&new).unwrap().ask(
+        "SELECT count(*) FROM information_schema.tables WHERE table_name LIKE '\\_fw%' \
+         OR table_schema LIKE '\\_fw%'",
+    );
+    assert_eq!(left.unwrap()[0][0].as_deref(), Some("0"));
+}
+
+#[test]
+fn unpacking_into_mariadb_goes_on_after_a_crash_of_the_server_or_a_kill() {
+    goes_on(Server::Mariadb, 39_002);
+}
+
+#[test]
+fn unpacking_into_postgres_goes_on_after_a_crash_of_the_server_or_a_kill() {
+    goes_on(Server::Postgres, 30_002);
+}

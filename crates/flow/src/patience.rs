@@ -1,0 +1,29 @@
+//! Trying again after a connection was lost: soon at first, then less and less often.
+
+use fernweh_ports::{Result, Trouble, Watch};
+use std::time::Duration;
+
+/// Seconds before each attempt; about five minutes in all.
+const WAITS: [u64; 14] = [1, 1, 2, 4, 8, 15, 30, 30, 30, 30, 30, 30, 45, 60];
+
+/// Tries `connect` until it succeeds or the attempts are used up; `lost` is what happened.
+pub(crate) fn again<T>(
+    lost: Trouble,
+    watch: &dyn Watch,
+    connect: &mut dyn FnMut() -> Result<T>,
+) -> Result<T> {
+    let mut last = lost;
+    for seconds in WAITS {
+        let unit = if seconds == 1 { "second" } else { "seconds" };
+        watch.note(&format!("{last}; trying again in {seconds} {unit}"));
+        for _ in 0..seconds * 10 {
+            watch.go_on()?;
+            std::thread::sleep(Duration::from_millis(100));
+        }
+        match connect() {
+            Ok(made) => return Ok(made),
+            Err(trouble) => last = trouble,
+        }
+    }
+    Err(last.lost(true))
+}

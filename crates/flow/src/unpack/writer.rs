@@ -1,0 +1,167 @@
+//! Writing rows so that a lost connection, or a run that was broken off, loses none: what is
+//! not yet secured is kept, and how many rows a table holds says where to go on, for rows
+//! always come in the order of the archive.
+
+use super::rejects::{OnBadRecord, Rejects};
+use crate::patience;
+use fernweh_core::record::{COUNTERS, Row, Table};
+use fernweh_core::sql::{Dialect, Statement};
+use fernweh_ports::{DatabaseTarget, Portion, Result, Trouble, Watch};
+use std::collections::{BTreeMap, BTreeSet};
+
+/// Bytes of rows that are kept until they are secured, about.
+const KEPT: usize = 16 << 20;
+
+/// Writes the rows of an archive.
+pub(super) struct Writer<'a> {
+    target: &'a mut dyn DatabaseTarget,
+    structure: &'a [Statement],
+    dialect: Dialect,
+    policy: OnBadRecord,
+    rejects: &'a mut Rejects,
+    watch: &'a dyn Watch,
+    /// Rows of each table that are there for good.
+    secured: BTreeMap<String, u64>,
+    /// Rows of each table that an earlier run has written.
+    there: BTreeMap<String, u64>,
+    kept: Vec<Kept<'a>>,
+    weight: usize,
+}
+
+/// Rows that are written but not secured.
+struct Kept<'a> {
+    table: &'a Table,
+    portion: Portion,
+    /// Whether what the destination rejects of them has been dealt with.
+    noted: bool,
+}
+
+/// What rows are written into, and how.
+pub(super) struct Into<'a> {
+    pub target: &'a mut dyn DatabaseTarget,
+    /// What is made before the rows.
+    pub structure: &'a [Statement],
+    pub dialect: Dialect,
+    pub policy: OnBadRecord,
+    /// How many rows of each table an earlier run has written.
+    pub there: BTreeMap<String, u64>,
+}
+
+impl<'a> Writer<'a> {
+    /// Begins.
+    pub fn new(into: Into<'a>, rejects: &'a mut Rejects, watch: &'a dyn Watch) -> Self {
+        let Into { target, structure, dialect, policy, there } = into;
+        let (kept, weight, secured) = (Vec::new(), 0, there.clone());
+        Self { target, structure, dialect, policy, rejects, watch, secured, there, kept, weight }
+    }
+
+    /// Writes a portion of a table.
+    pub fn write(&mut self, table: &'a Table, mut portion: Portion) -> Result<()> {
+        self.pass(&mut portion);
+        if portion.rows.is_empty() {
+            return Ok(());
+        }
+        self.weight += weight(&portion.rows);
+        self.kept.push(Kept { table, portion, noted: false });
+        match self.send(self.kept.len() - 1) {
+            Err(trouble) if trouble.lost => self.connect_anew(trouble)?,
+            sent => sent?,
+        }
+        if self.weight >= KEPT { self.secure() } else { Ok(()) }
+    }
+
+    /// Leaves out what an earlier run has written.
+    fn pass(&mut self, portion: &mut Portion) {
+        if let Some(there) = self.there.get_mut(&portion.table) {
+            let passed = (*there).min(portion.rows.len() as u64);
+            *there -= passed;
+            portion.rows.drain(..passed as usize);
+        }
+    }
+
+    /// Sends rows that are kept.
+    fn send(&mut self, place: usize) -> Result<()> {
+        let Kept { table, portion, noted } = &mut self.kept[place];
+        let refused = self.target.write(portion, self.policy == OnBadRecord::Adapt)?;
+        if !std::mem::replace(noted, true) {
+            self.rejects.note(self.dialect, self.policy, table, portion, &refused)?;
+        }
+        // What is left out counts for nothing from here on.
+        let out = |place| refused.iter().any(|one| one.row == place && !one.adapted);
+        let mut places = 0..;
+        portion.rows.retain(|_| places.next().is_some_and(|place| !out(place)));
+        Ok(())
+    }
+
+    /// Makes sure of what has been written so far.
+    pub fn secure(&mut self) -> Result<()> {
+        while let Err(trouble) = self.target.secure() {
+            if !trouble.lost {
+                return Err(trouble);
+            }
+            self.connect_anew(trouble)?;
+        }
+        for Kept { portion, .. } in self.kept.drain(..) {
+            *self.secured.entry(portion.table).or_default() += portion.rows.len() as u64;
+        }
+        self.weight = 0;
+        self.watch.reached("secured");
+        Ok(())
+    }
+
+    /// Connects anew, and writes again what went with the connection.
+    fn connect_anew(&mut self, mut lost: Trouble) -> Result<()> {
+        loop {
+            let (target, structure) = (&mut *self.target, self.structure);
+            let complete = patience::again(lost, self.watch, &mut || target.resume(structure))?;
+            if !complete {
+                return Err(unsure("what was built is not there any more"));
+            }
+            let sent = self
+                .forget_what_is_there()
+                .and_then(|()| (0..self.kept.len()).try_for_each(|place| self.send(place)));
+            match sent {
+                Err(trouble) if trouble.lost => lost = trouble,
+                sent => return sent,
+            }
+        }
+    }
+
+    /// What the tables hold now is there for good; the rest of what is kept comes behind it.
+    fn forget_what_is_there(&mut self) -> Result<()> {
+        let names: BTreeSet<&String> = self.kept.iter().map(|kept| &kept.portion.table).collect();
+        let names: Vec<String> =
+            names.into_iter().filter(|name| *name != COUNTERS).cloned().collect();
+        for (name, found) in self.target.built_rows(&names)? {
+            let secured = self.secured.entry(name.clone()).or_default();
+            let Some(mut more) = found.checked_sub(*secured) else {
+                return Err(unsure(&format!(
+                    "table {name} holds {found} records, of which {secured} were secured"
+                )));
+            };
+            *secured = found;
+            for Kept { portion, .. } in &mut self.kept {
+                if portion.table == name {
+                    let passed = more.min(portion.rows.len() as u64);
+                    portion.rows.drain(..passed as usize);
+                    more -= passed;
+                }
+            }
+            if more > 0 {
+                return Err(unsure(&format!("table {name} holds {more} records too many")));
+            }
+        }
+        self.kept.retain(|kept| !kept.portion.rows.is_empty());
+        Ok(())
+    }
+}
+
+fn weight(rows: &[Row]) -> usize {
+    rows.iter().flatten().map(fernweh_core::record::Value::weight).sum()
+}
+
+fn unsure(because: &str) -> Trouble {
+    Trouble::damaged("it is not sure what was written before the connection was lost")
+        .because(because)
+        .hint("unpack again from the beginning")
+}
