@@ -163,6 +163,8 @@ fn read(
         inside_files: None,
         outside_links: conversion.outside_links,
         program: conversion.program.clone(),
+        go_on: false,
+        again: None,
     };
     Ok(pack(&options, database, files, &context.watch)?.left_out)
 }

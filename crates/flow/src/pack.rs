@@ -1,6 +1,7 @@
 //! Site → archive.
 
-use crate::archive::{ArchiveWriter, PieceWriter};
+use crate::archive::{ArchiveWriter, Begun, Mark, PieceWriter};
+use crate::patience;
 use crate::patterns::Patterns;
 use fernweh_core::archive::{DatabaseManifest, FORMAT, FilesManifest, Manifest, Member, Seal};
 use fernweh_core::limits;
@@ -11,7 +12,8 @@ use fernweh_core::sql::{
     write_insert_head, write_row, write_structure,
 };
 use fernweh_ports::{
-    DatabaseSource, FileSource, LeftOut, Result, Scope, Structure, Trouble, Unit, Watch, counted,
+    DatabaseSource, FileSource, Kind, LeftOut, Result, Scope, Structure, Trouble, Unit, Watch,
+    counted,
 };
 use serde::Serialize;
 use std::io::Read;
@@ -43,6 +45,11 @@ pub struct PackOptions<'a> {
     pub outside_links: bool,
     /// Version of the program.
     pub program: String,
+    /// Goes on with an archive that was broken off.
+    pub go_on: bool,
+    /// The command that goes on with this one, for people; without it nothing unfinished is
+    /// kept.
+    pub again: Option<String>,
 }
 
 /// What was packed.
@@ -56,6 +63,9 @@ pub struct PackReport {
     pub snapshot: Option<String>,
     /// Tables that could not take part in the snapshot.
     pub outside_snapshot: Vec<String>,
+    /// When reading the database began anew after a break (RFC 3339, UTC): tables before and
+    /// after it are of different moments.
+    pub breaks: Vec<String>,
     /// Number of tables.
     pub tables: u64,
     /// Number of records.
@@ -85,11 +95,41 @@ pub struct PackReport {
 /// Packs a site.
 pub fn pack(
     options: &PackOptions<'_>,
-    mut database: Option<&mut dyn DatabaseSource>,
+    database: Option<&mut dyn DatabaseSource>,
     files: Option<&mut dyn FileSource>,
     watch: &dyn Watch,
 ) -> Result<PackReport> {
-    let mut archive = ArchiveWriter::create(&options.archive)?;
+    let (mut archive, begun) = match options.go_on {
+        true => ArchiveWriter::go_on(&options.archive)?,
+        false => (ArchiveWriter::create(&options.archive)?, None),
+    };
+    match fill(options, database, files, &mut archive, begun, watch) {
+        Ok((seal, mut report)) => {
+            report.size = archive.seal(seal)?;
+            Ok(report)
+        }
+        Err(trouble) if trouble.lost || trouble.kind == Kind::Interrupted => {
+            let Some(again) = &options.again else { return Err(trouble) };
+            archive.keep();
+            Err(trouble.incomplete(format!("nothing was changed; to go on from here: {again}")))
+        }
+        Err(trouble) => {
+            if options.go_on {
+                archive.keep();
+            }
+            Err(trouble)
+        }
+    }
+}
+
+fn fill(
+    options: &PackOptions<'_>,
+    mut database: Option<&mut dyn DatabaseSource>,
+    files: Option<&mut dyn FileSource>,
+    archive: &mut ArchiveWriter,
+    begun: Option<Begun>,
+    watch: &dyn Watch,
+) -> Result<(Seal, PackReport)> {
     let mut report =
         PackReport { archive: options.archive.display().to_string(), ..PackReport::default() };
     let mut seal = Seal::default();
@@ -109,21 +149,64 @@ pub fn pack(
             .as_ref()
             .map(|_| FilesManifest { left_out: options.leave_out.texts().to_vec() }),
     };
-    let text = serde_json::to_vec_pretty(&manifest).unwrap_or_default();
-    archive.add(Member::Manifest, text)?;
+    match begun {
+        Some(begun) => {
+            check_same(&manifest, &structure, &begun)?;
+            (seal.rows, seal.breaks) = (begun.rows, begun.breaks);
+            seal.breaks.push(crate::now());
+        }
+        None => {
+            let text = serde_json::to_vec_pretty(&manifest).unwrap_or_default();
+            archive.add(Member::Manifest, text)?;
+            if let Some(about) = &manifest.database {
+                let sql = write_structure(about.dialect, &structure.before);
+                archive.add(Member::Structure, sql)?;
+            }
+        }
+    }
+    archive.mark(Mark { anew: seal.breaks.last().cloned(), ..Mark::default() })?;
+    watch.reached("begun");
     if let (Some(source), Some(about)) = (database, &manifest.database) {
         watch.stage("database", Some(report.records), Unit::Records);
-        pack_database(about, &structure, source, &mut archive, &mut seal, watch)?;
+        let mut packing = PackRows { options, about, structure: &structure, archive, watch };
+        packing.all(source, &mut seal)?;
         report.records = site_rows(&seal);
     }
     if let Some(source) = files {
-        pack_files(options, source, &mut archive, &mut seal, &mut report, watch)?;
+        pack_files(options, source, archive, &mut seal, &mut report, watch)?;
     }
+    if manifest.database.is_none() {
+        seal.breaks.clear();
+    }
+    report.breaks.clone_from(&seal.breaks);
     seal.settings.clone_from(&report.settings);
     (report.files, report.folders) = (seal.files, seal.folders);
     (report.links, report.file_bytes) = (seal.links, seal.file_bytes);
-    report.size = archive.seal(seal)?;
-    Ok(report)
+    Ok((seal, report))
+}
+
+/// What is gone on with must be what it was.
+fn check_same(manifest: &Manifest, structure: &Structure, begun: &Begun) -> Result<()> {
+    let other = |what: &str| {
+        Trouble::usage("this archive cannot be continued")
+            .because(what)
+            .hint("pack anew, without --continue, into another file")
+    };
+    let halves = |manifest: &Manifest| (manifest.database.is_some(), manifest.files.is_some());
+    if begun.manifest.site != manifest.site || halves(&begun.manifest) != halves(manifest) {
+        return Err(other("it was begun for another site, or with other options"));
+    }
+    let (Some(now), Some(then)) = (&manifest.database, &begun.manifest.database) else {
+        return Ok(());
+    };
+    let tables = (&now.tables, &now.without_rows) == (&then.tables, &then.without_rows);
+    let sql = write_structure(now.dialect, &structure.before);
+    if !tables || begun.structure.as_ref() != Some(&sql) {
+        return Err(other(
+            "the structure of the database, or which tables are packed, has changed",
+        ));
+    }
+    Ok(())
 }
 
 fn describe(
@@ -164,35 +247,83 @@ fn describe(
     })
 }
 
-fn pack_database(
-    about: &DatabaseManifest,
-    structure: &Structure,
-    source: &mut dyn DatabaseSource,
-    archive: &mut ArchiveWriter,
-    seal: &mut Seal,
-    watch: &dyn Watch,
-) -> Result<()> {
-    archive.add(Member::Structure, write_structure(about.dialect, &structure.before))?;
-    for table in &about.tables {
-        let mut count = 0;
-        if !about.without_rows.contains(&table.name) {
-            let mut blocks = Blocks::new(about.dialect, table);
-            source.rows(table, &mut |row| {
-                count += 1;
-                if count % 1024 == 0 {
-                    watch.advance(1024);
-                    watch.go_on()?;
-                }
-                blocks.add(&row, archive)
-            })?;
-            watch.advance(count % 1024);
-            blocks.close(archive)?;
+/// The rows of a database, on their way into an archive.
+struct PackRows<'a> {
+    options: &'a PackOptions<'a>,
+    about: &'a DatabaseManifest,
+    structure: &'a Structure,
+    archive: &'a mut ArchiveWriter,
+    watch: &'a dyn Watch,
+}
+
+impl PackRows<'_> {
+    fn all(&mut self, source: &mut dyn DatabaseSource, seal: &mut Seal) -> Result<()> {
+        for table in &self.about.tables {
+            if let Some(done) = seal.rows.get(&table.name) {
+                self.watch.advance(*done);
+                continue;
+            }
+            let mut rows = 0;
+            if !self.about.without_rows.contains(&table.name) {
+                rows = loop {
+                    match self.table(source, table) {
+                        Err(trouble) if trouble.lost => {
+                            self.archive.take_back(&table.name)?;
+                            self.connect_anew(source, trouble)?;
+                            seal.breaks.push(crate::now());
+                        }
+                        read => break read?,
+                    }
+                };
+            }
+            seal.rows.insert(table.name.clone(), rows);
+            let (table, anew) = (Some(table.name.clone()), seal.breaks.last().cloned());
+            self.archive.mark(Mark { table, rows, anew, end: 0 })?;
+            self.watch.reached("table-packed");
         }
-        seal.rows.insert(table.name.clone(), count);
+        let after = write_structure(self.about.dialect, &self.structure.afterwards);
+        self.archive.add(Member::Afterwards, after)?;
+        let read = counted(site_rows(seal), "record", "records");
+        self.watch.done(&format!("read {read}"));
+        Ok(())
     }
-    archive.add(Member::Afterwards, write_structure(about.dialect, &structure.afterwards))?;
-    watch.done(&format!("read {}", counted(site_rows(seal), "record", "records")));
-    Ok(())
+
+    /// Reads a table; gives the number of its records.
+    fn table(&mut self, source: &mut dyn DatabaseSource, table: &Table) -> Result<u64> {
+        let mut blocks = Blocks::new(self.about.dialect, table);
+        let mut count = 0;
+        source.rows(table, &mut |row| {
+            count += 1;
+            if count % 1024 == 0 {
+                self.watch.advance(1024);
+                self.watch.go_on()?;
+            }
+            blocks.add(&row, self.archive)
+        })?;
+        self.watch.advance(count % 1024);
+        blocks.close(self.archive)?;
+        Ok(count)
+    }
+
+    /// Reads on at another moment; the structure must still be the same.
+    fn connect_anew(&self, source: &mut dyn DatabaseSource, lost: Trouble) -> Result<()> {
+        let scope = self.options.tables;
+        let again = patience::again(lost, self.watch, &mut || {
+            source.reopen()?;
+            source.begin()?;
+            source.structure(scope)
+        })?;
+        let dialect = self.about.dialect;
+        let same = again.tables == self.about.tables
+            && write_structure(dialect, &again.before)
+                == write_structure(dialect, &self.structure.before);
+        if same {
+            return Ok(());
+        }
+        Err(Trouble::outside("the site's structure changed while it was packed")
+            .because("the connection was lost, and the tables are not what they were before")
+            .hint("pack the site again"))
+    }
 }
 
 /// The records of the site's own tables.

@@ -28,6 +28,8 @@ pub struct ShowReport {
     pub file_bytes: u64,
     /// Files that hold connection settings.
     pub settings: Vec<String>,
+    /// When reading the database began anew after a break (RFC 3339, UTC).
+    pub breaks: Vec<String>,
     /// Number of members.
     pub members: u64,
     /// After `--verify`: members that are not what was written.
@@ -60,6 +62,7 @@ pub fn show(path: &Path, verify: bool, watch: &dyn Watch) -> Result<ShowReport> 
         links: seal.links,
         file_bytes: seal.file_bytes,
         settings: seal.settings.clone(),
+        breaks: seal.breaks.clone(),
         members: seal.members.len() as u64 + 1,
         different,
         manifest: archive.manifest.clone(),

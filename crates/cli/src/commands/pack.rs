@@ -46,6 +46,9 @@ pub struct PackArgs {
     /// Take links along that point out of the site
     #[arg(long)]
     pub outside_links: bool,
+    /// Go on with packing that was broken off, behind the tables that are complete
+    #[arg(long = "continue", conflicts_with = "sql")]
+    pub go_on: bool,
     /// Where the site is, without a configuration
     #[command(flatten)]
     pub places: SiteArgs,
@@ -68,15 +71,20 @@ pub fn run(context: &Context, args: &PackArgs) -> Result<u8> {
     let both = |configured: &[String], typed: &[String]| [configured, typed].concat();
     let section = &config.content.pack;
     let root = site.files.as_ref().and_then(|path| path.canonicalize().ok());
+    let archive = match (&args.sql, &args.output) {
+        // The script is taken out of an archive, which is not kept.
+        (Some(script), _) => beside(script)?,
+        (None, Some(output)) => output.clone(),
+        (None, None) if args.go_on => broken_off(&site.name)?,
+        (None, None) => archive_name(&site.name),
+    };
     let options = PackOptions {
         site: site.name.clone(),
         url: site.url.as_ref().map(ToString::to_string),
         root: root.map(|path| path.display().to_string()),
-        archive: match &args.sql {
-            // The script is taken out of an archive, which is not kept.
-            Some(script) => beside(script)?,
-            None => args.output.clone().unwrap_or_else(|| archive_name(&site.name)),
-        },
+        again: args.sql.is_none().then(|| again(&site.name, &archive, args)),
+        go_on: args.go_on,
+        archive,
         leave_out: Patterns::of_paths(&both(&section.leave_out, &args.leave_out))?,
         without_rows: Patterns::of_tables(&both(&section.without_rows, &args.without_rows))?,
         tables: &holds,
@@ -103,6 +111,45 @@ pub fn run(context: &Context, args: &PackArgs) -> Result<u8> {
     let seconds = began.elapsed().as_secs_f64();
     context.print(&report, &text(context, &site, &report, args.sql.is_some(), seconds));
     Ok(DONE)
+}
+
+/// The command for this archive, to be typed again.
+fn again(site: &str, archive: &Path, args: &PackArgs) -> String {
+    let mut line = format!("fernweh pack {site} -o {}", archive.display());
+    let lists = [
+        ("--leave-out", &args.leave_out),
+        ("--without-rows", &args.without_rows),
+        ("--tables", &args.tables),
+    ];
+    for (option, values) in lists {
+        values.iter().for_each(|value| line.push_str(&format!(" {option} '{value}'")));
+    }
+    match args.only {
+        Some(Half::Database) => line.push_str(" --only database"),
+        Some(Half::Files) => line.push_str(" --only files"),
+        None => {}
+    }
+    if args.outside_links {
+        line.push_str(" --outside-links");
+    }
+    line.push_str(" --continue");
+    line
+}
+
+/// The newest unfinished archive of a site in this folder.
+fn broken_off(site: &str) -> Result<PathBuf> {
+    let entries = std::fs::read_dir(".").into_iter().flatten().flatten();
+    let names = entries.filter_map(|entry| {
+        let name = entry.file_name().into_string().ok()?;
+        let name = name.strip_prefix('.')?.strip_suffix(".partial.marks")?.to_owned();
+        let dated = name.strip_prefix(site)?.starts_with('-');
+        dated.then_some((entry.metadata().ok()?.modified().ok()?, name))
+    });
+    names.max().map(|(_, name)| PathBuf::from(name)).ok_or_else(|| {
+        Trouble::usage("there is nothing to continue")
+            .because(format!("no unfinished archive of site {site} is in this folder"))
+            .hint("name the archive with -o, or pack without --continue")
+    })
 }
 
 /// Where the archive lies out of which a script is taken; refuses an existing script.
@@ -139,12 +186,21 @@ fn text(
         page.row(
             "database",
             &format!(
-                "{}, {}, all of one moment: {}",
+                "{}, {}, {}",
                 counted(report.tables, "table", "tables"),
                 counted(report.records, "record", "records"),
-                moment(snapshot)
+                match report.breaks.is_empty() {
+                    true => format!("all of one moment: {}", moment(snapshot)),
+                    false => "read in several sittings".into(),
+                }
             ),
         );
+        for began in &report.breaks {
+            page.more(&format!(
+                "not one moment any more: what was read after a break is of {}",
+                moment(began)
+            ));
+        }
         if !report.outside_snapshot.is_empty() {
             page.more(&format!(
                 "except for tables whose storage engine has no snapshot: {}",

@@ -39,6 +39,9 @@ fn text(context: &Context, report: &ShowReport) -> String {
     let url = manifest.url.as_deref().unwrap_or("without web address");
     page.row("site", &format!("{}, {url}", manifest.site));
     page.row("packed", &format!("{} by Fernweh {}", moment(&manifest.created), manifest.program));
+    for began in &report.breaks {
+        page.more(&format!("with a break: later tables are of another moment, {}", moment(began)));
+    }
     if let Some(database) = &manifest.database {
         let records = report.rows.iter().map(|(_, rows)| rows).sum();
         page.row(

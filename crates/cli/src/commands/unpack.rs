@@ -286,6 +286,11 @@ fn rewriter(config: &Config, incoming: &Incoming, site: &Site, as_is: bool) -> R
 /// Adds what is to be said about something of others.
 fn tell_incoming(report: &mut UnpackReport, incoming: &Incoming) {
     report.notes.splice(0..0, incoming.notes.iter().cloned());
+    if !incoming.archive.seal.breaks.is_empty() {
+        report.notes.push(
+            "the archive was packed with a break, so its tables are not all of one moment".into(),
+        );
+    }
     report.left_out.splice(0..0, incoming.left_out.iter().cloned());
 }
 

@@ -132,24 +132,33 @@ fn an_unfinished_run_can_be_cleaned_up() {
 }
 
 #[test]
-fn an_interrupted_pack_leaves_no_half_archive() {
+fn an_interrupted_pack_leaves_no_half_archive_and_goes_on() {
     let stage = Stage::of_size(PROGRAM, Engine::Sqlite, 30_000);
     let ran = stage.scene.run_interrupted_at("pack old -o half.tar", ".half.tar.partial");
-    ran.code(5).says("nothing was changed");
+    ran.code(5).says("nothing was changed").says("fernweh pack old -o half.tar --continue");
     assert!(!stage.scene.path("half.tar").exists());
+    stage.scene.done("pack old -o half.tar --continue");
+    stage.scene.done("show half.tar --verify");
     assert!(!stage.scene.path(".half.tar.partial").exists());
+    assert!(!stage.scene.path(".half.tar.partial.marks").exists());
 }
 
 #[test]
-fn an_interrupted_unpack_leaves_the_old_site_and_nothing_beside_it() {
+fn an_interrupted_unpack_leaves_the_old_site_and_can_be_gone_on_with_or_given_up() {
     let stage = Stage::of_size(PROGRAM, Engine::Sqlite, 20_000);
     stage.pack();
     stage.scene.write("new/htdocs/index.php", "the site that stands");
     let ran = stage.scene.run_interrupted_at(UNPACK, "new/.fernweh-htdocs");
-    ran.code(5).says("nothing was changed");
+    ran.code(5).says("nothing was changed").says("type the same command again");
+    let runs = stage.scene.done("runs --json").json();
+    stage.scene.done(&format!("runs --discard {}", runs[0]["run"].as_str().unwrap()));
     assert!(!stage.scene.path("new/.fernweh-htdocs").exists());
     let names: Vec<_> = files_of(&stage.root("new")).into_keys().collect();
     assert_eq!(names, ["index.php"]);
+    stage.scene.run_interrupted_at(UNPACK, "new/.fernweh-htdocs").code(5);
+    stage.scene.done(UNPACK);
+    stage.scene.done("undo new --let-go");
+    assert!(!stage.scene.path("new/.fernweh-htdocs").exists());
 }
 
 #[test]

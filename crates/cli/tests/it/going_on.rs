@@ -89,3 +89,72 @@ fn unpacking_into_mariadb_goes_on_after_a_crash_of_the_server_or_a_kill() {
 fn unpacking_into_postgres_goes_on_after_a_crash_of_the_server_or_a_kill() {
     goes_on(Server::Postgres, 30_002);
 }
+
+/// Tables that are worth a mark each.
+fn fill_several(old: &Place) {
+    let mut database = Database::open(old).unwrap();
+    for name in ["a_first", "b_second", "c_third"] {
+        let rows = match old {
+            Place::Mariadb { .. } => "SELECT seq, repeat(' seen', 300) FROM seq_1_to_12000",
+            _ => "SELECT n, repeat(' seen', 300) FROM generate_series(1, 12000) n",
+        };
+        for sql in [
+            format!("CREATE TABLE {name} (id int PRIMARY KEY, note text)"),
+            format!("INSERT INTO {name} {rows}"),
+        ] {
+            database.run(sql.as_bytes()).unwrap();
+        }
+    }
+}
+
+fn packing_goes_on(kind: Server) {
+    let (_folder, mut server, scene, old, new) = unsteady(kind);
+    fill_several(&old);
+    let cells = database_cells(&old);
+
+    // The server falls over in the middle, and comes back.
+    let ran = scene.run_halted_at("pack old -o crash.fernweh.tar", "table-packed#2", || {
+        server.crash_and_restart().unwrap();
+    });
+    ran.code(0).says("trying again").says("not one moment any more");
+    scene.done("unpack crash.fernweh.tar new --as-is").says("not all of one moment");
+    assert_same(&cells, &database_cells(&new), "packed through a crash");
+
+    // The program is killed, and goes on behind the tables that are complete.
+    scene.run_killed_at("pack old -o kill.fernweh.tar", "table-packed#2");
+    scene.run("pack old -o kill.fernweh.tar --continue --only database").code(0);
+    let told = scene.done("show kill.fernweh.tar --verify").says("with a break");
+    told.says("every digest checked: the archive is whole");
+    scene.done("unpack kill.fernweh.tar new --as-is --overwrite");
+    assert_same(&cells, &database_cells(&new), "gone on after a kill");
+    scene.run("pack old -o kill.fernweh.tar --continue").code(2).says("already there");
+    scene.run("pack old -o other.fernweh.tar --continue").code(2).says("nothing to continue");
+
+    // A structure that has changed meanwhile is none to go on with.
+    scene.run_killed_at("pack old -o late.fernweh.tar", "table-packed#3");
+    Database::open(&old).unwrap().run(b"ALTER TABLE c_third ADD more int").unwrap();
+    scene.run("pack old -o late.fernweh.tar --continue").code(2).says("has changed");
+}
+
+#[test]
+fn packing_mariadb_goes_on_after_a_crash_of_the_server_or_a_kill() {
+    packing_goes_on(Server::Mariadb);
+}
+
+#[test]
+fn packing_postgres_goes_on_after_a_crash_of_the_server_or_a_kill() {
+    packing_goes_on(Server::Postgres);
+}
+
+#[test]
+fn without_a_name_the_newest_unfinished_archive_of_the_site_is_continued() {
+    let scene = Scene::new(super::PROGRAM);
+    scene.write("fernweh.toml", "[site.old]\nfiles = \"htdocs\"\n");
+    scene.write("htdocs/index.php", "one");
+    scene.run("pack old --continue").code(2).says("no unfinished archive of site old");
+    scene.run_killed_at("pack old", "begun");
+    scene.done("pack old --continue").says("1 file");
+    let names = fs::read_dir(scene.path(".")).unwrap().flatten().map(|entry| entry.file_name());
+    let left = names.filter(|name| name.to_string_lossy().contains("partial")).count();
+    assert_eq!(left, 0);
+}

@@ -86,6 +86,10 @@ pub struct Seal {
     pub file_bytes: u64,
     /// Files that hold connection settings, passwords included.
     pub settings: Vec<String>,
+    /// The moments at which reading the database began anew after a break (RFC 3339, UTC);
+    /// tables read before and after it are of different moments.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub breaks: Vec<String>,
 }
 
 /// A member as the seal knows it.

@@ -1,9 +1,11 @@
 //! Writing and reading archives: a plain tar, member by member.
 
+mod begun;
 mod pieces;
 mod reader;
 mod writer;
 
+pub use begun::{Begun, Mark};
 pub use pieces::{PieceReader, PieceWriter};
 pub use reader::ArchiveReader;
 pub use writer::ArchiveWriter;

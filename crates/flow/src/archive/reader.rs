@@ -11,11 +11,11 @@ use std::fs::File;
 use std::io::{Read, Seek, SeekFrom};
 use std::path::{Path, PathBuf};
 
-struct Found {
-    name: String,
-    member: Member,
-    offset: u64,
-    size: u64,
+pub(super) struct Found {
+    pub name: String,
+    pub member: Member,
+    pub offset: u64,
+    pub size: u64,
 }
 
 /// A complete archive.
@@ -141,7 +141,7 @@ impl ArchiveReader {
     }
 }
 
-fn list(file: &File, size: u64) -> std::result::Result<Vec<Found>, String> {
+pub(super) fn list(file: &File, size: u64) -> std::result::Result<Vec<Found>, String> {
     let mut tar = tar::Archive::new(file);
     let entries = tar.entries_with_seek().map_err(|error| error.to_string())?;
     let mut found: Vec<Found> = Vec::new();

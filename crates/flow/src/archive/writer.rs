@@ -1,11 +1,13 @@
 //! Writing an archive. Blocks are compressed, digested and written by a thread of their
-//! own while the next block is read. Until the seal is written the file has another name.
+//! own while the next block is read. Until the seal is written the file has another name;
+//! marks in a file beside it say after which table writing can go on after a break.
 
+use super::begun::{Begun, Mark, begun};
 use fernweh_core::archive::{Member, Seal, SealedMember};
 use fernweh_core::digest::sha256;
 use fernweh_ports::{Result, Trouble};
 use std::fs::{self, File, OpenOptions};
-use std::io::{BufWriter, Write};
+use std::io::{BufWriter, Seek, SeekFrom, Write};
 use std::os::unix::fs::OpenOptionsExt;
 use std::path::{Path, PathBuf};
 use std::sync::mpsc::{SyncSender, sync_channel};
@@ -14,60 +16,173 @@ use std::thread::JoinHandle;
 /// The level of zstd: the best rate for its size on text of this kind.
 const LEVEL: i32 = 3;
 
-type Made = std::io::Result<(tar::Builder<BufWriter<File>>, Vec<SealedMember>)>;
+type Made = std::io::Result<Tape>;
+
+/// What the writing thread is to do.
+enum Job {
+    Add(Member, Vec<u8>),
+    /// Takes the blocks of a table back; they are the last ones.
+    TakeBack(String),
+    /// Notes that all is written up to here.
+    Mark(Mark),
+}
 
 /// An archive that is being written.
 pub struct ArchiveWriter {
     path: PathBuf,
     partial: PathBuf,
-    blocks: Option<SyncSender<(Member, Vec<u8>)>>,
+    jobs: Option<SyncSender<Job>>,
     worker: Option<JoinHandle<Made>>,
     sealed: bool,
+    kept: bool,
 }
+
+/// The file as it grows, and what it holds.
+struct Tape {
+    tar: tar::Builder<BufWriter<File>>,
+    marks: File,
+    /// The members, and where each begins.
+    members: Vec<(SealedMember, u64)>,
+    /// Marks that wait until there is enough to be worth writing it through to disk.
+    waiting: Vec<Mark>,
+    /// Bytes since the last mark, before compression.
+    since: usize,
+}
+
+/// Bytes before compression that are worth a mark.
+const WORTH_A_MARK: usize = 16 << 20;
+
+impl Tape {
+    fn work(&mut self, job: Job) -> std::io::Result<()> {
+        match job {
+            Job::Add(member, raw) => {
+                let name = member.to_string();
+                self.since += raw.len();
+                let bytes =
+                    if name.ends_with(".zst") { zstd::bulk::compress(&raw, LEVEL)? } else { raw };
+                let start = self.tar.get_mut().stream_position()?;
+                append(&mut self.tar, &name, &bytes)?;
+                let size = bytes.len() as u64;
+                self.members.push((SealedMember { name, size, sha256: sha256(&bytes) }, start));
+                Ok(())
+            }
+            Job::TakeBack(table) => {
+                let of_table = |name: &str| matches!(Member::parse(name), Ok(Member::Rows { table: found, .. }) if found == table);
+                let first = self.members.iter().position(|(member, _)| of_table(&member.name));
+                let Some(first) = first else { return Ok(()) };
+                let start = self.members[first].1;
+                self.members.truncate(first);
+                let file = self.tar.get_mut();
+                file.flush()?;
+                file.get_ref().set_len(start)?;
+                file.seek(SeekFrom::Start(start)).map(drop)
+            }
+            Job::Mark(mut mark) => {
+                let first = mark.table.is_none();
+                let file = self.tar.get_mut();
+                mark.end = file.stream_position()?;
+                self.waiting.push(mark);
+                if self.since < WORTH_A_MARK && !first {
+                    return Ok(());
+                }
+                self.since = 0;
+                file.flush()?;
+                file.get_ref().sync_data()?;
+                for mark in self.waiting.drain(..) {
+                    let mut line = serde_json::to_vec(&mark)?;
+                    line.push(b'\n');
+                    self.marks.write_all(&line)?;
+                }
+                Ok(())
+            }
+        }
+    }
+}
+
+/// The file beside an unfinished archive.
+pub(super) fn marks_of(partial: &Path) -> PathBuf {
+    let mut name = partial.as_os_str().to_owned();
+    name.push(".marks");
+    PathBuf::from(name)
+}
+
+/// An archive's name until it is sealed.
+pub(super) fn partial_of(path: &Path) -> PathBuf {
+    let name = path.file_name().unwrap_or_default().to_string_lossy();
+    path.with_file_name(format!(".{name}.partial"))
+}
+
+const WHAT: &str = "cannot write the archive";
 
 impl ArchiveWriter {
     /// Begins an archive that will have this name; refuses an existing one.
     pub fn create(path: &Path) -> Result<Self> {
-        let what = "cannot write the archive";
-        if path.exists() {
-            return Err(Trouble::usage(what)
-                .at(path.display().to_string())
-                .because("a file of this name is already there")
-                .hint("choose another name with -o, or remove the file"));
-        }
-        let name = path.file_name().unwrap_or_default().to_string_lossy();
-        let partial = path.with_file_name(format!(".{name}.partial"));
+        refuse_existing(path)?;
+        let partial = partial_of(path);
         if let Some(folder) = path.parent().filter(|folder| !folder.as_os_str().is_empty()) {
-            fs::create_dir_all(folder).map_err(|error| Trouble::file(what, folder, &error))?;
+            fs::create_dir_all(folder).map_err(|error| Trouble::file(WHAT, folder, &error))?;
         }
-        let file = OpenOptions::new()
-            .write(true)
-            .create(true)
-            .truncate(true)
-            .mode(0o600)
-            .open(&partial)
-            .map_err(|error| Trouble::file(what, &partial, &error))?;
-        let (blocks, incoming) = sync_channel::<(Member, Vec<u8>)>(2);
+        let open = |path: &Path| {
+            let mut options = OpenOptions::new();
+            options.write(true).create(true).truncate(true).mode(0o600);
+            options.open(path).map_err(|error| Trouble::file(WHAT, path, &error))
+        };
+        let (file, marks) = (open(&partial)?, open(&marks_of(&partial))?);
+        Ok(Self::begin(path, file, marks, Vec::new()))
+    }
+
+    /// Goes on with an archive that was broken off.
+    pub fn go_on(path: &Path) -> Result<(Self, Option<Begun>)> {
+        refuse_existing(path)?;
+        let partial = partial_of(path);
+        let wrong = |error: std::io::Error| Trouble::file(WHAT, &partial, &error);
+        let Some(found) = begun(path, &partial)? else {
+            return Ok((Self::create(path)?, None));
+        };
+        let mut file = OpenOptions::new().read(true).write(true).open(&partial).map_err(wrong)?;
+        file.seek(SeekFrom::Start(found.end)).map_err(wrong)?;
+        let marks = OpenOptions::new().append(true).open(marks_of(&partial)).map_err(wrong)?;
+        let writer = Self::begin(path, file, marks, found.members.clone());
+        Ok((writer, Some(found)))
+    }
+
+    fn begin(path: &Path, file: File, marks: File, members: Vec<(SealedMember, u64)>) -> Self {
+        let (jobs, incoming) = sync_channel::<Job>(2);
         let worker = std::thread::spawn(move || {
-            let mut tar = tar::Builder::new(BufWriter::with_capacity(1 << 20, file));
-            let mut sealed = Vec::new();
-            for (member, raw) in incoming {
-                let name = member.to_string();
-                let bytes =
-                    if name.ends_with(".zst") { zstd::bulk::compress(&raw, LEVEL)? } else { raw };
-                append(&mut tar, &name, &bytes)?;
-                let size = bytes.len() as u64;
-                sealed.push(SealedMember { name, size, sha256: sha256(&bytes) });
+            let tar = tar::Builder::new(BufWriter::with_capacity(1 << 20, file));
+            let mut tape = Tape { tar, marks, members, waiting: Vec::new(), since: 0 };
+            for job in incoming {
+                tape.work(job)?;
             }
-            Ok((tar, sealed))
+            Ok(tape)
         });
-        let path = path.to_owned();
-        Ok(Self { path, partial, blocks: Some(blocks), worker: Some(worker), sealed: false })
+        let (path, partial) = (path.to_owned(), partial_of(path));
+        let (jobs, worker) = (Some(jobs), Some(worker));
+        Self { path, partial, jobs, worker, sealed: false, kept: false }
     }
 
     /// Adds a member; its bytes are compressed if its name says so.
     pub fn add(&mut self, member: Member, raw: Vec<u8>) -> Result<()> {
-        let sent = self.blocks.as_ref().is_some_and(|blocks| blocks.send((member, raw)).is_ok());
+        self.hand_over(Job::Add(member, raw))
+    }
+
+    /// Takes the blocks of the table back that was written last.
+    pub fn take_back(&mut self, table: &str) -> Result<()> {
+        self.hand_over(Job::TakeBack(table.to_owned()))
+    }
+
+    /// Notes that a table is complete; writing can go on behind it after a break.
+    pub fn mark(&mut self, mark: Mark) -> Result<()> {
+        self.hand_over(Job::Mark(mark))
+    }
+
+    /// Keeps what is written so far when this is dropped.
+    pub fn keep(&mut self) {
+        self.kept = true;
+    }
+
+    fn hand_over(&mut self, job: Job) -> Result<()> {
+        let sent = self.jobs.as_ref().is_some_and(|jobs| jobs.send(job).is_ok());
         if sent {
             return Ok(());
         }
@@ -78,20 +193,19 @@ impl ArchiveWriter {
         }
     }
 
-    fn join(&mut self) -> Result<(tar::Builder<BufWriter<File>>, Vec<SealedMember>)> {
-        self.blocks = None;
-        let what = "cannot write the archive";
+    fn join(&mut self) -> Result<Tape> {
+        self.jobs = None;
         match self.worker.take().map(JoinHandle::join) {
             Some(Ok(Ok(made))) => Ok(made),
-            Some(Ok(Err(error))) => Err(Trouble::file(what, &self.path, &error)),
-            _ => Err(Trouble::outside(what).because("its writer has stopped")),
+            Some(Ok(Err(error))) => Err(Trouble::file(WHAT, &self.path, &error)),
+            _ => Err(Trouble::outside(WHAT).because("its writer has stopped")),
         }
     }
 
     /// Writes the seal and gives the archive its name; returns its size in bytes.
     pub fn seal(mut self, mut seal: Seal) -> Result<u64> {
-        let (mut tar, members) = self.join()?;
-        seal.members = members;
+        let Tape { mut tar, members, .. } = self.join()?;
+        seal.members = members.into_iter().map(|(member, _)| member).collect();
         let text = serde_json::to_vec_pretty(&seal).unwrap_or_default();
         let close = || -> std::io::Result<u64> {
             append(&mut tar, &Member::Seal.to_string(), &text)?;
@@ -105,11 +219,21 @@ impl ArchiveWriter {
             let _ = fs::remove_file(&self.partial);
             Ok(file.metadata()?.len())
         };
-        let size = close()
-            .map_err(|error| Trouble::file("cannot write the archive", &self.path, &error))?;
+        let size = close().map_err(|error| Trouble::file(WHAT, &self.path, &error))?;
+        let _ = fs::remove_file(marks_of(&self.partial));
         self.sealed = true;
         Ok(size)
     }
+}
+
+fn refuse_existing(path: &Path) -> Result<()> {
+    if !path.exists() {
+        return Ok(());
+    }
+    Err(Trouble::usage(WHAT)
+        .at(path.display().to_string())
+        .because("a file of this name is already there")
+        .hint("choose another name with -o, or remove the file"))
 }
 
 /// For file systems without hard links.
@@ -122,12 +246,13 @@ fn no_overwrite(from: &Path, to: &Path) -> std::io::Result<()> {
 
 impl Drop for ArchiveWriter {
     fn drop(&mut self) {
-        self.blocks = None;
+        self.jobs = None;
         if let Some(worker) = self.worker.take() {
             let _ = worker.join();
         }
-        if !self.sealed {
+        if !self.sealed && !self.kept {
             let _ = fs::remove_file(&self.partial);
+            let _ = fs::remove_file(marks_of(&self.partial));
         }
     }
 }

@@ -372,8 +372,8 @@ pub fn unpack(
             let broken_off = trouble.lost || trouble.kind == Kind::Interrupted;
             if broken_off && journal.run()?.takes_rows() {
                 return Err(trouble.incomplete(format!(
-                    "the site stands as before; the same command goes on where this one stopped, \
-                     fernweh runs --discard {run} gives it up"
+                    "nothing was changed; type the same command again to go on from here, or\n\
+                     fernweh runs --discard {run} to give it up"
                 )));
             }
             // The old site stands; what was built is of no use to anybody.

@@ -1,0 +1,92 @@
+//! What is there of an archive that was broken off.
+
+use super::reader::{Found, list};
+use super::writer::marks_of;
+use fernweh_core::archive::{Manifest, Member, SealedMember};
+use fernweh_core::digest::sha256;
+use fernweh_ports::{Result, Trouble};
+use serde::{Deserialize, Serialize};
+use std::collections::BTreeMap;
+use std::fs::{self, File};
+use std::io::{Read, Seek, SeekFrom};
+use std::path::Path;
+
+/// Up to where an unfinished archive is whole: one line of the file beside it.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Mark {
+    /// The table that is complete; none behind the structure.
+    pub table: Option<String>,
+    /// Its records.
+    pub rows: u64,
+    /// When reading began anew before it, if it did (RFC 3339, UTC).
+    pub anew: Option<String>,
+    /// Bytes of the archive up to here.
+    pub end: u64,
+}
+
+/// The whole part of an unfinished archive.
+#[derive(Debug)]
+pub struct Begun {
+    /// What it says of itself.
+    pub manifest: Manifest,
+    /// The structure of its database as SQL, if it has one.
+    pub structure: Option<Vec<u8>>,
+    /// The records of each table that is complete.
+    pub rows: BTreeMap<String, u64>,
+    /// When reading began anew (RFC 3339, UTC).
+    pub breaks: Vec<String>,
+    pub(super) members: Vec<(SealedMember, u64)>,
+    pub(super) end: u64,
+}
+
+/// Reads what is there, and cuts off what is not whole; `None` if nothing is.
+pub(super) fn begun(path: &Path, partial: &Path) -> Result<Option<Begun>> {
+    let nothing = |because: &str| {
+        Trouble::usage("there is nothing to continue")
+            .at(path.display().to_string())
+            .because(because)
+            .hint("pack without --continue")
+    };
+    let marks = fs::read_to_string(marks_of(partial))
+        .map_err(|_| nothing("no packing into this archive was broken off"))?;
+    let wrong =
+        |error: std::io::Error| Trouble::file("cannot continue the archive", partial, &error);
+    let mut file = File::options().read(true).write(true).open(partial).map_err(wrong)?;
+    let length = file.metadata().map_err(wrong)?.len();
+    // A last line that is not whole was never acted upon.
+    let marks: Vec<Mark> =
+        marks.lines().map_while(|line| serde_json::from_str(line).ok()).collect();
+    let whole: Vec<&Mark> = marks.iter().take_while(|mark| mark.end <= length).collect();
+    let Some(end) = whole.last().map(|mark| mark.end) else { return Ok(None) };
+    file.set_len(end).map_err(wrong)?;
+    let damaged = |because: String| {
+        Trouble::damaged("the unfinished archive is damaged")
+            .at(partial.display().to_string())
+            .because(because)
+            .hint("remove it, and pack without --continue")
+    };
+    let mut members = Vec::new();
+    let mut first = Vec::new();
+    for Found { name, member, offset, size } in list(&file, end).map_err(&damaged)? {
+        let mut bytes = Vec::new();
+        file.seek(SeekFrom::Start(offset)).map_err(wrong)?;
+        (&mut file).take(size).read_to_end(&mut bytes).map_err(wrong)?;
+        let sealed = SealedMember { name, size, sha256: sha256(&bytes) };
+        members.push((sealed, offset));
+        if matches!(member, Member::Manifest | Member::Structure) {
+            first.push((member, bytes));
+        }
+    }
+    let bytes_of = |wanted: &Member| {
+        first.iter().find(|(member, _)| member == wanted).map(|(_, bytes)| bytes.as_slice())
+    };
+    let manifest =
+        bytes_of(&Member::Manifest).ok_or_else(|| damaged("it has no manifest".into()))?;
+    let manifest = Manifest::parse(manifest).map_err(|error| damaged(error.to_string()))?;
+    let structure = bytes_of(&Member::Structure).map(zstd::decode_all).transpose();
+    let structure = structure.map_err(|error| damaged(error.to_string()))?;
+    let tables = whole.iter().filter_map(|mark| Some((mark.table.clone()?, mark.rows)));
+    let rows = tables.collect();
+    let breaks = whole.iter().filter_map(|mark| mark.anew.clone()).collect();
+    Ok(Some(Begun { manifest, structure, rows, breaks, members, end }))
+}
