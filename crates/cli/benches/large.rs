@@ -14,28 +14,45 @@ const PROGRAM: &str = env!("CARGO_BIN_EXE_fernweh");
 
 struct Measured {
     seconds: f64,
+    /// Seconds of processor time.
+    cpu: f64,
     peak_mb: u64,
 }
 
 /// Runs the program; its peak memory is what the kernel noted last.
 fn measured(stage: &Stage, line: &str) -> Measured {
+    measured_until(stage, line, None)
+}
+
+/// Runs the program to its end, or until it is killed at a step of its journal.
+fn measured_until(stage: &Stage, line: &str, step: Option<&str>) -> Measured {
     let began = Instant::now();
-    let mut child =
-        stage.scene.command(line).stdout(Stdio::null()).spawn().expect("the program starts");
+    let mut command = stage.scene.command(line);
+    if let Some(step) = step {
+        command.env("FERNWEH_TEST_STOP_AT", step);
+    }
+    let mut child = command.stdout(Stdio::null()).spawn().expect("the program starts");
     let status = format!("/proc/{}/status", child.id());
-    let mut peak_kb = 0;
+    let stat = format!("/proc/{}/stat", child.id());
+    let (mut peak_kb, mut ticks) = (0, 0.0);
     loop {
+        // Fields 14 and 15 of proc(5): a hundredth of a second each.
+        let text = std::fs::read_to_string(&stat).unwrap_or_default();
+        let fields = text.rsplit(')').next().unwrap_or_default().split(' ').skip(12).take(2);
+        let now: f64 = fields.filter_map(|field| field.parse::<f64>().ok()).sum();
+        ticks = f64::max(ticks, now);
         let text = std::fs::read_to_string(&status).unwrap_or_default();
         let peak = text.lines().find_map(|line| line.strip_prefix("VmHWM:"));
         let found = peak.and_then(|rest| rest.trim().trim_end_matches(" kB").parse().ok());
         peak_kb = peak_kb.max(found.unwrap_or(0));
         if let Some(ended) = child.try_wait().expect("the program can be waited for") {
-            assert!(ended.success(), "fernweh {line} failed");
+            assert!(ended.success() || step.is_some(), "fernweh {line} failed");
             break;
         }
         std::thread::sleep(Duration::from_millis(5));
     }
-    Measured { seconds: began.elapsed().as_secs_f64(), peak_mb: peak_kb / 1000 }
+    let seconds = began.elapsed().as_secs_f64();
+    Measured { seconds, cpu: ticks / 100.0, peak_mb: peak_kb / 1000 }
 }
 
 /// The SQL in an archive, uncompressed: its bytes, and the seconds that zstd needs for them.
@@ -64,6 +81,18 @@ fn median(mut seconds: Vec<f64>) -> f64 {
     seconds[seconds.len() / 2]
 }
 
+/// How long unpacking takes up to each step of its journal.
+fn phases(stage: &Stage, line: &str) {
+    for step in ["made", "secured", "built", "checked"] {
+        let found = measured_until(stage, line, Some(step));
+        print!("{step} after {:.2} s ({:.2} of the program's own), ", found.seconds, found.cpu);
+        let runs = stage.scene.done("runs --json").json();
+        let open = runs.as_array().and_then(|runs| runs.last().cloned()).expect("a run");
+        stage.scene.done(&format!("runs --discard {}", open["run"].as_str().expect("a name")));
+    }
+    println!("as is");
+}
+
 /// Ratios to the floors: higher is better, 1.0 is as fast as the floor.
 fn ratios(articles: u64, engine: Engine, runs: u32) {
     let stage = Stage::of_size(PROGRAM, engine, articles);
@@ -83,6 +112,9 @@ fn ratios(articles: u64, engine: Engine, runs: u32) {
         rewriting.push(measured(&stage, &line).seconds);
         stage.scene.done("undo new");
         stage.scene.done("undo new --let-go");
+        if run + 1 == runs {
+            phases(&stage, &format!("{line} --as-is"));
+        }
         std::fs::remove_file(stage.scene.path(&archive)).expect("removed");
     }
     let (packing, zstd_rate) = (median(packing), median(zstd_rate));
@@ -111,8 +143,10 @@ fn measure(articles: u64, engine: Engine) {
         ("undo", "undo new"),
     ];
     let mut mb = 0.0;
-    println!("{:<16} {:>8} {:>9} {:>11} {:>14}", "", "seconds", "MB/s", "peak MB", "times floor");
-    println!("{:<16} {floor:>8.2} {:>9} {:>11} {:>14}", "bare read", "", "", "1.00");
+    let titles = ["", "seconds", "CPU s", "MB/s", "peak MB", "times floor"];
+    let [a, b, c, d, e, f] = titles;
+    println!("{a:<16} {b:>8} {c:>6} {d:>9} {e:>11} {f:>14}");
+    println!("{:<16} {floor:>8.2} {:>6} {:>9} {:>11} {:>14}", "bare read", "", "", "", "1.00");
     for (name, line) in steps {
         let found = measured(&stage, line);
         if name == "pack" {
@@ -124,8 +158,9 @@ fn measure(articles: u64, engine: Engine) {
             String::new()
         };
         println!(
-            "{name:<16} {:>8.2} {rate:>9} {:>11} {:>14.2}",
+            "{name:<16} {:>8.2} {:>6.2} {rate:>9} {:>11} {:>14.2}",
             found.seconds,
+            found.cpu,
             found.peak_mb,
             found.seconds / floor
         );
