@@ -93,7 +93,7 @@ fn text(context: &Context, site: &Site, report: &UndoReport) -> String {
         page.more(&format!("since then {number} {what} {}", written.table));
     }
     if report.changed_since && report.written.is_empty() {
-        page.more("since then records were changed");
+        page.more("since then records may have been changed");
     }
     if report.changed_since || !report.written.is_empty() {
         page.arrow(
