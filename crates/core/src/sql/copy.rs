@@ -2,6 +2,7 @@
 //! values, `\\N` for NULL, a backslash before what would end a value or a line
 //! (PostgreSQL documentation, `COPY`, "Text Format").
 
+use super::escape::{Letters, letters, write_escaped};
 use super::statement::StatementError;
 use super::{Dialect, Qualified, quote_name};
 use crate::digest::hex;
@@ -29,7 +30,8 @@ pub fn write_copy_head(table: &str, columns: &[String], out: &mut Vec<u8>) {
 
 /// Writes a row as one line.
 pub fn write_copy_row(row: &[Value], out: &mut Vec<u8>) {
-    write_line(row, out, &escape::<false>, &|bytes, out| {
+    let text = |text: &[u8], out: &mut Vec<u8>| write_escaped(text, &COPY_LETTERS, out);
+    write_line(row, out, &text, &|bytes, out| {
         out.extend_from_slice(b"\\\\x");
         out.extend_from_slice(hex(bytes).as_bytes());
     });
@@ -39,7 +41,8 @@ pub fn write_copy_row(row: &[Value], out: &mut Vec<u8>) {
 /// differs in that bytes stand as they are, and a zero byte has an escape (which `COPY` would
 /// read as the beginning of an octal number).
 pub fn write_load_row(row: &[Value], out: &mut Vec<u8>) {
-    write_line(row, out, &escape::<true>, &escape::<true>);
+    let write = |bytes: &[u8], out: &mut Vec<u8>| write_escaped(bytes, &LOAD_LETTERS, out);
+    write_line(row, out, &write, &write);
 }
 
 type Write<'a> = &'a dyn Fn(&[u8], &mut Vec<u8>);
@@ -60,23 +63,11 @@ fn write_line(row: &[Value], out: &mut Vec<u8>, write_text: Write<'_>, write_byt
     out.push(b'\n');
 }
 
-fn escape<const ZERO: bool>(text: &[u8], out: &mut Vec<u8>) {
-    let mut from = 0;
-    for (at, &byte) in text.iter().enumerate() {
-        let letter = match byte {
-            b'\\' => b'\\',
-            b'\n' => b'n',
-            b'\r' => b'r',
-            b'\t' => b't',
-            0 if ZERO => b'0',
-            _ => continue,
-        };
-        out.extend_from_slice(&text[from..at]);
-        out.extend_from_slice(&[b'\\', letter]);
-        from = at + 1;
-    }
-    out.extend_from_slice(&text[from..]);
-}
+const COPY_LETTERS: Letters =
+    letters(&[(b'\\', b'\\'), (b'\n', b'n'), (b'\r', b'r'), (b'\t', b't')]);
+
+const LOAD_LETTERS: Letters =
+    letters(&[(b'\\', b'\\'), (b'\n', b'n'), (b'\r', b'r'), (b'\t', b't'), (0, b'0')]);
 
 /// Reads one line (without its line break) as a row. What a column holds decides
 /// which values its texts become: bytes for binary columns, text where addresses can

@@ -5,6 +5,7 @@
 //! `SET NAMES binary`, so that the bytes of every character set arrive as they are.
 //! PostgreSQL: strings with `standard_conforming_strings = on`; its rows travel as `COPY`.
 
+use super::escape::{Letters, letters, write_escaped};
 use super::{Dialect, Statement};
 use crate::digest::hex;
 use crate::record::Value;
@@ -92,19 +93,19 @@ fn write_doubled(text: &[u8], out: &mut Vec<u8>) {
     out.push(b'\'');
 }
 
+/// The escapes of MariaDB's string literals.
+const MARIADB_LETTERS: Letters = letters(&[
+    (b'\'', b'\''),
+    (b'\\', b'\\'),
+    (0, b'0'),
+    (b'\n', b'n'),
+    (b'\r', b'r'),
+    (0x1A, b'Z'),
+]);
+
 fn write_mariadb_text(text: &[u8], out: &mut Vec<u8>) {
     out.push(b'\'');
-    for &byte in text {
-        match byte {
-            b'\'' => out.extend_from_slice(b"\\'"),
-            b'\\' => out.extend_from_slice(b"\\\\"),
-            0 => out.extend_from_slice(b"\\0"),
-            b'\n' => out.extend_from_slice(b"\\n"),
-            b'\r' => out.extend_from_slice(b"\\r"),
-            0x1A => out.extend_from_slice(b"\\Z"),
-            other => out.push(other),
-        }
-    }
+    write_escaped(text, &MARIADB_LETTERS, out);
     out.push(b'\'');
 }
 

@@ -5,6 +5,7 @@
 
 mod collation;
 mod copy;
+mod escape;
 mod foreign;
 mod lexer;
 mod literal;

@@ -1,6 +1,7 @@
 //! The rows of the sample database, one after the other, so that any number can be made.
 
-use super::words::{OBJECTS, article_slug, number, paragraph, person, pick, title};
+use super::ARTICLES;
+use super::words::{OBJECTS, article_slug, chatter, number, paragraph, person, pick, title};
 use super::{int, text};
 use crate::OLD_URL;
 use crate::database::Failure;
@@ -63,6 +64,9 @@ fn article(id: u64, articles: u64) -> Row {
         );
     }
     body.push_str(&html_of(&format!("/article/{slug}")));
+    if id > ARTICLES {
+        body.push_str(&format!("<p>{}</p>", chatter(id)));
+    }
     let share = format!(
         "https://share.test/send?u=http%3A%2F%2Fglimmerpoint.example%2Farticle%2F{slug}&t={id}"
     );

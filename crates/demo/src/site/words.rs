@@ -117,3 +117,34 @@ pub fn paragraph(seed: u64) -> String {
         person(seed + 3),
     )
 }
+
+/// How many different words [`chatter`] knows.
+const VOCABULARY: f64 = 6000.0;
+
+/// About 120 made-up words, frequent and rare ones as in any language: text that compresses
+/// as texts do, for sites that are large.
+pub fn chatter(seed: u64) -> String {
+    const SYLLABLES: [&str; 24] = [
+        "an", "be", "cor", "du", "el", "fir", "go", "ha", "il", "jo", "kar", "lu", "mer", "no",
+        "ol", "pra", "qui", "ros", "si", "tun", "ur", "ves", "wil", "zo",
+    ];
+    let mut words = String::new();
+    let mut begins = true;
+    for place in 0..120 {
+        let random = number(seed.wrapping_mul(131).wrapping_add(place));
+        // Zipf's law: a word is as rare as its rank is high.
+        let rank = ((random >> 11) as f64 / (1_u64 << 53) as f64 * VOCABULARY.ln()).exp() as u64;
+        let shape = number(rank ^ 0x5EED);
+        let count = 1 + shape % 3 + u64::from(rank > 300);
+        let from = words.len();
+        for syllable in 0..count {
+            words.push_str(SYLLABLES[(shape >> (8 + syllable * 5)) as usize % SYLLABLES.len()]);
+        }
+        if begins {
+            words[from..=from].make_ascii_uppercase();
+        }
+        begins = random.is_multiple_of(11);
+        words.push_str(if begins { ". " } else { " " });
+    }
+    words
+}

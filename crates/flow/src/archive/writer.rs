@@ -1,5 +1,5 @@
-//! Writing an archive. Blocks are compressed, digested and written by a thread of their
-//! own while the next block is read. Until the seal is written the file has another name;
+//! Writing an archive. Blocks are compressed by threads of their own, and digested and
+//! written by another, while the next block is read. Until the seal is written the file has another name;
 //! marks in a file beside it say after which table writing can go on after a break.
 
 use super::begun::{Begun, Mark, begun};
@@ -10,7 +10,7 @@ use std::fs::{self, File, OpenOptions};
 use std::io::{BufWriter, Seek, SeekFrom, Write};
 use std::os::unix::fs::OpenOptionsExt;
 use std::path::{Path, PathBuf};
-use std::sync::mpsc::{SyncSender, sync_channel};
+use std::sync::mpsc::{Receiver, SyncSender, sync_channel};
 use std::thread::JoinHandle;
 
 /// The level of zstd: the best rate for its size on text of this kind.
@@ -18,9 +18,11 @@ const LEVEL: i32 = 3;
 
 type Made = std::io::Result<Tape>;
 
-/// What the writing thread is to do.
+/// What is to be done; what is to be added is compressed on the way.
 enum Job {
     Add(Member, Vec<u8>),
+    /// A member as it is stored, and its bytes before compression.
+    Store(String, std::io::Result<Vec<u8>>, usize),
     /// Takes the blocks of a table back; they are the last ones.
     TakeBack(String),
     /// Notes that all is written up to here.
@@ -31,7 +33,7 @@ enum Job {
 pub struct ArchiveWriter {
     path: PathBuf,
     partial: PathBuf,
-    jobs: Option<SyncSender<Job>>,
+    jobs: Option<Compressors>,
     worker: Option<JoinHandle<Made>>,
     sealed: bool,
     kept: bool,
@@ -55,11 +57,10 @@ const WORTH_A_MARK: usize = 16 << 20;
 impl Tape {
     fn work(&mut self, job: Job) -> std::io::Result<()> {
         match job {
-            Job::Add(member, raw) => {
-                let name = member.to_string();
-                self.since += raw.len();
-                let bytes =
-                    if name.ends_with(".zst") { zstd::bulk::compress(&raw, LEVEL)? } else { raw };
+            Job::Add(member, raw) => self.work(compressed(Job::Add(member, raw))),
+            Job::Store(name, bytes, raw) => {
+                self.since += raw;
+                let bytes = bytes?;
                 let start = self.tar.get_mut().stream_position()?;
                 append(&mut self.tar, &name, &bytes)?;
                 let size = bytes.len() as u64;
@@ -98,6 +99,53 @@ impl Tape {
         }
     }
 }
+
+/// A job with its bytes compressed, if its name says so.
+fn compressed(job: Job) -> Job {
+    let Job::Add(member, raw) = job else { return job };
+    let (name, length) = (member.to_string(), raw.len());
+    let bytes = match name.ends_with(".zst") {
+        true => zstd::bulk::compress(&raw, LEVEL),
+        false => Ok(raw),
+    };
+    Job::Store(name, bytes, length)
+}
+
+/// Compresses on several threads. Jobs go round from one to the next, and are taken back in
+/// the same order.
+struct Compressors {
+    send: Vec<SyncSender<Job>>,
+    next: usize,
+}
+
+impl Compressors {
+    /// The threads, and what comes out of them.
+    fn start() -> (Self, Vec<Receiver<Job>>) {
+        let count = std::thread::available_parallelism().map_or(1, usize::from).min(MOST);
+        let (mut send, mut receive) = (Vec::new(), Vec::new());
+        for _ in 0..count {
+            let (to_thread, incoming) = sync_channel::<Job>(1);
+            let (from_thread, outgoing) = sync_channel::<Job>(1);
+            std::thread::spawn(move || {
+                // Nobody listens any more after an error.
+                incoming.into_iter().try_for_each(|job| from_thread.send(compressed(job)))
+            });
+            send.push(to_thread);
+            receive.push(outgoing);
+        }
+        (Self { send, next: 0 }, receive)
+    }
+
+    /// Hands over a job; `false` if nobody takes it.
+    fn hand_over(&mut self, job: Job) -> bool {
+        let sent = self.send[self.next].send(job).is_ok();
+        self.next = (self.next + 1) % self.send.len();
+        sent
+    }
+}
+
+/// Threads that compress, at most.
+const MOST: usize = 4;
 
 /// The file beside an unfinished archive.
 pub(super) fn marks_of(partial: &Path) -> PathBuf {
@@ -147,11 +195,12 @@ impl ArchiveWriter {
     }
 
     fn begin(path: &Path, file: File, marks: File, members: Vec<(SealedMember, u64)>) -> Self {
-        let (jobs, incoming) = sync_channel::<Job>(2);
+        let (jobs, incoming) = Compressors::start();
         let worker = std::thread::spawn(move || {
             let tar = tar::Builder::new(BufWriter::with_capacity(1 << 20, file));
             let mut tape = Tape { tar, marks, members, waiting: Vec::new(), since: 0 };
-            for job in incoming {
+            let mut round = incoming.iter().cycle();
+            while let Some(Ok(job)) = round.next().map(Receiver::recv) {
                 tape.work(job)?;
             }
             Ok(tape)
@@ -182,8 +231,7 @@ impl ArchiveWriter {
     }
 
     fn hand_over(&mut self, job: Job) -> Result<()> {
-        let sent = self.jobs.as_ref().is_some_and(|jobs| jobs.send(job).is_ok());
-        if sent {
+        if self.jobs.as_mut().is_some_and(|jobs| jobs.hand_over(job)) {
             return Ok(());
         }
         // The worker has ended: only an error makes it do so.
