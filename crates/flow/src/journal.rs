@@ -247,6 +247,11 @@ impl Journal {
         Self::open(&run.folder, run.header.clone())
     }
 
+    /// Removes the record of a run that has left nothing.
+    pub fn forget(self) {
+        let _ = fs::remove_dir_all(&self.folder);
+    }
+
     /// The run as it is on disk.
     pub fn run(&self) -> Result<Run> {
         Run::read(&self.folder).ok_or_else(|| {

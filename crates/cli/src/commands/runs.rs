@@ -45,7 +45,7 @@ fn clean_up(context: &Context, name: &str) -> Result<u8> {
     let site_name = run.header.site.clone();
     let _lock = records.lock(&site_name)?;
     match run.state() {
-        State::Open if run.header.command == "unpack" => {}
+        State::Open if ["unpack", "preview"].contains(&run.header.command.as_str()) => {}
         State::Switching(..) => {
             return Err(Trouble::usage("this run is in the middle of its switch")
                 .because("the site stands half on its old state and half on its new one")
@@ -103,7 +103,7 @@ fn text(context: &Context, found: &[RunLine]) -> String {
     {
         page.gap();
         let next = match (open.command.as_str(), open.state.as_str()) {
-            ("unpack", "unfinished") => format!("fernweh runs --discard {}", open.run),
+            ("unpack" | "preview", "unfinished") => format!("fernweh runs --discard {}", open.run),
             _ => format!("fernweh undo {}", open.site),
         };
         page.row(

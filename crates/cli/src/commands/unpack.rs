@@ -48,7 +48,8 @@ pub struct UnpackArgs {
     /// Leave addresses and settings as they are
     #[arg(long)]
     pub as_is: bool,
-    /// Change nothing, and give the numbers of rewriting
+    /// Change nothing: give the numbers of rewriting, and let the database try every record in
+    /// tables of its own, which are taken away again
     #[arg(long)]
     pub preview: bool,
     /// Unpack only one half of the archive
@@ -142,7 +143,7 @@ fn run_inner(context: &Context, args: &UnpackArgs) -> Result<u8> {
         outside_links: args.outside_links,
     };
     if args.preview {
-        let mut report = preview(&options, archive, halves, &context.watch)?;
+        let mut report = try_out(context, &config, &site, args, &options, archive, halves)?;
         tell_incoming(&mut report, &incoming);
         let from = from.map(|url| format!(" --from {url}")).unwrap_or_default();
         let again = format!("fernweh unpack {} {}{from}", args.archive.display(), site.name);
@@ -194,6 +195,31 @@ fn run_inner(context: &Context, args: &UnpackArgs) -> Result<u8> {
     let seconds = began.elapsed().as_secs_f64();
     context.print(&report, &text(context, &site, &report, seconds));
     Ok(DONE)
+}
+
+/// Gives the numbers of unpacking; the site's database tries every record, in tables of its own.
+fn try_out(
+    context: &Context,
+    config: &Config,
+    site: &Site,
+    args: &UnpackArgs,
+    options: &UnpackOptions<'_>,
+    archive: &ArchiveReader,
+    halves: (bool, bool),
+) -> Result<UnpackReport> {
+    if !halves.0 {
+        return preview(options, archive, halves, None, &context.watch);
+    }
+    let records = context.records(config);
+    let _lock = records.lock(&site.name)?;
+    let mut journal = records.begin("preview", &site.name, &args.archive.display().to_string())?;
+    let run = journal.header.run.clone();
+    let report = site.with_targets(&run, (true, false), args.rows_only, &mut |targets| {
+        let trial = Some((targets, &mut journal));
+        preview(options, archive, halves, trial, &context.watch)
+    });
+    journal.forget();
+    report
 }
 
 /// Which halves are asked for: naming tables or files leaves the other half alone.
@@ -307,6 +333,8 @@ fn preview_text(context: &Context, report: &UnpackReport, again: &str) -> String
         ),
     );
     page.list("left out", left_out(&report.left_out));
+    page.list("rejected", rejected(report));
+    page.list("orphans", report.orphans.clone());
     page.list("note", report.notes.clone());
     page.gap();
     rewriting(&mut page, context.style, &report.rewriting);
@@ -333,13 +361,24 @@ fn rejected(report: &UnpackReport) -> Vec<String> {
         let count = counted(report.rejected, "record is", "records are");
         lines.push(format!("{count} left out, and kept in {file}"));
     }
+    if report.rejected > 0 && report.rejected_file.is_none() {
+        let count = counted(report.rejected, "record", "records");
+        lines.push(format!(
+            "the database does not take {count}; unpacking would stop at the first,"
+        ));
+        lines.push("or leave them out with --on-bad-record skip".into());
+    }
     if report.adapted > 0 {
         let count = counted(report.adapted, "record was", "records were");
         lines.push(format!("{count} changed by the database to fit"));
     }
     for bad in &report.bad_records {
-        let what = if bad.adapted { "changed" } else { "left out" };
-        lines.push(format!("  {}, {}: {what}: {}", bad.table, bad.record, bad.because));
+        let what = match (bad.adapted, &report.rejected_file) {
+            (true, _) => "changed: ",
+            (false, Some(_)) => "left out: ",
+            (false, None) => "",
+        };
+        lines.push(format!("  {}, {}: {what}{}", bad.table, bad.record, bad.because));
     }
     lines
 }

@@ -135,7 +135,7 @@ fn the_preview_gives_the_numbers_of_the_real_run_and_changes_nothing() {
         let archive = stage.pack();
         let preview = stage.scene.done(&format!("unpack {archive} new --preview --json")).json();
         assert!(!stage.root("new").exists());
-        assert!(!stage.scene.path(".fernweh").exists());
+        assert_eq!(stage.scene.done("runs --json").json(), serde_json::json!([]));
         let real = stage.scene.done(&format!("unpack {archive} new --json")).json();
         assert_eq!(preview["rewriting"], real["rewriting"], "{engine:?}");
         assert_eq!(preview["records"], real["records"]);

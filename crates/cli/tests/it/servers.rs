@@ -61,8 +61,21 @@ fn records_that_the_destination_rejects_are_named_and_left_out_only_when_told() 
         ran.says("--on-bad-record").says("nothing was changed");
         assert_eq!(before, database_cells(&stage.new), "{engine:?}");
 
+        // The preview finds all of them, and leaves nothing behind.
+        let runs = stage.scene.done("runs --json").json();
+        stage
+            .scene
+            .done(&format!("{ROWS_ONLY} --preview"))
+            .says("unpacking would stop at the first");
+        let foreseen = stage.scene.done(&format!("{ROWS_ONLY} --preview --json")).json();
+        assert_eq!(before, database_cells(&stage.new), "{engine:?}");
+        assert_eq!(runs, stage.scene.done("runs --json").json(), "{engine:?}");
+
         let ran = stage.scene.done(&format!("{ROWS_ONLY} --on-bad-record skip --json"));
         let report = ran.json();
+        for number in ["rejected", "records", "bad_records", "rewriting"] {
+            assert_eq!(foreseen[number], report[number], "{engine:?}: {number}");
+        }
         let left_out = report["rejected"].as_u64().unwrap();
         assert!(left_out > 0 && left_out < 60, "{engine:?}: {left_out}");
         assert_eq!(one(&stage, "SELECT count(*) FROM gp_members"), (60 - left_out).to_string());

@@ -26,6 +26,8 @@ pub struct SqliteTarget {
     journal_mode: Option<String>,
     /// Tables of the old state that are not carried over.
     removed: Vec<String>,
+    /// Folders that were not there before.
+    made: Vec<PathBuf>,
 }
 
 /// Until the switch nobody else uses the file; a run that is broken off goes on with it. Only
@@ -61,6 +63,7 @@ impl SqliteTarget {
             cleared_counters: false,
             journal_mode: None,
             removed: Vec::new(),
+            made: Vec::new(),
         }
     }
 
@@ -288,11 +291,11 @@ impl DatabaseTarget for SqliteTarget {
         let file = |path: &Path, error| {
             Trouble::file("cannot write the site's new database", path, &error)
         };
-        if let Some(folder) = self.built.parent() {
-            std::fs::create_dir_all(folder).map_err(|error| file(folder, error))?;
-        }
-        if let Some(folder) = self.path.parent().filter(|_| !self.with_files) {
-            std::fs::create_dir_all(folder).map_err(|error| file(folder, error))?;
+        let of_site = self.path.parent().filter(|_| !self.with_files);
+        for folder in self.built.parent().into_iter().chain(of_site).map(Path::to_owned) {
+            let missing = folder.ancestors().take_while(|above| !above.exists());
+            self.made.extend(missing.map(Path::to_owned));
+            std::fs::create_dir_all(&folder).map_err(|error| file(&folder, error))?;
         }
         self.db = Some(self.create(structure).map_err(|error| self.wrong(error))?);
         Ok(())
@@ -373,6 +376,11 @@ impl DatabaseTarget for SqliteTarget {
         self.db = None;
         for path in companions(&self.built).iter().chain([&self.built]) {
             let _ = std::fs::remove_file(path);
+        }
+        // Innermost first; one that holds something by now stays.
+        self.made.sort_by_key(|folder| std::cmp::Reverse(folder.components().count()));
+        for folder in self.made.drain(..) {
+            let _ = std::fs::remove_dir(folder);
         }
         Ok(())
     }

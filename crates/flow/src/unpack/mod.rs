@@ -287,7 +287,8 @@ pub fn settle_earlier(
 ) -> Result<Earlier> {
     let mut earlier = Earlier::None;
     for run in records.runs_of(site)? {
-        if run.header.command != "unpack" || !run.is_unfinished() {
+        let builds = ["unpack", "preview"].contains(&run.header.command.as_str());
+        if !builds || !run.is_unfinished() {
             continue;
         }
         if run.header.mark == mark && run.takes_rows() && matches!(earlier, Earlier::None) {
@@ -386,22 +387,63 @@ pub fn unpack(
     Ok(report)
 }
 
-/// Reads and rewrites the database, the files or both, and changes nothing.
+/// Reads and rewrites the database, the files or both, and changes nothing that the site sees.
+/// With a database target, every record is tried: the new tables are built beside the site's,
+/// as unpacking does, and taken away again.
 pub fn preview(
     options: &UnpackOptions<'_>,
     archive: &ArchiveReader,
     (database, files): (bool, bool),
+    trial: Option<(&mut Targets<'_>, &mut Journal)>,
     watch: &dyn Watch,
 ) -> Result<UnpackReport> {
     let mut report =
         UnpackReport { rewriting: RewriteReport::of(options.rewriter), ..UnpackReport::default() };
-    if let Some(about) = archive.manifest.database.as_ref().filter(|_| database) {
-        read_rows(options, archive, about, None, &mut report, watch)?;
+    let about = archive.manifest.database.as_ref().filter(|_| database);
+    match (about, trial) {
+        (Some(_), Some((targets, journal))) => {
+            watch.reached("started");
+            let tried = try_records(options, archive, targets, journal, &mut report, watch);
+            let cleaned = discard(journal, targets, watch);
+            tried.and(cleaned)?;
+        }
+        (Some(about), None) => read_rows(options, archive, about, None, &mut report, watch)?,
+        (None, _) => {}
     }
     if files {
         read_files(options, archive, None, &mut report, watch)?;
     }
     Ok(report)
+}
+
+/// Everything up to the switch, with what the destination rejects left out.
+fn try_records(
+    options: &UnpackOptions<'_>,
+    archive: &ArchiveReader,
+    targets: &mut Targets<'_>,
+    journal: &mut Journal,
+    report: &mut UnpackReport,
+    watch: &dyn Watch,
+) -> Result<()> {
+    let mut rejects = Rejects::of_run(journal.folder());
+    let policy = match options.on_bad_record {
+        OnBadRecord::Stop => OnBadRecord::Skip,
+        chosen => chosen,
+    };
+    if let Some(target) = &mut targets.database {
+        let there = target.overview(&|_: &str| false)?;
+        check_engine(archive, there.dialect, &options.site)?;
+    }
+    let building = Building { options, policy, archive, watch };
+    let afterwards = build_database(&building, targets, journal, &mut rejects, report)?;
+    if let Some(target) = &mut targets.database {
+        check_rows(options, archive, *target, &rejects)?;
+        let swap = target.finish(&afterwards)?;
+        report.notes = target.notes();
+        report.orphans = target.orphans(&swap)?;
+    }
+    report.rejected_file = None;
+    Ok(())
 }
 
 fn build(
@@ -417,44 +459,9 @@ fn build(
     if let Some(target) = &mut targets.files {
         target.build()?;
     }
-    let mut afterwards = Vec::new();
+    let building = Building { options, policy: options.on_bad_record, archive, watch };
+    let afterwards = build_database(&building, targets, journal, &mut rejects, report)?;
     if let (Some(target), Some(about)) = (&mut targets.database, &archive.manifest.database) {
-        let structure;
-        (structure, afterwards) = match &mut targets.own {
-            Some(own) if options.part.rows_only => own_structure(options, archive, about, *own)?,
-            _ => archive_structure(options, archive, about)?,
-        };
-        if options.part.some_tables || options.part.rows_only {
-            target.use_what_is_there();
-        }
-        let there = match journal.run()?.takes_rows() && !rejects.path().exists() {
-            true => rows_there(options, about, *target, &structure)?,
-            false => None,
-        };
-        match there {
-            Some(_) => report.went_on = true,
-            None => {
-                // Nothing, or something that cannot be gone on with.
-                target.discard()?;
-                target.build(&structure)?;
-                journal.step(&Step::Made, watch)?;
-            }
-        }
-        let into = Into {
-            target: *target,
-            structure: &structure,
-            dialect: about.dialect,
-            policy: options.on_bad_record,
-            there: there.unwrap_or_default(),
-        };
-        read_rows(options, archive, about, Some((into, &mut rejects)), report, watch)?;
-        report.rejected = rejects.total();
-        report.records -= report.rejected;
-        report.adapted = rejects.adapted;
-        report.bad_records.clone_from(&rejects.shown);
-        if report.rejected > 0 {
-            report.rejected_file = Some(rejects.path().display().to_string());
-        }
         plan.tables = tables_of(options, about).into_iter().map(|(_, name)| name).collect();
         target.remove(&options.remove);
         report.removed.clone_from(&options.remove);
@@ -495,6 +502,64 @@ fn build(
     journal.step(&Step::Checked, watch)?;
     watch.go_on()?;
     Ok(plan)
+}
+
+/// What is built, and how.
+struct Building<'a> {
+    options: &'a UnpackOptions<'a>,
+    policy: OnBadRecord,
+    archive: &'a ArchiveReader,
+    watch: &'a dyn Watch,
+}
+
+/// Builds the tables of an archive with their rows; gives what comes after rows.
+fn build_database(
+    building: &Building<'_>,
+    targets: &mut Targets<'_>,
+    journal: &mut Journal,
+    rejects: &mut Rejects,
+    report: &mut UnpackReport,
+) -> Result<Vec<Statement>> {
+    let Building { options, policy, archive, watch } = *building;
+    let (Some(target), Some(about)) = (&mut targets.database, &archive.manifest.database) else {
+        return Ok(Vec::new());
+    };
+    let (structure, afterwards) = match &mut targets.own {
+        Some(own) if options.part.rows_only => own_structure(options, archive, about, *own)?,
+        _ => archive_structure(options, archive, about)?,
+    };
+    if options.part.some_tables || options.part.rows_only {
+        target.use_what_is_there();
+    }
+    let there = match journal.run()?.takes_rows() && !rejects.path().exists() {
+        true => rows_there(options, about, *target, &structure)?,
+        false => None,
+    };
+    match there {
+        Some(_) => report.went_on = true,
+        None => {
+            // Nothing, or something that cannot be gone on with.
+            target.discard()?;
+            target.build(&structure)?;
+            journal.step(&Step::Made, watch)?;
+        }
+    }
+    let into = Into {
+        target: &mut **target,
+        structure: &structure,
+        dialect: about.dialect,
+        policy,
+        there: there.unwrap_or_default(),
+    };
+    read_rows(options, archive, about, Some((into, rejects)), report, watch)?;
+    report.rejected = rejects.total();
+    report.records -= report.rejected;
+    report.adapted = rejects.adapted;
+    report.bad_records.clone_from(&rejects.shown);
+    if report.rejected > 0 {
+        report.rejected_file = Some(rejects.path().display().to_string());
+    }
+    Ok(afterwards)
 }
 
 /// How many rows of each table an earlier run has written, if it is all there.
