@@ -296,6 +296,7 @@ impl PackRows<'_> {
             count += 1;
             if count % 1024 == 0 {
                 self.watch.advance(1024);
+                self.watch.reached("rows-read");
                 self.watch.go_on()?;
             }
             blocks.add(&row, self.archive)
