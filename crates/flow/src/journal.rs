@@ -44,6 +44,12 @@ pub struct Header {
 pub enum Step {
     /// The run has begun.
     Started(Header),
+    /// The old state is packed into an archive of the run: it will be removed to make room.
+    SetAside,
+    /// The old state is about to be removed.
+    Clearing,
+    /// The old state is removed.
+    Cleared,
     /// Tables stand beside the old ones, ready for rows.
     Made,
     /// The new state stands beside the old one.
@@ -87,11 +93,16 @@ pub struct Plan {
     pub tables: Vec<String>,
 }
 
+/// The archive of the old state, in the run's folder.
+pub const SET_ASIDE: &str = "before.fernweh.tar";
+
 /// Where a run stands.
 #[derive(Clone, Debug, PartialEq)]
 pub enum State {
     /// Begun; the old state stands.
     Open,
+    /// The old state is only in the run's archive, and the new one is not in place.
+    Emptied,
     /// Broken off in the middle of the switch.
     Switching(Direction, Plan),
     /// The switch is complete.
@@ -286,6 +297,9 @@ impl Step {
     pub fn name(&self) -> &'static str {
         match self {
             Step::Started(_) => "started",
+            Step::SetAside => "set-aside",
+            Step::Clearing => "clearing",
+            Step::Cleared => "cleared",
             Step::Made => "made",
             Step::Built => "built",
             Step::Checked => "checked",
@@ -319,13 +333,20 @@ impl Run {
     pub fn state(&self) -> State {
         let mut state = State::Open;
         let mut known = Plan::default();
+        let mut emptied = false;
         for step in &self.steps {
             match step {
+                Step::Clearing => {
+                    emptied = true;
+                    state = State::Emptied;
+                }
+                Step::Discarded if emptied => state = State::Emptied,
                 Step::Switching { direction, plan } => {
                     known.clone_from(plan);
                     state = State::Switching(*direction, plan.clone());
                 }
                 Step::Done { direction, at, fingerprint } => {
+                    emptied = false;
                     state = State::InPlace {
                         direction: *direction,
                         plan: known.clone(),
@@ -342,14 +363,22 @@ impl Run {
 
     /// Whether the same command can go on with it: rows were being written.
     pub fn takes_rows(&self) -> bool {
-        self.state() == State::Open
-            && self.steps.contains(&Step::Made)
-            && !self.steps.contains(&Step::Built)
+        let discarded = self.steps.iter().rposition(|step| *step == Step::Discarded);
+        let since = &self.steps[discarded.map_or(0, |place| place + 1)..];
+        matches!(self.state(), State::Open | State::Emptied)
+            && since.contains(&Step::Made)
+            && !since.contains(&Step::Built)
+    }
+
+    /// The archive of the old state, if that was removed to make room.
+    pub fn set_aside(&self) -> Option<PathBuf> {
+        let archive = self.folder.join(SET_ASIDE);
+        (self.steps.contains(&Step::SetAside) && archive.exists()).then_some(archive)
     }
 
     /// Whether the run was broken off.
     pub fn is_unfinished(&self) -> bool {
-        matches!(self.state(), State::Open | State::Switching(..))
+        matches!(self.state(), State::Open | State::Emptied | State::Switching(..))
     }
 }
 

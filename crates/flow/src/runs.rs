@@ -32,6 +32,7 @@ fn line(run: &Run) -> RunLine {
     let state = run.state();
     let words = match &state {
         State::Open => "unfinished",
+        State::Emptied => "emptied",
         State::Switching(..) => "half switched",
         State::InPlace { direction: Direction::Forward, .. } => "done",
         State::InPlace { direction: Direction::Back, .. } => "undone",
@@ -49,6 +50,15 @@ fn line(run: &Run) -> RunLine {
     }
 }
 
+/// What to say about a site whose old state was removed by a run that was broken off.
+pub fn emptied(run: &Run) -> String {
+    format!(
+        "site {0} is empty: {1} of {2} removed its old state and was broken off; type that command \
+         again to go on, or fernweh undo {0} to bring the old state back",
+        run.header.site, run.header.command, run.header.started
+    )
+}
+
 /// What to say about a site before anything else: a run that was broken off.
 pub fn warning(records: &Records, site: &str) -> Result<Option<String>> {
     for run in records.runs_of(site)? {
@@ -61,6 +71,7 @@ pub fn warning(records: &Records, site: &str) -> Result<Option<String>> {
                     run.header.command
                 )));
             }
+            State::Emptied => return Ok(Some(emptied(&run))),
             State::Open if run.header.command == "rewrite" => {
                 return Ok(Some(format!(
                     "a rewriting of site {site} begun {began} was broken off: type it again to \

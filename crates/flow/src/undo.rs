@@ -38,7 +38,7 @@ pub struct Written {
 pub fn last_change(records: &Records, site: &str) -> Result<Run> {
     let runs = records.runs_of(site)?;
     let turnable = |run: &&Run| match run.state() {
-        State::Switching(..) | State::InPlace { .. } => true,
+        State::Switching(..) | State::InPlace { .. } | State::Emptied => true,
         // A rewriting that was broken off has changed some cells already.
         State::Open => run.header.command == "rewrite",
         State::Closed => false,

@@ -273,6 +273,9 @@ pub trait DatabaseTarget: Send {
     }
     /// The rows that the built tables hold.
     fn built_rows(&mut self, tables: &[String]) -> Result<Vec<(String, u64)>>;
+    /// Removes the rows of these tables of the site, so that there is room for new ones. They
+    /// are not kept.
+    fn clear(&mut self, tables: &[String]) -> Result<()>;
     /// Removes what was built and not switched. Safe to call at any time before the switch.
     fn discard(&mut self) -> Result<()>;
     /// Makes the switch; doing it twice is the same as once.

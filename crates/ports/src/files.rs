@@ -77,6 +77,9 @@ pub trait FileTarget: Send {
     fn keep(&mut self, wanted: &dyn Fn(&[u8]) -> bool) -> Result<u64>;
     /// Sets the times of folders, writes everything through to disk, plans the switch.
     fn finish(&mut self) -> Result<FileSwap>;
+    /// Removes the files of the site, so that there is room for new ones, except those that
+    /// `stays` names. They are not kept.
+    fn clear(&mut self, stays: &dyn Fn(&[u8]) -> bool) -> Result<()>;
     /// Removes what was built and not switched.
     fn discard(&mut self) -> Result<()>;
     /// Makes the switch; doing it twice is the same as once.

@@ -1,5 +1,6 @@
 //! `fernweh undo`
 
+use super::unpack;
 use crate::DONE;
 use crate::args::SiteArgs;
 use crate::config::Config;
@@ -9,7 +10,7 @@ use crate::site::Site;
 use clap::Args;
 use fernweh_flow::journal::{Records, State};
 use fernweh_flow::undo::{UndoReport, last_change, let_go, turn_rewrite, turn_unpack};
-use fernweh_ports::{Direction, Result, Trouble};
+use fernweh_ports::{Direction, Result, Trouble, Watch};
 
 /// Back to the state before the last change of a site
 ///
@@ -40,11 +41,19 @@ pub fn run(context: &Context, args: &UndoArgs) -> Result<u8> {
 
 fn run_inner(context: &Context, args: &UndoArgs, config: &Config, site: &Site) -> Result<u8> {
     let records = context.records(config);
-    let _lock = records.lock(&site.name)?;
+    let lock = records.lock(&site.name)?;
     if args.let_go {
         return give_up(context, site, &records);
     }
     let run = last_change(&records, &site.name)?;
+    let switching = matches!(run.state(), State::Switching(..));
+    if run.set_aside().is_some() && !switching {
+        // Unpacking takes the lock itself.
+        drop(lock);
+        let name = &run.header.run;
+        context.watch.note(&format!("taking back {name}: its old state is in an archive\n"));
+        return unpack::bring_back(context, site, &run, &args.places).map(|()| DONE);
+    }
     let report = if run.header.command == "rewrite" {
         let halves = (site.database.is_some(), site.files.is_some());
         site.with_parts(halves, &mut |parts| turn_rewrite(&run, parts, &context.watch))?

@@ -7,20 +7,22 @@ use crate::config::Config;
 use crate::context::Context;
 use crate::incoming::{self, Incoming};
 use crate::render::{Page, counted, duration, left_out, rewriting, size};
-use crate::site::Site;
+use crate::site::{DatabasePlace, Site};
 use clap::{Args, ValueEnum};
 use fernweh_core::record::COUNTERS;
 use fernweh_core::rewrite::Rewriter;
 use fernweh_core::settings::Setting;
 use fernweh_core::sql::Prefix;
 use fernweh_flow::archive::ArchiveReader;
-use fernweh_flow::journal::Journal;
+use fernweh_flow::journal::{Journal, Run, State};
+use fernweh_flow::pack::PackOptions;
 use fernweh_flow::patterns::Patterns;
+use fernweh_flow::undo::let_go;
 use fernweh_flow::unpack::{
-    Earlier, OnBadRecord, Part, Replaced, UnpackOptions, UnpackReport, look_before, mark, preview,
-    settle_earlier, unpack,
+    Earlier, OnBadRecord, Part, Present, Replaced, UnpackOptions, UnpackReport, look_before, mark,
+    preview, set_aside, settle_earlier, unpack, unpack_in_place,
 };
-use fernweh_ports::{Direction, Result, Trouble};
+use fernweh_ports::{DatabaseSource, Direction, FileSource, Result, Trouble};
 use std::path::PathBuf;
 use std::time::Instant;
 
@@ -42,6 +44,14 @@ pub struct UnpackArgs {
     /// Replace what is there; it is kept for undo
     #[arg(long)]
     pub overwrite: bool,
+    /// Where both states do not fit side by side: pack the old one into an archive first and
+    /// remove it; the site is down meanwhile, and undo unpacks that archive again
+    #[arg(
+        long,
+        requires = "overwrite",
+        conflicts_with_all = ["preview", "tables", "file", "rows_only", "exactly", "prefix"]
+    )]
+    pub in_place: bool,
     /// The web address of the old site, for scripts and files that do not say it
     #[arg(long, value_name = "URL", conflicts_with = "as_is")]
     pub from: Option<String>,
@@ -99,7 +109,38 @@ pub fn run(context: &Context, args: &UnpackArgs) -> Result<u8> {
     run_inner(context, args).map_err(doing)
 }
 
+/// Takes a run back whose old state is in an archive.
+pub fn bring_back(context: &Context, site: &Site, run: &Run, places: &SiteArgs) -> Result<()> {
+    let Some(archive) = run.set_aside() else { return Ok(()) };
+    let args = UnpackArgs {
+        archive,
+        site: Some(site.name.clone()),
+        overwrite: true,
+        // An emptied site has nothing to be set aside.
+        in_place: run.state() != State::Emptied,
+        from: None,
+        as_is: true,
+        preview: false,
+        only: None,
+        tables: Vec::new(),
+        file: Vec::new(),
+        rows_only: false,
+        exactly: false,
+        prefix: None,
+        on_bad_record: BadRecords::Stop,
+        outside_links: true,
+        places: places.clone(),
+    };
+    run_instead(context, &args, Some(run)).map(drop)
+}
+
 fn run_inner(context: &Context, args: &UnpackArgs) -> Result<u8> {
+    run_instead(context, args, None)
+}
+
+/// Unpacks; the run `superseded` has brought the site into its present state, and is over
+/// then.
+fn run_instead(context: &Context, args: &UnpackArgs, superseded: Option<&Run>) -> Result<u8> {
     let began = Instant::now();
     let config = context.config()?;
     let site = Site::resolve(&config, args.site.as_deref(), &args.places)?;
@@ -156,6 +197,7 @@ fn run_inner(context: &Context, args: &UnpackArgs) -> Result<u8> {
         &records,
         &site.name,
         &mark,
+        superseded.map(|run| run.header.run.as_str()),
         &mut |run, work| {
             site.with_targets(&run.header.run, (true, true), false, &mut |targets| work(targets))
         },
@@ -185,9 +227,20 @@ fn run_inner(context: &Context, args: &UnpackArgs) -> Result<u8> {
         }
     };
     let run = journal.header.run.clone();
-    let mut report = site.with_targets(&run, halves, args.rows_only, &mut |targets| {
-        unpack(&options, archive, targets, &mut journal, &context.watch)
-    })?;
+    let emptied = journal.run()?.state() == State::Emptied;
+    let mut report = if emptied || (args.in_place && there.is_some()) {
+        in_place(context, &site, halves, &options, archive, &mut journal)?
+    } else {
+        site.with_targets(&run, halves, args.rows_only, &mut |targets| {
+            unpack(&options, archive, targets, &mut journal, &context.watch)
+        })?
+    };
+    if let Some(old) = superseded {
+        let halves = (site.database.is_some(), site.files.is_some());
+        site.with_targets(&old.header.run, halves, false, &mut |targets| {
+            let_go(old, targets, &context.watch)
+        })?;
+    }
     drop(lock);
     tell_incoming(&mut report, &incoming);
     report.replaced = there;
@@ -195,6 +248,57 @@ fn run_inner(context: &Context, args: &UnpackArgs) -> Result<u8> {
     let seconds = began.elapsed().as_secs_f64();
     context.print(&report, &text(context, &site, &report, seconds));
     Ok(DONE)
+}
+
+/// Sets the old state aside, removes it, and unpacks.
+fn in_place(
+    context: &Context,
+    site: &Site,
+    halves: (bool, bool),
+    options: &UnpackOptions<'_>,
+    archive: &ArchiveReader,
+    journal: &mut Journal,
+) -> Result<UnpackReport> {
+    let run = journal.header.run.clone();
+    if journal.run()?.state() != State::Emptied {
+        let mut database = if halves.0 { site.database_source()? } else { None };
+        let mut files = if halves.1 { site.file_source()? } else { None };
+        let own_tables = |table: &str| site.holds_table(table);
+        let none = Patterns::of_paths(&[])?;
+        let present = Present {
+            options: PackOptions {
+                site: site.name.clone(),
+                url: site.url.as_ref().map(ToString::to_string),
+                root: None,
+                archive: PathBuf::new(),
+                leave_out: none.clone(),
+                without_rows: none,
+                tables: &own_tables,
+                some_tables: false,
+                database_name: site.database.as_ref().map(DatabasePlace::name).unwrap_or_default(),
+                inside_files: site.inside_files(),
+                outside_links: true,
+                program: env!("CARGO_PKG_VERSION").into(),
+                go_on: false,
+                again: None,
+            },
+            database: database.as_mut().map(|source| &mut **source as &mut dyn DatabaseSource),
+            files: files.as_mut().map(|source| source as &mut dyn FileSource),
+        };
+        set_aside(present, journal, &context.watch)?;
+    }
+    let mut report = site.with_targets(&run, halves, false, &mut |targets| {
+        unpack_in_place(options, archive, targets, journal, &context.watch)
+    })?;
+    if let Some(kept) = journal.run()?.set_aside() {
+        let bytes = std::fs::metadata(&kept).map_or(0, |found| found.len());
+        report.notes.push(format!(
+            "the old state was packed and removed first; undo unpacks {} ({})",
+            kept.display(),
+            size(bytes)
+        ));
+    }
+    Ok(report)
 }
 
 /// Gives the numbers of unpacking; the site's database tries every record, in tables of its own.

@@ -199,3 +199,52 @@ fn a_database_in_the_files_is_carried_over_whole_while_the_site_writes() {
     let ran = stage.scene.run("unpack site.fernweh.tar new --only files --overwrite");
     ran.code(3).says("the database is in use").says("nothing was changed");
 }
+
+#[test]
+fn in_place_the_old_state_is_packed_and_removed_first_and_undo_unpacks_it_again() {
+    const IN_PLACE: &str = "unpack site.fernweh.tar new --overwrite --in-place";
+    for engine in [Engine::Sqlite, Engine::SqliteOutside, Engine::Mariadb, Engine::Postgres] {
+        let stage = changed(engine);
+        let state = || (database_cells(&stage.new), files_of(&stage.root("new")));
+        let first = state();
+        stage.scene.done("unpack site.fernweh.tar new --overwrite");
+        let second = state();
+        stage.scene.done("undo new");
+        stage.scene.done("undo new --let-go");
+        assert_eq!(first, state(), "{engine:?}");
+
+        stage.scene.done(IN_PLACE).says("was packed and removed first");
+        assert_eq!(second, state(), "{engine:?}: in place");
+        stage.scene.done("undo new");
+        assert_eq!(first, state(), "{engine:?}: undone");
+        stage.scene.done("undo new");
+        assert_eq!(second, state(), "{engine:?}: and forth");
+        stage.scene.done("undo new");
+        stage.scene.done("undo new --let-go");
+
+        // Killed before anything is removed: the old state stands.
+        stage.scene.run_killed_at(IN_PLACE, "set-aside");
+        assert_eq!(first, state(), "{engine:?}: nothing removed");
+        // Killed afterwards: everybody says so, the same command goes on, undo goes back.
+        let steps: &[&str] = match engine {
+            Engine::Sqlite | Engine::SqliteOutside => &["cleared", "checked"],
+            _ => &["clearing", "cleared", "made", "built"],
+        };
+        for step in steps {
+            stage.scene.run_killed_at(IN_PLACE, step);
+            stage.scene.done("survey new").says("site new is empty");
+            let other = "unpack site.fernweh.tar new --overwrite --as-is";
+            stage.scene.run(other).code(2).says("site new is empty");
+            stage.scene.done(IN_PLACE);
+            assert_eq!(second, state(), "{engine:?} {step}: gone on");
+            stage.scene.done("undo new");
+            assert_eq!(first, state(), "{engine:?} {step}: undone");
+            stage.scene.done("undo new --let-go");
+
+            stage.scene.run_killed_at(IN_PLACE, step);
+            stage.scene.done("undo new");
+            assert_eq!(first, state(), "{engine:?} {step}: undone at once");
+            stage.scene.done("undo new --let-go");
+        }
+    }
+}

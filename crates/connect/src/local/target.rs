@@ -220,6 +220,30 @@ impl FileTarget for LocalTarget {
         Ok(FileSwap { target, side, new, had_old })
     }
 
+    fn clear(&mut self, stays: &dyn Fn(&[u8]) -> bool) -> Result<()> {
+        if !self.root.is_dir() {
+            return Ok(());
+        }
+        let mut found = Vec::new();
+        super::LocalSource::open(&self.root)?.walk(&|_| true, &mut |entry| {
+            found.push(entry);
+            Ok(())
+        })?;
+        // What lies in a folder comes behind it.
+        for entry in found.iter().rev() {
+            let full = self.root.join(OsStr::from_bytes(&entry.path));
+            if entry.kind == EntryKind::Folder {
+                // One in which something stays is not empty.
+                let _ = fs::remove_dir(&full);
+            } else if !stays(&entry.path) {
+                fs::remove_file(&full).map_err(|error| {
+                    Trouble::file("cannot remove a file of the old state", &full, &error)
+                })?;
+            }
+        }
+        Ok(())
+    }
+
     fn discard(&mut self) -> Result<()> {
         remove(&self.built)?;
         remove(&self.earlier)?;

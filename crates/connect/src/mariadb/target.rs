@@ -496,6 +496,23 @@ impl DatabaseTarget for MariadbTarget {
         Ok(DatabaseSwap::Tables(Box::new(swap)))
     }
 
+    fn clear(&mut self, tables: &[String]) -> Result<()> {
+        for listed in list(&mut self.link)? {
+            if !listed.is_table() || !tables.contains(&listed.name) {
+                continue;
+            }
+            let name = quoted(&listed.name);
+            if listed.is_versioned() {
+                // Such a table cannot be truncated; its former states go after the present one.
+                self.link.run(format!("DELETE FROM {name}"))?;
+                self.link.run(format!("DELETE HISTORY FROM {name}"))?;
+            } else {
+                self.link.run(format!("TRUNCATE TABLE {name}"))?;
+            }
+        }
+        Ok(())
+    }
+
     fn discard(&mut self) -> Result<()> {
         let ours = format!("_fw{}_n_", self.run);
         let rows = self.link.ask(&format!(

@@ -422,6 +422,19 @@ impl DatabaseTarget for PostgresTarget {
         Ok(DatabaseSwap::Schemas(swap))
     }
 
+    fn clear(&mut self, tables: &[String]) -> Result<()> {
+        let there = list(&mut self.link)?;
+        let own =
+            there.iter().filter(|one| one.is_table() && tables.contains(&one.name.to_string()));
+        let names: Vec<String> = own.map(|one| one.name.sql()).collect();
+        if names.is_empty() {
+            return Ok(());
+        }
+        self.link.run(&format!("TRUNCATE {}", names.join(", "))).map_err(|trouble| {
+            trouble.hint("tables that others point at cannot be emptied; unpack without --in-place")
+        })
+    }
+
     fn discard(&mut self) -> Result<()> {
         // What was being written is of no use any more.
         let _ = self.link.try_run("ROLLBACK");

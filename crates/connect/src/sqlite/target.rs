@@ -372,6 +372,22 @@ impl DatabaseTarget for SqliteTarget {
         Ok(DatabaseSwap::File(FileSwap { target, side, new, had_old }))
     }
 
+    fn clear(&mut self, tables: &[String]) -> Result<()> {
+        if !self.path.exists() {
+            return Ok(());
+        }
+        let clear = || -> rusqlite::Result<()> {
+            let db = Connection::open(&self.path)?;
+            db.busy_timeout(std::time::Duration::from_secs(5))?;
+            db.execute_batch("PRAGMA foreign_keys = OFF")?;
+            for found in list(&db)?.iter().filter(|found| tables.contains(&found.name)) {
+                db.execute_batch(&format!("DELETE FROM {}", quoted(&found.name)))?;
+            }
+            db.execute_batch("VACUUM")
+        };
+        clear().map_err(|error| trouble("cannot empty the old database", &self.path, &error))
+    }
+
     fn discard(&mut self) -> Result<()> {
         self.db = None;
         for path in companions(&self.built).iter().chain([&self.built]) {

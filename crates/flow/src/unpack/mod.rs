@@ -4,10 +4,12 @@
 //! place at the end. Until the journal says *switching* the old site stands untouched.
 
 mod files;
+mod in_place;
 mod rejects;
 mod rows;
 mod writer;
 
+pub use in_place::{Present, set_aside, unpack_in_place};
 use rejects::Rejects;
 pub use rejects::{BadRecord, OnBadRecord};
 
@@ -16,7 +18,7 @@ use rows::{archive_structure, check_rows, own_structure, read_rows, tables_of};
 use writer::Into;
 
 use crate::archive::ArchiveReader;
-use crate::journal::{Journal, Plan, Records, Run, State, Step};
+use crate::journal::{Journal, Plan, Records, Run, SET_ASIDE, State, Step};
 use crate::patterns::Patterns;
 use crate::report::RewriteReport;
 use crate::survey;
@@ -277,11 +279,13 @@ fn check_engine(
 }
 
 /// Completes a run of this site that was broken off in the middle of its switch, or
-/// cleans up one that had not come so far, unless the same command can go on with it.
+/// cleans up one that had not come so far, unless the same command can go on with it. The
+/// run `superseded` is left alone.
 pub fn settle_earlier(
     records: &Records,
     site: &str,
     mark: &str,
+    superseded: Option<&str>,
     connect: &mut dyn FnMut(&Run, Work<'_>) -> Result<()>,
     watch: &dyn Watch,
 ) -> Result<Earlier> {
@@ -291,7 +295,17 @@ pub fn settle_earlier(
         if !builds || !run.is_unfinished() {
             continue;
         }
-        if run.header.mark == mark && run.takes_rows() && matches!(earlier, Earlier::None) {
+        if superseded == Some(run.header.run.as_str()) {
+            continue;
+        }
+        let emptied = run.state() == State::Emptied;
+        if emptied && run.header.mark != mark {
+            return Err(Trouble::usage(format!("site {site} is empty"))
+                .because(crate::runs::emptied(&run))
+                .hint(format!("go on with the earlier command, or fernweh undo {site}")));
+        }
+        let same = run.header.mark == mark && matches!(earlier, Earlier::None);
+        if same && (emptied || run.takes_rows()) {
             earlier = Earlier::GoesOn(Box::new(run));
             continue;
         }
@@ -350,6 +364,10 @@ pub fn discard(journal: &mut Journal, targets: &mut Targets<'_>, watch: &dyn Wat
     }
     if let Some(target) = &mut targets.files {
         target.discard()?;
+    }
+    if journal.run()?.state() == State::Open {
+        // The old state stands; its archive is of no use.
+        let _ = std::fs::remove_file(journal.folder().join(SET_ASIDE));
     }
     journal.step(&Step::Discarded, watch)
 }

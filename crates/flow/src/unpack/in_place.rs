@@ -1,0 +1,83 @@
+//! Unpacking where the old and the new state do not fit side by side: the old one is packed
+//! into an archive of the run first, and removed; `undo` unpacks that archive again.
+
+use super::{UnpackOptions, UnpackReport, tables_of, unpack};
+use crate::archive::ArchiveReader;
+use crate::journal::{Journal, SET_ASIDE, State, Step};
+use crate::pack::{PackOptions, is_database, pack};
+use crate::unpack::Targets;
+use fernweh_ports::{DatabaseSource, FileSource, Result, Trouble, Watch};
+
+/// The site as it is, to be packed.
+pub struct Present<'a> {
+    /// How to pack it; where to is decided here.
+    pub options: PackOptions<'a>,
+    /// Its database.
+    pub database: Option<&'a mut dyn DatabaseSource>,
+    /// Its files.
+    pub files: Option<&'a mut dyn FileSource>,
+}
+
+/// Removes the old state, which has been set aside, and unpacks the archive. From the removal
+/// on the site is down; the journal knows.
+pub fn unpack_in_place(
+    options: &UnpackOptions<'_>,
+    archive: &ArchiveReader,
+    targets: &mut Targets<'_>,
+    journal: &mut Journal,
+    watch: &dyn Watch,
+) -> Result<UnpackReport> {
+    if journal.run()?.state() != State::Emptied {
+        journal.step(&Step::Clearing, watch)?;
+    }
+    let site = &options.site;
+    let empty = |trouble: Trouble| {
+        trouble.incomplete(format!(
+            "site {site} is empty: its old state is in the run's archive; type the same command \
+             again to go on,\nor fernweh undo {site} to bring the old state back"
+        ))
+    };
+    if !journal.run()?.steps.contains(&Step::Cleared) {
+        clear(options, archive, targets).map_err(empty)?;
+        journal.step(&Step::Cleared, watch)?;
+    }
+    unpack(options, archive, targets, journal, watch).map_err(empty)
+}
+
+/// Packs the old state, and reads every byte of the archive again. Whatever reads the old
+/// state must be closed before it is removed.
+pub fn set_aside(present: Present<'_>, journal: &mut Journal, watch: &dyn Watch) -> Result<()> {
+    let path = journal.folder().join(SET_ASIDE);
+    let Present { options, database, files } = present;
+    let options = PackOptions { archive: path.clone(), ..options };
+    if path.exists() {
+        std::fs::remove_file(&path)
+            .map_err(|error| Trouble::file("cannot set the old state aside", &path, &error))?;
+    }
+    pack(&options, database, files, watch)?;
+    let archive = ArchiveReader::open(&path)?;
+    if let Some(member) = archive.verify(watch)?.first() {
+        return Err(Trouble::damaged("the archive of the old state is not what was written")
+            .at(path.display().to_string())
+            .because(format!("its member {member} reads otherwise"))
+            .hint("check the disk; nothing has been removed"));
+    }
+    journal.step(&Step::SetAside, watch)
+}
+
+fn clear(
+    options: &UnpackOptions<'_>,
+    archive: &ArchiveReader,
+    targets: &mut Targets<'_>,
+) -> Result<()> {
+    if let (Some(target), Some(about)) = (&mut targets.database, &archive.manifest.database) {
+        let tables: Vec<String> =
+            tables_of(options, about).into_iter().map(|(_, name)| name).collect();
+        target.clear(&tables)?;
+    }
+    if let (Some(target), Some(_)) = (&mut targets.files, &archive.manifest.files) {
+        let inside = options.inside_files.as_deref();
+        target.clear(&|path| options.keep.hold(path) || is_database(path, inside))?;
+    }
+    Ok(())
+}
