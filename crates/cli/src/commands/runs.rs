@@ -85,7 +85,7 @@ fn text(context: &Context, found: &[RunLine]) -> String {
         .map(|run| {
             let paint = match run.state.as_str() {
                 "done" | "undone" => Paint::Good,
-                "half switched" | "unfinished" => Paint::Bad,
+                "half switched" | "unfinished" | "emptied" => Paint::Bad,
                 _ => Paint::Quiet,
             };
             let kept = if run.kept { "undo possible" } else { "" };
@@ -98,8 +98,9 @@ fn text(context: &Context, found: &[RunLine]) -> String {
         })
         .collect();
     page.list("runs", aligned(&rows, &[]));
-    if let Some(open) =
-        found.iter().find(|run| matches!(run.state.as_str(), "unfinished" | "half switched"))
+    if let Some(open) = found
+        .iter()
+        .find(|run| matches!(run.state.as_str(), "unfinished" | "half switched" | "emptied"))
     {
         page.gap();
         let next = match (open.command.as_str(), open.state.as_str()) {

@@ -301,8 +301,14 @@ pub fn settle_earlier(
         let emptied = run.state() == State::Emptied;
         if emptied && run.header.mark != mark {
             return Err(Trouble::usage(format!("site {site} is empty"))
-                .because(crate::runs::emptied(&run))
-                .hint(format!("go on with the earlier command, or fernweh undo {site}")));
+                .because(format!(
+                    "{} of {} removed its old state and was broken off",
+                    run.header.command, run.header.started
+                ))
+                .hint(format!(
+                    "type that command again to go on, or fernweh undo {site} to bring the old \
+                     state back"
+                )));
         }
         let same = run.header.mark == mark && matches!(earlier, Earlier::None);
         if same && (emptied || run.takes_rows()) {
