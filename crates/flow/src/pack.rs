@@ -265,9 +265,11 @@ impl PackRows<'_> {
             }
             let mut rows = 0;
             if !self.about.without_rows.contains(&table.name) {
+                let mut losses = 0;
                 rows = loop {
                     match self.table(source, table) {
-                        Err(trouble) if trouble.lost => {
+                        Err(trouble) if trouble.lost && losses < patience::SAME_PLACE => {
+                            losses += 1;
                             self.archive.take_back(&table.name)?;
                             self.connect_anew(source, trouble)?;
                             seal.breaks.push(crate::now());

@@ -22,7 +22,7 @@ use fernweh_core::record::Value;
 use fernweh_core::sql::{Dialect, quote_name};
 use fernweh_ports::{Result, Trouble};
 use mysql_async::prelude::Queryable;
-use mysql_async::{Conn, OptsBuilder, Row};
+use mysql_async::{Conn, DriverError, OptsBuilder, Row};
 use tokio::runtime::{Builder, Runtime};
 
 /// One connection and the runtime that drives it.
@@ -163,7 +163,9 @@ pub(crate) fn message(error: &mysql_async::Error) -> String {
 fn is_lost(error: &mysql_async::Error) -> bool {
     match error {
         mysql_async::Error::Server(server) => [1053, 1927, 3169, 4031].contains(&server.code),
-        mysql_async::Error::Driver(_) | mysql_async::Error::Io(_) => true,
+        mysql_async::Error::Driver(DriverError::ConnectionClosed) | mysql_async::Error::Io(_) => {
+            true
+        }
         _ => false,
     }
 }

@@ -497,6 +497,8 @@ impl DatabaseTarget for MariadbTarget {
     }
 
     fn clear(&mut self, tables: &[String]) -> Result<()> {
+        // Otherwise an open reader would be waited for a day.
+        self.link.run("SET SESSION lock_wait_timeout = 60")?;
         for listed in list(&mut self.link)? {
             if !listed.is_table() || !tables.contains(&listed.name) {
                 continue;

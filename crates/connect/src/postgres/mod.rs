@@ -181,8 +181,13 @@ pub(crate) fn message(error: &Error) -> String {
 
 /// Whether the connection is gone: broken, closed, or ended by a server that goes down.
 fn is_lost(error: &Error) -> bool {
-    let code = error.code().map(|code| code.code().to_owned());
-    code.is_none_or(|code| code.starts_with("57P") || code.starts_with("08"))
+    use std::error::Error as _;
+    match error.code() {
+        Some(code) => code.code().starts_with("57P") || code.code().starts_with("08"),
+        None => {
+            error.is_closed() || error.source().is_some_and(|cause| cause.is::<std::io::Error>())
+        }
+    }
 }
 
 fn plain_words(error: &Error) -> (String, &'static str) {

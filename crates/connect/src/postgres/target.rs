@@ -430,6 +430,7 @@ impl DatabaseTarget for PostgresTarget {
         if names.is_empty() {
             return Ok(());
         }
+        self.link.run("SET lock_timeout = '60s'")?;
         self.link.run(&format!("TRUNCATE {}", names.join(", "))).map_err(|trouble| {
             trouble.hint("tables that others point at cannot be emptied; unpack without --in-place")
         })

@@ -26,6 +26,8 @@ pub(super) struct Writer<'a> {
     there: BTreeMap<String, u64>,
     kept: Vec<Kept<'a>>,
     weight: usize,
+    /// How often the connection was lost since rows were secured.
+    losses: u32,
 }
 
 /// Rows that are written but not secured.
@@ -52,7 +54,19 @@ impl<'a> Writer<'a> {
     pub fn new(into: Into<'a>, rejects: &'a mut Rejects, watch: &'a dyn Watch) -> Self {
         let Into { target, structure, dialect, policy, there } = into;
         let (kept, weight, secured) = (Vec::new(), 0, there.clone());
-        Self { target, structure, dialect, policy, rejects, watch, secured, there, kept, weight }
+        Self {
+            target,
+            structure,
+            dialect,
+            policy,
+            rejects,
+            watch,
+            secured,
+            there,
+            kept,
+            weight,
+            losses: 0,
+        }
     }
 
     /// Writes a portion of a table.
@@ -105,6 +119,7 @@ impl<'a> Writer<'a> {
             *self.secured.entry(portion.table).or_default() += portion.rows.len() as u64;
         }
         self.weight = 0;
+        self.losses = 0;
         self.watch.reached("secured");
         Ok(())
     }
@@ -112,6 +127,10 @@ impl<'a> Writer<'a> {
     /// Connects anew, and writes again what went with the connection.
     fn connect_anew(&mut self, mut lost: Trouble) -> Result<()> {
         loop {
+            self.losses += 1;
+            if self.losses > patience::SAME_PLACE {
+                return Err(lost);
+            }
             let (target, structure) = (&mut *self.target, self.structure);
             let complete = patience::again(lost, self.watch, &mut || target.resume(structure))?;
             if !complete {
@@ -165,3 +184,7 @@ fn unsure(because: &str) -> Trouble {
         .because(because)
         .hint("unpack again from the beginning")
 }
+
+#[cfg(test)]
+#[path = "writer_tests.rs"]
+mod tests;
