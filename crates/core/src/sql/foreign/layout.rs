@@ -154,8 +154,9 @@ impl Layout {
         self
     }
 
-    /// With the columns that the rows name, in their order; `None` if one is not there.
-    pub(super) fn with_columns(&self, names: &[String]) -> Option<Self> {
+    /// With the columns that the rows name, in their order; the error is the name of one that
+    /// is not there.
+    pub(super) fn with_columns(&self, names: &[String]) -> Result<Self, String> {
         let mut layout = Self { stores: Vec::new(), ..self.clone() };
         layout.table.columns.clear();
         for name in names {
@@ -164,11 +165,17 @@ impl Layout {
                 layout.stores.push(Store::Plain);
                 continue;
             }
-            let column = self.table.columns.iter().position(|column| column.name == *name)?;
+            let columns = &self.table.columns;
+            let exact = columns.iter().position(|column| column.name == *name);
+            // Servers read bare names in any letter case.
+            let column = exact.or_else(|| {
+                columns.iter().position(|column| column.name.eq_ignore_ascii_case(name))
+            });
+            let column = column.ok_or_else(|| name.clone())?;
             layout.table.columns.push(self.table.columns[column].clone());
             layout.stores.push(self.stores[column].clone());
         }
-        Some(layout)
+        Ok(layout)
     }
 
     /// The names of the columns.

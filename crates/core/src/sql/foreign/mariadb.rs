@@ -9,7 +9,7 @@ use crate::sql::statement::{Reader, Statement, StatementError};
 
 /// Statements that concern only the session that would run the script, or that all-or-nothing
 /// makes needless.
-const PASSED: [&str; 12] = [
+const PASSED: [&str; 11] = [
     "LOCK",
     "UNLOCK",
     "START",
@@ -18,7 +18,6 @@ const PASSED: [&str; 12] = [
     "ANALYZE",
     "OPTIMIZE",
     "FLUSH",
-    "TRUNCATE",
     "SHOW",
     "SAVEPOINT",
     "CHECK",
@@ -86,6 +85,8 @@ impl ForeignScript {
                 let sql = self.decoded(whole)?;
                 self.add(true, "SEQUENCE", &sql)?;
             }
+            // Before all rows there is nothing to be emptied.
+            "TRUNCATE" if self.named.is_empty() => {}
             word if PASSED.contains(&word) => {}
             _ => return Err(refused()),
         }
@@ -157,7 +158,7 @@ impl ForeignScript {
                 reader.sign(b'.')?;
                 name = reader.name()?.0;
             }
-            self.forget(&kind, &name);
+            self.forget(&kind, &name)?;
             match reader.next()? {
                 Some(Token::Sign(b',')) => name = reader.name()?.0,
                 _ => return Ok(()),
@@ -194,7 +195,7 @@ impl ForeignScript {
                 "SEQUENCE" => return self.add(false, "SEQUENCE", sql),
                 "VIEW" => {
                     let (name, _) = reader.name().map_err(wrong)?;
-                    self.forget("VIEW", &name);
+                    self.forget("VIEW", &name).map_err(wrong)?;
                     return self.add(true, "VIEW", &without_definer(sql));
                 }
                 "TRIGGER" => return self.add(true, "TRIGGER", &without_definer(sql)),

@@ -47,6 +47,14 @@ pub enum ForeignError {
     /// Rows of a table that the script does not make.
     #[error("it fills table {0}, but does not make it")]
     NoTable(String),
+    /// Rows that name a column that their table does not have.
+    #[error("it fills column {column} of table {table}, which has no such column")]
+    NoColumn {
+        /// The table.
+        table: String,
+        /// The column.
+        column: String,
+    },
     /// Rows that name columns in two ways.
     #[error("it fills table {0} in two ways: once with other columns than before")]
     Columns(String),
@@ -140,6 +148,12 @@ pub enum Rows {
     Lines(String),
 }
 
+/// A table by its name, or by its name in small letters, as servers read bare names.
+fn known<'a>(tables: &'a [(String, Definition)], name: &str) -> Option<&'a (String, Definition)> {
+    let find = |wanted: &str| tables.iter().find(|(name, _)| name == wanted);
+    find(name).or_else(|| find(&name.to_lowercase()))
+}
+
 /// How a statement begins, for people.
 fn beginning(statement: &[u8]) -> String {
     let text = String::from_utf8_lossy(&statement[..statement.len().min(400)]);
@@ -200,9 +214,10 @@ impl ForeignScript {
 
     /// Notes the columns that rows come with.
     fn note_rows(&mut self, table: String, columns: Vec<String>) -> Result<(), ForeignError> {
-        let Some((_, made)) = self.tables.iter().find(|(name, _)| *name == table) else {
+        let Some((table, made)) = known(&self.tables, &table) else {
             return Err(ForeignError::NoTable(table));
         };
+        let table = table.clone();
         let mut columns = columns;
         if columns.is_empty() && self.dialect == Dialect::Mariadb {
             // Those that the table has so far; others may be added behind the rows.
@@ -236,16 +251,20 @@ impl ForeignScript {
         Ok(())
     }
 
-    /// Forgets what a `DROP` takes away again.
-    fn forget(&mut self, kind: &str, name: &str) {
+    /// Forgets what a `DROP` takes away again. Rows cannot be taken away: the second pass
+    /// would meet them.
+    fn forget(&mut self, kind: &str, name: &str) -> Result<(), StatementError> {
+        if kind == "TABLE" && self.named.contains_key(name) {
+            return Err(StatementError::Shape(format!("DROP TABLE {name}")));
+        }
         for list in [&mut self.before, &mut self.after] {
             list.retain(|part| part.kind != kind || part.name != name);
         }
         if kind == "TABLE" {
             self.tables.retain(|(table, _)| table != name);
             self.keys.retain(|(table, _)| table != name);
-            self.named.remove(name);
         }
+        Ok(())
     }
 
     fn definition(&mut self, table: &str) -> Result<&mut Definition, ForeignError> {
@@ -268,7 +287,7 @@ impl ForeignScript {
             if let Some(columns) = self.named.get(name).filter(|columns| !columns.is_empty()) {
                 layout = layout
                     .with_columns(columns)
-                    .ok_or_else(|| ForeignError::Columns(name.clone()))?;
+                    .map_err(|column| ForeignError::NoColumn { table: name.clone(), column })?;
             }
             layouts.insert(name.clone(), layout);
         }
@@ -319,6 +338,16 @@ impl Understood {
         self.layouts.get(table)
     }
 
+    /// The name under which a table is known.
+    fn known(&self, table: String) -> Result<String, ForeignError> {
+        if self.layouts.contains_key(&table) {
+            return Ok(table);
+        }
+        let folded = table.to_lowercase();
+        let found = self.layouts.contains_key(&folded);
+        if found { Ok(folded) } else { Err(ForeignError::NoTable(table)) }
+    }
+
     /// The rows of a statement, if it holds some or says that some follow.
     pub fn rows(&mut self, statement: &[u8]) -> Result<Option<Rows>, ForeignError> {
         let whole = marks::without_marks(statement);
@@ -340,7 +369,7 @@ impl Understood {
             }
             "COPY" => {
                 let head = postgres::copy_head(&whole, &self.schema).map_err(wrong)?;
-                Ok(Some(Rows::Lines(head.table)))
+                Ok(Some(Rows::Lines(self.known(head.table)?)))
             }
             "INSERT" | "REPLACE" => {
                 let head = InsertHead::read(&mut reader).map_err(wrong)?;
@@ -352,8 +381,8 @@ impl Understood {
                     _ => head.table,
                 };
                 let found = rows::rows(&mut reader, self.dialect).map_err(wrong)?;
-                let layout = self.layouts.get(&table);
-                let layout = layout.ok_or_else(|| ForeignError::NoTable(table.clone()))?;
+                let table = self.known(table)?;
+                let layout = &self.layouts[&table];
                 let record = self.records.entry(table.clone()).or_default();
                 let kept = found.into_iter().map(|row| {
                     *record += 1;

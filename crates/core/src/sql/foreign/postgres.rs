@@ -345,8 +345,7 @@ impl ForeignScript {
         // A table is known by its whole name, its statement by its own.
         self.before
             .retain(|there| there.kind != kind || there.name != Qualified::parse(&part).name);
-        self.forget(&kind, &part);
-        Ok(())
+        self.forget(&kind, &part)
     }
 }
 
