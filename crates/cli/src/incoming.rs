@@ -6,7 +6,7 @@ use crate::site::{DatabasePlace, Site};
 use fernweh_connect::local::LocalSource;
 use fernweh_connect::sqlite::{SqliteScript, SqliteSource, companions};
 use fernweh_core::sql::Dialect;
-use fernweh_flow::archive::ArchiveReader;
+use fernweh_flow::archive::{ArchiveReader, Level};
 use fernweh_flow::incoming::{Conversion, Found, each_statement, look, pack_script, pack_tree};
 use fernweh_flow::pack::{PackOptions, pack};
 use fernweh_flow::patterns::Patterns;
@@ -163,6 +163,7 @@ fn read(
         inside_files: None,
         outside_links: conversion.outside_links,
         program: conversion.program.clone(),
+        level: Level::new(1),
         go_on: false,
         again: None,
     };

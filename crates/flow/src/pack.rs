@@ -1,6 +1,6 @@
 //! Site → archive.
 
-use crate::archive::{ArchiveWriter, Begun, Mark, PieceWriter};
+use crate::archive::{ArchiveWriter, Begun, Level, Mark, PieceWriter};
 use crate::patience;
 use crate::patterns::Patterns;
 use fernweh_core::archive::{DatabaseManifest, FORMAT, FilesManifest, Manifest, Member, Seal};
@@ -45,6 +45,8 @@ pub struct PackOptions<'a> {
     pub outside_links: bool,
     /// Version of the program.
     pub program: String,
+    /// How hard it is compressed.
+    pub level: Level,
     /// Goes on with an archive that was broken off.
     pub go_on: bool,
     /// The command that goes on with this one, for people; without it nothing unfinished is
@@ -100,8 +102,8 @@ pub fn pack(
     watch: &dyn Watch,
 ) -> Result<PackReport> {
     let (mut archive, begun) = match options.go_on {
-        true => ArchiveWriter::go_on(&options.archive)?,
-        false => (ArchiveWriter::create(&options.archive)?, None),
+        true => ArchiveWriter::go_on(&options.archive, options.level)?,
+        false => (ArchiveWriter::create(&options.archive, options.level)?, None),
     };
     match fill(options, database, files, &mut archive, begun, watch) {
         Ok((seal, mut report)) => {

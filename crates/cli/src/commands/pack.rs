@@ -6,7 +6,7 @@ use crate::context::Context;
 use crate::render::{Page, counted, duration, left_out, moment, size, tree};
 use crate::site::{DatabasePlace, Site};
 use clap::Args;
-use fernweh_flow::archive::ArchiveReader;
+use fernweh_flow::archive::{ArchiveReader, Level};
 use fernweh_flow::pack::{PackOptions, PackReport, pack};
 use fernweh_flow::patterns::Patterns;
 use fernweh_flow::script::write_script;
@@ -46,6 +46,14 @@ pub struct PackArgs {
     /// Take links along that point out of the site
     #[arg(long)]
     pub outside_links: bool,
+    /// How hard to compress: 0 (next to nothing, fast) to 19 (small, slow)
+    #[arg(
+        long,
+        value_name = "LEVEL",
+        default_value_t = 3,
+        value_parser = clap::value_parser!(u8).range(0..=19)
+    )]
+    pub level: u8,
     /// Go on with packing that was broken off, behind the tables that are complete
     #[arg(long = "continue", conflicts_with = "sql")]
     pub go_on: bool,
@@ -83,6 +91,7 @@ pub fn run(context: &Context, args: &PackArgs) -> Result<u8> {
         url: site.url.as_ref().map(ToString::to_string),
         root: root.map(|path| path.display().to_string()),
         again: args.sql.is_none().then(|| again(&site.name, &archive, args)),
+        level: Level::new(args.level),
         go_on: args.go_on,
         archive,
         leave_out: Patterns::of_paths(&both(&section.leave_out, &args.leave_out))?,
@@ -131,6 +140,9 @@ fn again(site: &str, archive: &Path, args: &PackArgs) -> String {
     }
     if args.outside_links {
         line.push_str(" --outside-links");
+    }
+    if args.level != 3 {
+        line.push_str(&format!(" --level {}", args.level));
     }
     line.push_str(" --continue");
     line

@@ -13,7 +13,7 @@ use fernweh_core::record::COUNTERS;
 use fernweh_core::rewrite::Rewriter;
 use fernweh_core::settings::Setting;
 use fernweh_core::sql::Prefix;
-use fernweh_flow::archive::ArchiveReader;
+use fernweh_flow::archive::{ArchiveReader, Level};
 use fernweh_flow::journal::{Journal, Run, State};
 use fernweh_flow::pack::PackOptions;
 use fernweh_flow::patterns::Patterns;
@@ -279,6 +279,7 @@ fn in_place(
                 inside_files: site.inside_files(),
                 outside_links: true,
                 program: env!("CARGO_PKG_VERSION").into(),
+                level: Level::default(),
                 go_on: false,
                 again: None,
             },

@@ -2,7 +2,7 @@
 
 use super::stage;
 use fernweh_core::digest::sha256;
-use fernweh_testkit::{Engine, Stage, files_of};
+use fernweh_testkit::{Engine, Stage, database_cells, files_of};
 use std::io::{Cursor, Read};
 
 pub(super) type Members = Vec<(String, Vec<u8>)>;
@@ -235,4 +235,21 @@ fn an_archive_of_another_engine_is_refused_with_the_reason() {
     std::fs::copy(stage.scene.path("site.fernweh.tar"), other.scene.path("a.tar")).unwrap();
     other.scene.run("unpack a.tar new").code(2).says("it comes from SQLite, the site has MariaDB");
     other.scene.done("unpack a.tar new --only files");
+}
+
+#[test]
+fn an_archive_is_the_same_whatever_it_is_compressed_with() {
+    let stage = stage(Engine::Sqlite);
+    let mut sizes = Vec::new();
+    let mut states = Vec::new();
+    for level in [0, 3, 19] {
+        stage.scene.done(&format!("pack old -o {level}.tar --level {level}"));
+        stage.scene.done(&format!("show {level}.tar --verify"));
+        sizes.push(std::fs::metadata(stage.scene.path(&format!("{level}.tar"))).unwrap().len());
+        stage.scene.done(&format!("unpack {level}.tar new --overwrite"));
+        states.push((database_cells(&stage.new), files_of(&stage.root("new"))));
+    }
+    assert!(sizes.is_sorted_by(|a, b| a > b), "{sizes:?}");
+    assert!(states.windows(2).all(|pair| pair[0] == pair[1]));
+    stage.scene.run("pack old --level 20").code(2);
 }

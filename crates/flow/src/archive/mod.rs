@@ -8,4 +8,4 @@ mod writer;
 pub use begun::{Begun, Mark};
 pub use pieces::{PieceReader, PieceWriter};
 pub use reader::ArchiveReader;
-pub use writer::ArchiveWriter;
+pub use writer::{ArchiveWriter, Level};

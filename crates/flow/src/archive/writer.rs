@@ -13,14 +13,36 @@ use std::path::{Path, PathBuf};
 use std::sync::mpsc::{Receiver, SyncSender, sync_channel};
 use std::thread::JoinHandle;
 
-/// The level of zstd: the best rate for its size on text of this kind.
-const LEVEL: i32 = 3;
+/// How hard members are compressed: a level of zstd, 1 to 19, or 0 for next to nothing, where
+/// time counts and room does not.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Level(i32);
+
+impl Level {
+    /// A level from 0 to 19.
+    pub fn new(level: u8) -> Self {
+        // A negative level of zstd looks for repetitions in few places only.
+        Self(if level == 0 { -50 } else { i32::from(level.min(19)) })
+    }
+}
+
+impl Default for Level {
+    /// The best rate for its size on text of this kind.
+    fn default() -> Self {
+        Self::new(3)
+    }
+}
 
 type Made = std::io::Result<Tape>;
 
 /// What is to be done; what is to be added is compressed on the way.
 enum Job {
     Add(Member, Vec<u8>),
+    Order(Order),
+}
+
+/// What is to be done with the file.
+enum Order {
     /// A member as it is stored, and its bytes before compression.
     Store(String, std::io::Result<Vec<u8>>, usize),
     /// Takes the blocks of a table back; they are the last ones.
@@ -55,10 +77,9 @@ struct Tape {
 const WORTH_A_MARK: usize = 16 << 20;
 
 impl Tape {
-    fn work(&mut self, job: Job) -> std::io::Result<()> {
-        match job {
-            Job::Add(member, raw) => self.work(compressed(Job::Add(member, raw))),
-            Job::Store(name, bytes, raw) => {
+    fn work(&mut self, order: Order) -> std::io::Result<()> {
+        match order {
+            Order::Store(name, bytes, raw) => {
                 self.since += raw;
                 let bytes = bytes?;
                 let start = self.tar.get_mut().stream_position()?;
@@ -67,7 +88,7 @@ impl Tape {
                 self.members.push((SealedMember { name, size, sha256: sha256(&bytes) }, start));
                 Ok(())
             }
-            Job::TakeBack(table) => {
+            Order::TakeBack(table) => {
                 let of_table = |name: &str| matches!(Member::parse(name), Ok(Member::Rows { table: found, .. }) if found == table);
                 let first = self.members.iter().position(|(member, _)| of_table(&member.name));
                 let Some(first) = first else { return Ok(()) };
@@ -78,7 +99,7 @@ impl Tape {
                 file.get_ref().set_len(start)?;
                 file.seek(SeekFrom::Start(start)).map(drop)
             }
-            Job::Mark(mut mark) => {
+            Order::Mark(mut mark) => {
                 let first = mark.table.is_none();
                 let file = self.tar.get_mut();
                 mark.end = file.stream_position()?;
@@ -100,15 +121,18 @@ impl Tape {
     }
 }
 
-/// A job with its bytes compressed, if its name says so.
-fn compressed(job: Job) -> Job {
-    let Job::Add(member, raw) = job else { return job };
+/// What is to be done with the file; what is added is compressed, if its name says so.
+fn compressed(job: Job, level: Level) -> Order {
+    let (member, raw) = match job {
+        Job::Add(member, raw) => (member, raw),
+        Job::Order(order) => return order,
+    };
     let (name, length) = (member.to_string(), raw.len());
     let bytes = match name.ends_with(".zst") {
-        true => zstd::bulk::compress(&raw, LEVEL),
+        true => zstd::bulk::compress(&raw, level.0),
         false => Ok(raw),
     };
-    Job::Store(name, bytes, length)
+    Order::Store(name, bytes, length)
 }
 
 /// Compresses on several threads. Jobs go round from one to the next, and are taken back in
@@ -120,15 +144,15 @@ struct Compressors {
 
 impl Compressors {
     /// The threads, and what comes out of them.
-    fn start() -> (Self, Vec<Receiver<Job>>) {
+    fn start(level: Level) -> (Self, Vec<Receiver<Order>>) {
         let count = std::thread::available_parallelism().map_or(1, usize::from).min(MOST);
         let (mut send, mut receive) = (Vec::new(), Vec::new());
         for _ in 0..count {
             let (to_thread, incoming) = sync_channel::<Job>(1);
-            let (from_thread, outgoing) = sync_channel::<Job>(1);
+            let (from_thread, outgoing) = sync_channel::<Order>(1);
             std::thread::spawn(move || {
                 // Nobody listens any more after an error.
-                incoming.into_iter().try_for_each(|job| from_thread.send(compressed(job)))
+                incoming.into_iter().try_for_each(|job| from_thread.send(compressed(job, level)))
             });
             send.push(to_thread);
             receive.push(outgoing);
@@ -164,7 +188,7 @@ const WHAT: &str = "cannot write the archive";
 
 impl ArchiveWriter {
     /// Begins an archive that will have this name; refuses an existing one.
-    pub fn create(path: &Path) -> Result<Self> {
+    pub fn create(path: &Path, level: Level) -> Result<Self> {
         refuse_existing(path)?;
         let partial = partial_of(path);
         if let Some(folder) = path.parent().filter(|folder| !folder.as_os_str().is_empty()) {
@@ -176,32 +200,37 @@ impl ArchiveWriter {
             options.open(path).map_err(|error| Trouble::file(WHAT, path, &error))
         };
         let (file, marks) = (open(&partial)?, open(&marks_of(&partial))?);
-        Ok(Self::begin(path, file, marks, Vec::new()))
+        Ok(Self::begin(path, (file, marks), Vec::new(), level))
     }
 
     /// Goes on with an archive that was broken off.
-    pub fn go_on(path: &Path) -> Result<(Self, Option<Begun>)> {
+    pub fn go_on(path: &Path, level: Level) -> Result<(Self, Option<Begun>)> {
         refuse_existing(path)?;
         let partial = partial_of(path);
         let wrong = |error: std::io::Error| Trouble::file(WHAT, &partial, &error);
         let Some(found) = begun(path, &partial)? else {
-            return Ok((Self::create(path)?, None));
+            return Ok((Self::create(path, level)?, None));
         };
         let mut file = OpenOptions::new().read(true).write(true).open(&partial).map_err(wrong)?;
         file.seek(SeekFrom::Start(found.end)).map_err(wrong)?;
         let marks = OpenOptions::new().append(true).open(marks_of(&partial)).map_err(wrong)?;
-        let writer = Self::begin(path, file, marks, found.members.clone());
+        let writer = Self::begin(path, (file, marks), found.members.clone(), level);
         Ok((writer, Some(found)))
     }
 
-    fn begin(path: &Path, file: File, marks: File, members: Vec<(SealedMember, u64)>) -> Self {
-        let (jobs, incoming) = Compressors::start();
+    fn begin(
+        path: &Path,
+        (file, marks): (File, File),
+        members: Vec<(SealedMember, u64)>,
+        level: Level,
+    ) -> Self {
+        let (jobs, incoming) = Compressors::start(level);
         let worker = std::thread::spawn(move || {
             let tar = tar::Builder::new(BufWriter::with_capacity(1 << 20, file));
             let mut tape = Tape { tar, marks, members, waiting: Vec::new(), since: 0 };
             let mut round = incoming.iter().cycle();
-            while let Some(Ok(job)) = round.next().map(Receiver::recv) {
-                tape.work(job)?;
+            while let Some(Ok(order)) = round.next().map(Receiver::recv) {
+                tape.work(order)?;
             }
             Ok(tape)
         });
@@ -217,12 +246,12 @@ impl ArchiveWriter {
 
     /// Takes the blocks of the table back that was written last.
     pub fn take_back(&mut self, table: &str) -> Result<()> {
-        self.hand_over(Job::TakeBack(table.to_owned()))
+        self.hand_over(Job::Order(Order::TakeBack(table.to_owned())))
     }
 
     /// Notes that a table is complete; writing can go on behind it after a break.
     pub fn mark(&mut self, mark: Mark) -> Result<()> {
-        self.hand_over(Job::Mark(mark))
+        self.hand_over(Job::Order(Order::Mark(mark)))
     }
 
     /// Keeps what is written so far when this is dropped.

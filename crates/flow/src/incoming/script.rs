@@ -2,7 +2,7 @@
 
 use super::Conversion;
 use super::stream::opened;
-use crate::archive::ArchiveWriter;
+use crate::archive::{ArchiveWriter, Level};
 use crate::pack::Blocks;
 use fernweh_core::archive::{DatabaseManifest, Member, Seal};
 use fernweh_core::limits;
@@ -72,7 +72,7 @@ pub fn pack_script(
         name: String::new(),
         inside_files: None,
     });
-    let mut archive = ArchiveWriter::create(&options.archive)?;
+    let mut archive = ArchiveWriter::create(&options.archive, Level::new(1))?;
     let mut seal = Seal::default();
     archive.add(Member::Manifest, serde_json::to_vec_pretty(&manifest).unwrap_or_default())?;
     archive.add(Member::Structure, write_structure(dialect, &understood.before))?;

@@ -2,7 +2,7 @@
 
 use super::Conversion;
 use super::stream::{opened, zip_of};
-use crate::archive::{ArchiveWriter, PieceWriter};
+use crate::archive::{ArchiveWriter, Level, PieceWriter};
 use crate::pack::leads_out;
 use fernweh_core::archive::{FilesManifest, Member, Seal};
 use fernweh_core::record::{Entry, EntryKind};
@@ -21,7 +21,7 @@ pub fn pack_tree(options: &Conversion, path: &Path, watch: &dyn Watch) -> Result
     watch.stage("files", None, Unit::Bytes);
     let mut manifest = options.manifest(path);
     manifest.files = Some(FilesManifest { left_out: Vec::new() });
-    let mut archive = ArchiveWriter::create(&options.archive)?;
+    let mut archive = ArchiveWriter::create(&options.archive, Level::new(1))?;
     archive.add(Member::Manifest, serde_json::to_vec_pretty(&manifest).unwrap_or_default())?;
     let mut seal = Seal::default();
     let mut left_out = Vec::new();
