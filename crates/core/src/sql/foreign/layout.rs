@@ -8,9 +8,9 @@ use crate::sql::Dialect;
 use crate::sql::lexer::Token;
 use crate::sql::read_copy_row;
 use crate::sql::statement::{Reader, StatementError};
+use core::net::{Ipv4Addr, Ipv6Addr};
 use encoding_rs::Encoding;
 use std::collections::BTreeMap;
-use std::net::{Ipv4Addr, Ipv6Addr};
 
 /// How the values of a column are kept.
 #[derive(Clone, Debug, PartialEq)]
