@@ -87,6 +87,44 @@ pub(super) fn begun(path: &Path, partial: &Path) -> Result<Option<Begun>> {
     let structure = structure.map_err(|error| damaged(error.to_string()))?;
     let tables = whole.iter().filter_map(|mark| Some((mark.table.clone()?, mark.rows)));
     let rows = tables.collect();
-    let breaks = whole.iter().filter_map(|mark| mark.anew.clone()).collect();
+    // Every table behind a break names it.
+    let mut breaks: Vec<String> = whole.iter().filter_map(|mark| mark.anew.clone()).collect();
+    breaks.dedup();
     Ok(Some(Begun { manifest, structure, rows, breaks, members, end }))
+}
+
+#[cfg(test)]
+mod tests {
+    use crate::archive::{ArchiveWriter, Level, Mark};
+    use fernweh_core::archive::{FORMAT, Manifest, Member};
+
+    #[test]
+    fn a_break_counts_once_however_many_tables_come_behind_it() {
+        let folder = tempfile::tempdir().unwrap();
+        let path = folder.path().join("a.tar");
+        let mut archive = ArchiveWriter::create(&path, Level::default()).unwrap();
+        let manifest = Manifest {
+            format: FORMAT,
+            program: "test".into(),
+            site: "old".into(),
+            url: None,
+            root: None,
+            created: crate::now(),
+            database: None,
+            files: None,
+        };
+        archive.add(Member::Manifest, serde_json::to_vec(&manifest).unwrap()).unwrap();
+        let anew = Some("2026-11-23T12:00:00Z".to_owned());
+        for table in [None, Some("a"), Some("b"), None] {
+            let table = table.map(str::to_owned);
+            let anew = anew.clone().filter(|_| table.is_some());
+            archive.mark(Mark { table, rows: 1, anew, end: 0 }).unwrap();
+        }
+        archive.keep();
+        drop(archive);
+        let (_writer, begun) = ArchiveWriter::go_on(&path, Level::default()).unwrap();
+        let begun = begun.unwrap();
+        assert_eq!(begun.rows.len(), 2);
+        assert_eq!(begun.breaks, ["2026-11-23T12:00:00Z"]);
+    }
 }
