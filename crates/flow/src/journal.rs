@@ -361,6 +361,11 @@ impl Run {
         state
     }
 
+    /// Whether it builds a new state beside the old one, which can be thrown away.
+    pub fn builds(&self) -> bool {
+        matches!(self.header.command.as_str(), "unpack" | "preview")
+    }
+
     /// Whether the same command can go on with it: rows were being written.
     pub fn takes_rows(&self) -> bool {
         let discarded = self.steps.iter().rposition(|step| *step == Step::Discarded);

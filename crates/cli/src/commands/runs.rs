@@ -45,7 +45,7 @@ fn clean_up(context: &Context, name: &str) -> Result<u8> {
     let site_name = run.header.site.clone();
     let _lock = records.lock(&site_name)?;
     match run.state() {
-        State::Open if ["unpack", "preview"].contains(&run.header.command.as_str()) => {}
+        State::Open if run.builds() => {}
         State::Switching(..) => {
             return Err(Trouble::usage("this run is in the middle of its switch")
                 .because("the site stands half on its old state and half on its new one")

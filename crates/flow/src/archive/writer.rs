@@ -1,6 +1,7 @@
 //! Writing an archive. Blocks are compressed by threads of their own, and digested and
-//! written by another, while the next block is read. Until the seal is written the file has another name;
-//! marks in a file beside it say after which table writing can go on after a break.
+//! written by another, while the next block is read. Until the seal is written the file has
+//! another name; marks in a file beside it say behind which table writing can go on after a
+//! break.
 
 use super::begun::{Begun, Mark, begun};
 use fernweh_core::archive::{Member, Seal, SealedMember};
@@ -89,7 +90,10 @@ impl Tape {
                 Ok(())
             }
             Order::TakeBack(table) => {
-                let of_table = |name: &str| matches!(Member::parse(name), Ok(Member::Rows { table: found, .. }) if found == table);
+                let of_table = |name: &str| match Member::parse(name) {
+                    Ok(Member::Rows { table: found, .. }) => found == table,
+                    _ => false,
+                };
                 let first = self.members.iter().position(|(member, _)| of_table(&member.name));
                 let Some(first) = first else { return Ok(()) };
                 let start = self.members[first].1;

@@ -291,8 +291,7 @@ pub fn settle_earlier(
 ) -> Result<Earlier> {
     let mut earlier = Earlier::None;
     for run in records.runs_of(site)? {
-        let builds = ["unpack", "preview"].contains(&run.header.command.as_str());
-        if !builds || !run.is_unfinished() {
+        if !run.builds() || !run.is_unfinished() {
             continue;
         }
         if superseded == Some(run.header.run.as_str()) {

@@ -136,7 +136,7 @@ impl Key {
             reader.name()?;
             name = name.or(Some(index));
         }
-        let columns = names(&mut reader)?;
+        let columns = reader.names()?;
         reader.expect("REFERENCES")?;
         Self::goal(&mut reader, item, name, columns).map(Some)
     }
@@ -166,7 +166,7 @@ impl Key {
         if reader.next_is_dot() {
             return Err(StatementError::Outside(format!("a foreign key into database {parent}")));
         }
-        let others = names(reader)?;
+        let others = reader.names()?;
         let rest = item[reader.tokens.at..].trim().to_owned();
         Ok(Self { name, columns, parent, others, rest })
     }
@@ -186,18 +186,6 @@ impl Key {
         )
         .trim_end()
         .to_owned()
-    }
-}
-
-/// Names in parentheses.
-fn names(reader: &mut Reader<'_>) -> Result<Vec<String>, StatementError> {
-    reader.sign(b'(')?;
-    let mut names = Vec::new();
-    loop {
-        names.push(reader.name()?.0);
-        if !reader.comma_or(b')')? {
-            return Ok(names);
-        }
     }
 }
 

@@ -28,17 +28,7 @@ impl InsertHead {
             reader.sign(b'.')?;
             place = Some(std::mem::replace(&mut name, reader.name()?.0));
         }
-        let mut columns = Vec::new();
-        let mut after = reader.copied();
-        if after.some()? == Token::Sign(b'(') {
-            reader.sign(b'(')?;
-            loop {
-                columns.push(reader.name()?.0);
-                if !reader.comma_or(b')')? {
-                    break;
-                }
-            }
-        }
+        let columns = reader.names_if_any()?;
         let mut word = reader.some()?;
         if word.is("OVERRIDING") {
             reader.some()?;

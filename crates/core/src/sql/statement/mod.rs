@@ -269,14 +269,7 @@ impl Insert {
         }
         reader.expect("INTO")?;
         let (table, _) = reader.name()?;
-        let mut columns = Vec::new();
-        reader.sign(b'(')?;
-        loop {
-            columns.push(reader.name()?.0);
-            if !reader.comma_or(b')')? {
-                break;
-            }
-        }
+        let columns = reader.names()?;
         reader.expect("VALUES")?;
         let mut rows = Vec::new();
         loop {
@@ -382,6 +375,26 @@ impl<'a> Reader<'a> {
             Token::Word(word) => Ok((word.to_owned(), range)),
             Token::Name(name) => Ok((name, range)),
             _ => Err(StatementError::Unreadable),
+        }
+    }
+
+    /// Names in parentheses.
+    pub fn names(&mut self) -> Result<Vec<String>, StatementError> {
+        self.sign(b'(')?;
+        let mut names = Vec::new();
+        loop {
+            names.push(self.name()?.0);
+            if !self.comma_or(b')')? {
+                return Ok(names);
+            }
+        }
+    }
+
+    /// Names in parentheses, if a parenthesis follows; none otherwise.
+    pub fn names_if_any(&mut self) -> Result<Vec<String>, StatementError> {
+        match self.copied().some()? {
+            Token::Sign(b'(') => self.names(),
+            _ => Ok(Vec::new()),
         }
     }
 

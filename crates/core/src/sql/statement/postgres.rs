@@ -227,17 +227,7 @@ impl CopyHead {
             return Err(StatementError::Shape(first));
         }
         let table = qualified(&mut reader)?;
-        let mut columns = Vec::new();
-        let mut after = reader.copied();
-        if after.some()? == Token::Sign(b'(') {
-            reader.sign(b'(')?;
-            loop {
-                columns.push(reader.name()?.0);
-                if !reader.comma_or(b')')? {
-                    break;
-                }
-            }
-        }
+        let columns = reader.names_if_any()?;
         reader.expect("FROM")?;
         reader.expect("stdin")?;
         match reader.next()? {
