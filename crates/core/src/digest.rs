@@ -41,6 +41,14 @@ pub fn hex(bytes: &[u8]) -> String {
     text
 }
 
+/// The bytes that pairs of hexadecimal digits stand for, if that is all there is.
+pub fn from_hex(digits: &[u8]) -> Option<Vec<u8>> {
+    let digit = |c: u8| (c as char).to_digit(16);
+    let (pairs, rest) = digits.as_chunks::<2>();
+    let byte = |pair: &[u8; 2]| Some((digit(pair[0])? * 16 + digit(pair[1])?) as u8);
+    pairs.iter().map(byte).collect::<Option<_>>().filter(|_| rest.is_empty())
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

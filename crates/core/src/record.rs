@@ -111,6 +111,16 @@ fn one(name: &str, value: &Value) -> String {
 /// the site's.
 pub const COUNTERS: &str = "sqlite_sequence";
 
+/// The table in which PostgreSQL keeps large objects, page by page. It travels like a table,
+/// but is none of the site's.
+pub const LARGE_OBJECTS: &str = "pg_catalog.pg_largeobject";
+
+/// Whether a table is the engine's own, and travels only because the site needs what it
+/// holds.
+pub fn is_of_engine(table: &str) -> bool {
+    table == COUNTERS || table == LARGE_OBJECTS
+}
+
 /// What a file-tree entry is.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum EntryKind {

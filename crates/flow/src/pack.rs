@@ -9,7 +9,7 @@ use crate::patience;
 use crate::patterns::Patterns;
 use fernweh_core::archive::{DatabaseManifest, FORMAT, FilesManifest, Manifest, Member, Seal};
 use fernweh_core::limits;
-use fernweh_core::record::{COUNTERS, Entry, EntryKind, Table};
+use fernweh_core::record::{Entry, EntryKind, Table, is_of_engine};
 use fernweh_core::settings::{self, Role};
 use fernweh_core::sql::write_structure;
 use fernweh_ports::{
@@ -334,7 +334,7 @@ impl PackRows<'_> {
 
 /// The records of the site's own tables.
 fn site_rows(seal: &Seal) -> u64 {
-    seal.rows.iter().filter(|(table, _)| *table != COUNTERS).map(|(_, rows)| rows).sum()
+    seal.rows.iter().filter(|(table, _)| !is_of_engine(table)).map(|(_, rows)| rows).sum()
 }
 
 fn pack_files(

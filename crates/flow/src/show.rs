@@ -2,7 +2,7 @@
 
 use crate::archive::ArchiveReader;
 use fernweh_core::archive::Manifest;
-use fernweh_core::record::COUNTERS;
+use fernweh_core::record::is_of_engine;
 use fernweh_ports::{Result, Unit, Watch};
 use serde::Serialize;
 use std::path::Path;
@@ -50,7 +50,7 @@ pub fn show(path: &Path, verify: bool, watch: &dyn Watch) -> Result<ShowReport> 
     };
     let seal = &archive.seal;
     let tables = archive.manifest.database.iter().flat_map(|database| &database.tables);
-    let tables = tables.filter(|table| table.name != COUNTERS);
+    let tables = tables.filter(|table| !is_of_engine(&table.name));
     let rows =
         tables.map(|table| (table.name.clone(), seal.rows.get(&table.name).copied().unwrap_or(0)));
     Ok(ShowReport {

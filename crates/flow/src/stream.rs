@@ -2,10 +2,10 @@
 
 use crate::archive::ArchiveReader;
 use fernweh_core::archive::Member;
-use fernweh_core::record::Table;
+use fernweh_core::record::{LARGE_OBJECTS, Row, Table};
 use fernweh_core::sql::{
-    CopyHead, Dialect, Insert, Qualified, ScriptError, ScriptReader, Statement, StatementError,
-    read_copy_row,
+    CopyHead, Dialect, Insert, PAGE, Qualified, ScriptError, ScriptReader, Statement,
+    StatementError, read_copy_row, read_page,
 };
 use fernweh_ports::{Result, Trouble};
 use std::io::Cursor;
@@ -102,6 +102,9 @@ pub(crate) fn rows(
     let stranger = |other: &str| {
         refused(member, format!("rows of table {other} among those of {}", table.name))
     };
+    if table.name == LARGE_OBJECTS {
+        return pages(archive, member, table, visit);
+    }
     if dialect == Dialect::Postgres {
         return copied_rows(archive, member, table, visit);
     }
@@ -112,6 +115,26 @@ pub(crate) fn rows(
         Some(insert) if insert.table == table.name => visit(insert),
         Some(insert) => Err(stranger(&insert.table)),
     })
+}
+
+/// The pages of large objects, some at a time.
+fn pages(
+    archive: &ArchiveReader,
+    member: &Member,
+    table: &Table,
+    visit: &mut dyn FnMut(Insert) -> Result<()>,
+) -> Result<()> {
+    let columns: Vec<String> = table.columns.iter().map(|column| column.name.clone()).collect();
+    let mut found = Vec::new();
+    let mut hand_over = |rows: &mut Vec<Row>| {
+        let (table, columns, rows) = (table.name.clone(), columns.clone(), std::mem::take(rows));
+        visit(Insert { table, columns, rows })
+    };
+    each(archive, Dialect::Postgres, member, &mut |statement| {
+        found.extend(read_page(statement).map_err(|error| refused(member, error))?);
+        if found.len() * PAGE as usize >= PORTION { hand_over(&mut found) } else { Ok(()) }
+    })?;
+    if found.is_empty() { Ok(()) } else { hand_over(&mut found) }
 }
 
 /// Bytes of lines that are handed over together.

@@ -109,6 +109,9 @@ pub struct SchemasSwap {
     pub schemas: Vec<SwapSchema>,
     /// Statements that fit what stays to the new objects, and to the old ones again.
     pub refit: Vec<Refit>,
+    /// A schema in which the numbers of new large objects are noted; it goes with the switch.
+    #[serde(default)]
+    pub noted_numbers: Option<String>,
 }
 
 /// One schema of a switch.

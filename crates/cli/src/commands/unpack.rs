@@ -9,7 +9,7 @@ use crate::incoming::{self, Incoming};
 use crate::render::{Page, counted, duration, left_out, rewriting, size};
 use crate::site::{DatabasePlace, Site};
 use clap::{Args, ValueEnum};
-use fernweh_core::record::COUNTERS;
+use fernweh_core::record::is_of_engine;
 use fernweh_core::rewrite::Rewriter;
 use fernweh_core::settings::Setting;
 use fernweh_core::sql::Prefix;
@@ -157,9 +157,10 @@ fn run_instead(context: &Context, args: &UnpackArgs, superseded: Option<&Run>) -
     let dialect = archive.manifest.database.as_ref().map(|about| about.dialect);
     let holds = |table: &str| {
         let here = dialect.map_or(table.to_owned(), |dialect| part.renamed(dialect, table));
-        // The counters of SQLite go with whatever tables come.
-        let of_site = site.holds_table(&here) || table == COUNTERS;
-        of_site && (chosen.is_empty() || chosen.hold(table.as_bytes()) || table == COUNTERS)
+        // What the engine keeps for tables goes with whatever tables come.
+        let of_engine = is_of_engine(table);
+        let chosen = chosen.is_empty() || chosen.hold(table.as_bytes());
+        of_engine || site.holds_table(&here) && chosen
     };
     let own_tables = |table: &str| site.holds_table(table);
     let as_is = args.as_is;

@@ -6,6 +6,7 @@ mod crashes;
 mod documents;
 mod going_on;
 mod journey;
+mod large_objects;
 mod live;
 mod pages;
 mod parts;

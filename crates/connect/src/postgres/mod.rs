@@ -9,6 +9,7 @@ mod describe;
 mod editor;
 mod foresee;
 mod fragments;
+mod large_objects;
 mod order;
 mod source;
 mod switch;

@@ -4,12 +4,15 @@ use super::catalog::{Class, Id, Sort, Unit, cells, needs, units};
 use super::describe::{describe, in_list, list, no_member, schemas};
 use super::fragments::{Fragment, Phase, fragments, positions};
 use super::order::{in_order, with_dependents, with_needs};
-use super::{Link, quoted, text};
+use super::{Link, large_objects, quoted, text};
 use crate::server::ServerAddress;
 use fernweh_core::finding::Check;
-use fernweh_core::record::{Row, Table};
+use fernweh_core::record::{LARGE_OBJECTS, Row, Table};
+use fernweh_core::rewrite::ColumnText;
 use fernweh_core::sql::{Dialect, Kind, Qualified, Statement, read_copy_row};
-use fernweh_ports::{DatabaseSource, Overview, Result, Scope, Structure, TableInfo, Trouble};
+use fernweh_ports::{
+    DatabaseSource, Overview, Result, Scope, Structure, TableInfo, Trouble, counted,
+};
 use futures_util::{StreamExt, pin_mut};
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -17,12 +20,14 @@ use std::collections::{BTreeMap, BTreeSet};
 pub struct PostgresSource {
     link: Link,
     address: ServerAddress,
+    /// The numbers of the large objects that its structure names.
+    large: Vec<u32>,
 }
 
 impl PostgresSource {
     /// Logs in.
     pub fn open(address: &ServerAddress) -> Result<Self> {
-        Ok(Self { link: Link::open(address)?, address: address.clone() })
+        Ok(Self { link: Link::open(address)?, address: address.clone(), large: Vec::new() })
     }
 }
 
@@ -50,6 +55,13 @@ pub(super) fn overview(link: &mut Link, scope: &dyn Scope) -> Result<Overview> {
         let rows = link.one(&count)?.and_then(|n| n.parse().ok()).unwrap_or(0);
         tables.push(TableInfo { name, rows, bytes: listed.bytes });
     }
+    let mut checks = vec![Check::passed("every table can be read at one moment")];
+    let large = large_objects::numbers(link, scope)?.len();
+    if large > 0 {
+        let large = counted(large as u64, "large object travels", "large objects travel");
+        let message = format!("{large} along; addresses inside are left as they are");
+        checks.push(Check::passed(message));
+    }
     let of_database = |column: &str| {
         format!("SELECT {column} FROM pg_catalog.pg_database WHERE datname = current_database()")
     };
@@ -60,7 +72,7 @@ pub(super) fn overview(link: &mut Link, scope: &dyn Scope) -> Result<Overview> {
         collation: link.one(&of_database("datcollate"))?.unwrap_or_default(),
         tables,
         not_carried,
-        checks: vec![Check::passed("every table can be read at one moment")],
+        checks,
         free: None,
     })
 }
@@ -85,9 +97,7 @@ fn not_carried(link: &mut Link) -> Result<Vec<String>> {
            count(DISTINCT c.oid)) FROM pg_catalog.pg_class c \
          JOIN pg_catalog.pg_namespace n ON n.oid = c.relnamespace \
          CROSS JOIN LATERAL aclexplode(c.relacl) a \
-         WHERE n.nspname IN ({here}) AND a.grantee <> c.relowner AND {} GROUP BY a.grantee \
-         UNION ALL SELECT 'large objects: ' || count(*) FROM pg_catalog.pg_largeobject_metadata \
-         HAVING count(*) > 0",
+         WHERE n.nspname IN ({here}) AND a.grantee <> c.relowner AND {} GROUP BY a.grantee",
         no_member("pg_operator", "o.oid"),
         no_member("pg_ts_config", "t.oid"),
         no_member("pg_ts_dict", "t.oid"),
@@ -181,6 +191,8 @@ fn structure(link: &mut Link, scope: &dyn Scope) -> Result<Structure> {
         before.statements.push(plain(Kind::Schema, schema.clone(), sql));
     }
     before.statements.extend(extensions(link)?);
+    let large = large_objects::numbers(link, scope)?;
+    before.statements.extend(large.iter().map(|number| large_objects::statement(*number)));
     for id in ordered.iter().filter(|id| !late.contains(id)) {
         before.unit(units[id]);
     }
@@ -215,6 +227,9 @@ fn structure(link: &mut Link, scope: &dyn Scope) -> Result<Structure> {
         tables.push(describe(link, unit.id.1, &Qualified::new(&unit.schema, &unit.name))?);
     }
     tables.sort_by(|a, b| a.name.cmp(&b.name));
+    if !large.is_empty() {
+        tables.push(large_objects::table());
+    }
     link.run("SET search_path = ''")?;
     Ok(Structure { tables, before: before.statements, afterwards: afterwards.statements })
 }
@@ -250,10 +265,19 @@ impl DatabaseSource for PostgresSource {
     }
 
     fn structure(&mut self, scope: &dyn Scope) -> Result<Structure> {
-        structure(&mut self.link, scope)
+        let structure = structure(&mut self.link, scope)?;
+        let numbers = structure.before.iter().filter_map(|statement| match statement {
+            Statement::Object { kind: Kind::LargeObject, name, .. } => name.parse().ok(),
+            _ => None,
+        });
+        self.large = numbers.collect();
+        Ok(structure)
     }
 
     fn rows(&mut self, table: &Table, sink: &mut dyn FnMut(Row) -> Result<()>) -> Result<()> {
+        if table.name == LARGE_OBJECTS {
+            return large_objects::pages(&mut self.link, &self.large, sink);
+        }
         let place = Qualified::parse(&table.name);
         let partitioned = self.link.one(&format!(
             "SELECT relkind FROM pg_catalog.pg_class WHERE oid = {}::regclass",
@@ -277,17 +301,26 @@ pub(super) fn stream(
     let place = Qualified::parse(&table.name).sql();
     // A table can be without columns of its own.
     let names = if names.is_empty() { String::new() } else { format!(" ({})", names.join(", ")) };
-    let query = format!("COPY {place}{names} TO STDOUT");
+    copy_out(link, &table.name, &format!("COPY {place}{names} TO STDOUT"), &kinds, sink)
+}
+
+/// The rows that a `COPY` gives.
+pub(super) fn copy_out(
+    link: &mut Link,
+    table: &str,
+    query: &str,
+    kinds: &[Option<ColumnText>],
+    sink: &mut dyn FnMut(Row) -> Result<()>,
+) -> Result<()> {
     let Link { runtime, client, .. } = link;
-    let unreadable =
-        || Trouble::damaged("the server sent a row that cannot be read").at(table.name.clone());
+    let unreadable = || Trouble::damaged("the server sent a row that cannot be read").at(table);
     let outcome: std::result::Result<Result<()>, tokio_postgres::Error> = runtime.block_on(async {
-        let lines = client.copy_out(query.as_str()).await?;
+        let lines = client.copy_out(query).await?;
         pin_mut!(lines);
         while let Some(line) = lines.next().await {
             let line = line?;
             let line = line.strip_suffix(b"\n").unwrap_or(&line);
-            let row = match read_copy_row(line, &kinds) {
+            let row = match read_copy_row(line, kinds) {
                 Ok(row) => row,
                 Err(_) => return Ok(Err(unreadable())),
             };

@@ -244,6 +244,9 @@ fn in_one_transaction(
     link.try_run(&format!(
         "BEGIN; SET LOCAL lock_timeout = '{LOCK_WAIT}'; SET LOCAL search_path = ''"
     ))?;
+    if let (Direction::Forward, Some(noted)) = (direction, &swap.noted_numbers) {
+        link.try_run(&format!("DROP SCHEMA IF EXISTS {} CASCADE", quoted(noted)))?;
+    }
     let mut moves = Vec::new();
     for schema in &swap.schemas {
         for name in [&schema.name, &schema.aside_new, &schema.aside_old] {
@@ -351,6 +354,7 @@ pub(super) fn let_go(link: &mut Link, swap: &SchemasSwap) -> Result<()> {
             .because(format!("something that stays leans on it: {object}"))
             .hint("remove or change that first"));
     }
+    super::large_objects::let_go(link, &aside)?;
     for name in aside {
         link.run(&format!("DROP SCHEMA IF EXISTS {} CASCADE", quoted(&name)))?;
     }

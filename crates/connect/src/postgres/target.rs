@@ -3,12 +3,13 @@
 use super::catalog::cells;
 use super::describe::{in_list, list};
 use super::editor::is_about_value;
+use super::large_objects::LargeObjects;
 use super::{Link, message, quoted, switch, text};
 use crate::server::{ServerAddress, aside, short_run};
 use bytes::Bytes;
 use fernweh_core::digest::sha256;
 use fernweh_core::finding::Check;
-use fernweh_core::record::Row;
+use fernweh_core::record::{LARGE_OBJECTS, Row};
 use fernweh_core::sql::{Kind, Qualified, Statement, in_schemas, write_copy_row};
 use fernweh_ports::{
     DatabaseSwap, DatabaseTarget, Direction, Fingerprint, Overview, Portion, Rejected, Result,
@@ -36,7 +37,9 @@ pub struct PostgresTarget {
     pub(super) removed: Vec<String>,
     /// Foreign keys whose records lead nowhere.
     orphans: Vec<String>,
-    notes: Vec<String>,
+    pub(super) notes: Vec<String>,
+    /// The large objects of the new state.
+    pub(super) large: LargeObjects,
 }
 
 /// By this a statement makes a range type.
@@ -58,6 +61,7 @@ impl PostgresTarget {
             removed: Vec::new(),
             orphans: Vec::new(),
             notes: Vec::new(),
+            large: LargeObjects::default(),
         })
     }
 
@@ -89,7 +93,7 @@ impl PostgresTarget {
         aside(&self.run, kind, schema)
     }
 
-    fn built(&self, table: &str) -> Qualified {
+    pub(super) fn built(&self, table: &str) -> Qualified {
         let place = Qualified::parse(table);
         Qualified::new(&self.aside('n', &place.schema), &place.name)
     }
@@ -141,7 +145,7 @@ impl PostgresTarget {
                     self.link
                         .run(&format!("SET search_path = {aside}, {}, public", quoted(name)))?;
                 }
-                Statement::Object { kind: Kind::Schema, .. } => {}
+                Statement::Object { kind: Kind::Schema | Kind::LargeObject, .. } => {}
                 Statement::Object { kind: Kind::Extension, name, .. } => self.extend(name, sql)?,
                 Statement::Object { kind: Kind::Type, name, .. } if sql.contains(RANGE) => {
                     self.range(&schema, name, sql)?;
@@ -336,6 +340,7 @@ impl DatabaseTarget for PostgresTarget {
     fn build(&mut self, structure: &[Statement]) -> Result<()> {
         self.lock()?;
         self.begin_with(structure);
+        self.make_large_objects(structure)?;
         self.make(structure)
     }
 
@@ -354,7 +359,8 @@ impl DatabaseTarget for PostgresTarget {
                 return Ok(false);
             }
         }
-        Ok(true)
+        self.learn_numbers()?;
+        self.has_large_objects(structure)
     }
 
     fn write(&mut self, rows: &Portion, _: bool) -> Result<Vec<Rejected>> {
@@ -362,6 +368,12 @@ impl DatabaseTarget for PostgresTarget {
             self.link.run("BEGIN")?;
         }
         self.portions += 1;
+        if rows.table == LARGE_OBJECTS {
+            self.write_pages(&rows.rows)?;
+            return Ok(Vec::new());
+        }
+        let followed = self.follow_numbers(rows)?;
+        let rows = followed.as_ref().unwrap_or(rows);
         let mut rejected = Vec::new();
         if self.copy_or_take_back(rows, &rows.rows)?.is_some() {
             for (row, values) in rows.rows.iter().enumerate() {
@@ -417,7 +429,9 @@ impl DatabaseTarget for PostgresTarget {
             // Without figures the server would plan the site's queries badly at first.
             self.link.run(&format!("ANALYZE {}", self.built(&table).sql()))?;
         }
-        let (swap, notes) = switch::plan(self)?;
+        let (mut swap, notes) = switch::plan(self)?;
+        self.tell_of_numbers();
+        swap.noted_numbers.clone_from(&self.large.noted_in);
         self.notes.extend(notes);
         Ok(DatabaseSwap::Schemas(swap))
     }
@@ -439,6 +453,7 @@ impl DatabaseTarget for PostgresTarget {
     fn discard(&mut self) -> Result<()> {
         // What was being written is of no use any more.
         let _ = self.link.try_run("ROLLBACK");
+        self.discard_large_objects()?;
         let ours = format!("_fw{}_n_", self.run);
         let rows = self.link.ask(&format!(
             "SELECT nspname FROM pg_catalog.pg_namespace WHERE starts_with(nspname, {})",

@@ -5,7 +5,7 @@
 use super::escape::{Letters, letters, write_escaped};
 use super::statement::StatementError;
 use super::{Dialect, Qualified, quote_name};
-use crate::digest::hex;
+use crate::digest::{from_hex, hex};
 use crate::record::{Row, Value};
 use crate::rewrite::ColumnText;
 
@@ -88,21 +88,13 @@ pub fn read_copy_row(line: &[u8], columns: &[Option<ColumnText>]) -> Result<Row,
         row.push(match column {
             Some(ColumnText::Binary) => {
                 let digits = plain.strip_prefix(b"\\x").ok_or(StatementError::Unreadable)?;
-                Value::Bytes(unhex(digits)?)
+                Value::Bytes(from_hex(digits).ok_or(StatementError::Unreadable)?)
             }
             Some(_) => Value::Text(plain),
             None => Value::Number(plain),
         });
     }
     if fields.next().is_some() { Err(StatementError::Unreadable) } else { Ok(row) }
-}
-
-fn unhex(digits: &[u8]) -> Result<Vec<u8>, StatementError> {
-    let digit = |c: u8| (c as char).to_digit(16).ok_or(StatementError::Unreadable);
-    if digits.len() % 2 == 1 {
-        return Err(StatementError::Unreadable);
-    }
-    digits.chunks_exact(2).map(|pair| Ok((digit(pair[0])? * 16 + digit(pair[1])?) as u8)).collect()
 }
 
 fn unescape(field: &[u8]) -> Result<Vec<u8>, StatementError> {

@@ -9,6 +9,7 @@ mod escape;
 mod foreign;
 mod lexer;
 mod literal;
+mod pages;
 mod prefix;
 mod qualified;
 mod script;
@@ -24,6 +25,7 @@ pub use literal::{
     MARIADB_ROW_SETTINGS, POSTGRES_SETTINGS, quote_name, write_insert_head, write_row,
     write_structure,
 };
+pub use pages::{PAGE, read_page, write_page};
 pub use prefix::Prefix;
 pub use qualified::{Qualified, in_schemas};
 pub use script::{ScriptError, ScriptReader};

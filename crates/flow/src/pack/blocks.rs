@@ -3,10 +3,10 @@
 use crate::archive::ArchiveWriter;
 use fernweh_core::archive::Member;
 use fernweh_core::limits;
-use fernweh_core::record::{COUNTERS, Table, Value};
+use fernweh_core::record::{COUNTERS, LARGE_OBJECTS, Table, Value};
 use fernweh_core::sql::{
     Dialect, MARIADB_ROW_SETTINGS, POSTGRES_SETTINGS, quote_name, write_copy_head, write_copy_row,
-    write_insert_head, write_row,
+    write_insert_head, write_page, write_row,
 };
 use fernweh_ports::Result;
 
@@ -62,14 +62,27 @@ impl<'a> Blocks<'a> {
 
     /// One `COPY` makes a block.
     fn add_line(&mut self, row: &[Value], archive: &mut ArchiveWriter) -> Result<()> {
+        let pages = self.table.name == LARGE_OBJECTS;
         if self.raw.is_empty() {
             self.begin();
+        }
+        if pages {
+            write_page(row, &mut self.raw);
+            return if self.raw.len() >= limits::ROW_BLOCK {
+                self.hand_over(archive)
+            } else {
+                Ok(())
+            };
+        }
+        if self.statement == 0 {
+            self.statement = self.raw.len();
             let columns: Vec<String> = self.table.columns.iter().map(|c| c.name.clone()).collect();
             write_copy_head(&self.table.name, &columns, &mut self.raw);
         }
         write_copy_row(row, &mut self.raw);
         if self.raw.len() >= limits::ROW_BLOCK {
             self.raw.extend_from_slice(COPY_END);
+            self.statement = 0;
             self.hand_over(archive)?;
         }
         Ok(())
@@ -101,7 +114,7 @@ impl<'a> Blocks<'a> {
         if self.raw.is_empty() {
             return Ok(());
         }
-        if self.dialect == Dialect::Postgres {
+        if self.dialect == Dialect::Postgres && self.statement > 0 {
             self.raw.extend_from_slice(COPY_END);
         } else if !self.raw.ends_with(b";\n") {
             self.raw.extend_from_slice(b";\n");

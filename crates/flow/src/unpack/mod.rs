@@ -214,7 +214,7 @@ pub fn look_before(
         if wanted.is_empty() && options.part.some_tables {
             let all = archive.manifest.database.iter().flat_map(|about| &about.tables);
             let mut names: Vec<&str> = all.map(|table| table.name.as_str()).take(12).collect();
-            names.retain(|name| *name != fernweh_core::record::COUNTERS);
+            names.retain(|name| !fernweh_core::record::is_of_engine(name));
             return Err(Trouble::usage("the archive holds no table of this name")
                 .because("nothing matches --tables among the tables of the site")
                 .hint(format!("it holds {} …", names.join(", "))));

@@ -7,7 +7,7 @@ use crate::archive::ArchiveReader;
 use crate::report::TableReport;
 use crate::stream;
 use fernweh_core::archive::{DatabaseManifest, Member};
-use fernweh_core::record::{COUNTERS, Column, Row, Table, Value};
+use fernweh_core::record::{COUNTERS, Column, Row, Table, Value, is_of_engine};
 use fernweh_core::sql::{Dialect, Insert, Kind, Prefix, Statement, write_structure};
 use fernweh_ports::{
     DatabaseSource, DatabaseTarget, Portion, Result, Trouble, Unit, Watch, counted,
@@ -22,7 +22,7 @@ pub(super) fn tables_of(
     about: &DatabaseManifest,
 ) -> Vec<(String, String)> {
     let names = about.tables.iter().map(|table| table.name.clone());
-    let own = names.filter(|name| options.tables.holds(name) && name != COUNTERS);
+    let own = names.filter(|name| options.tables.holds(name) && !is_of_engine(name));
     own.map(|name| (name.clone(), options.part.renamed(about.dialect, &name))).collect()
 }
 
@@ -113,17 +113,21 @@ pub(super) fn own_structure(
             Trouble::damaged("the structure of the destination cannot be read").because(because)
         })
     };
-    let mut after = parsed(&found.afterwards)?;
+    let (mut before, mut after) = (parsed(&found.before)?, parsed(&found.afterwards)?);
     if about.dialect == Dialect::Postgres {
+        let (objects, positions) = archive_structure(options, archive, about)?;
+        let is_large =
+            |one: &Statement| matches!(one, Statement::Object { kind: Kind::LargeObject, .. });
+        before.retain(|statement| !is_large(statement));
+        before.extend(objects.into_iter().filter(is_large));
         // Sequences must not fall behind the rows that come.
-        let positions = archive_structure(options, archive, about)?.1;
         after.extend(positions.into_iter().filter(|statement| {
             matches!(statement, Statement::Schema { .. })
                 || matches!(statement, Statement::Object { kind: Kind::Sequence, sql, .. }
                     if sql.starts_with("SELECT "))
         }));
     }
-    Ok((parsed(&found.before)?, after))
+    Ok((before, after))
 }
 
 /// The statements of a structure member that concern the site's tables.
@@ -232,7 +236,7 @@ fn each_portion<'a>(
         let mut incoming = incoming.into_iter();
         let mut rewrite = || -> Result<()> {
             for table in &wanted {
-                let is_table = table.name != COUNTERS;
+                let is_table = !is_of_engine(&table.name);
                 let here = options.part.renamed(about.dialect, &table.name);
                 report.tables += u64::from(is_table);
                 let mut tallies = TableReport::new(table);

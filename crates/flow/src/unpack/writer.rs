@@ -4,7 +4,7 @@
 
 use super::rejects::{OnBadRecord, Rejects};
 use crate::patience;
-use fernweh_core::record::{COUNTERS, Row, Table};
+use fernweh_core::record::{Row, Table, is_of_engine};
 use fernweh_core::sql::{Dialect, Statement};
 use fernweh_ports::{DatabaseTarget, Portion, Result, Trouble, Watch};
 use std::collections::{BTreeMap, BTreeSet};
@@ -150,7 +150,7 @@ impl<'a> Writer<'a> {
     fn forget_what_is_there(&mut self) -> Result<()> {
         let names: BTreeSet<&String> = self.kept.iter().map(|kept| &kept.portion.table).collect();
         let names: Vec<String> =
-            names.into_iter().filter(|name| *name != COUNTERS).cloned().collect();
+            names.into_iter().filter(|name| !is_of_engine(name)).cloned().collect();
         for (name, found) in self.target.built_rows(&names)? {
             let secured = self.secured.entry(name.clone()).or_default();
             let Some(mut more) = found.checked_sub(*secured) else {

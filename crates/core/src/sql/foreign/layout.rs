@@ -2,6 +2,7 @@
 //! columns, types whose texts differ from what travels.
 
 use super::definition::Definition;
+use crate::digest::from_hex;
 use crate::record::{Column, Row, Table, Value};
 use crate::rewrite::ColumnText;
 use crate::sql::Dialect;
@@ -216,7 +217,7 @@ impl Store {
             (Store::Plain, value) => value,
             (Store::Copied(kind), value) => match (kind, value) {
                 (Some(ColumnText::Binary), Value::Text(bytes)) => {
-                    match bytes.strip_prefix(b"\\x").and_then(unhex) {
+                    match bytes.strip_prefix(b"\\x").and_then(from_hex) {
                         Some(bytes) => Value::Bytes(bytes),
                         None => Value::Bytes(bytes),
                     }
@@ -248,18 +249,12 @@ impl Store {
             }
             (Store::Uuid, Value::Text(bytes)) if bytes.len() != 16 => {
                 let digits: Vec<u8> = bytes.iter().copied().filter(|byte| *byte != b'-').collect();
-                Value::Bytes(unhex(&digits).ok_or_else(|| not("UUID", &bytes))?)
+                Value::Bytes(from_hex(&digits).ok_or_else(|| not("UUID", &bytes))?)
             }
             (Store::Inet6 | Store::Inet4 | Store::Uuid, Value::Text(bytes)) => Value::Bytes(bytes),
             (Store::Inet6 | Store::Inet4 | Store::Uuid, value) => value,
         })
     }
-}
-
-fn unhex(digits: &[u8]) -> Option<Vec<u8>> {
-    let digit = |c: u8| (c as char).to_digit(16);
-    let pairs = digits.chunks(2);
-    pairs.map(|pair| Some((digit(pair[0])? * 16 + digit(*pair.get(1)?)?) as u8)).collect()
 }
 
 /// Text of one character set in another; both by MariaDB's names.

@@ -105,6 +105,8 @@ pub enum Kind {
     Type,
     /// A function, procedure, aggregate or package.
     Routine,
+    /// A large object, still empty; its name is its number.
+    LargeObject,
     /// A sequence, its owner or its position.
     Sequence,
     /// A partition, attached.

@@ -26,27 +26,44 @@ pub(super) fn parse(reader: &mut Reader<'_>, sql: String) -> Result<Statement, S
             reader.expect("VIEW").map_err(|_| shape(&sql))?;
             Ok(object(Kind::Refresh, qualified(reader)?, sql))
         }
-        "SELECT" => {
-            // SELECT pg_catalog.setval('name', number, true)
-            let begins = [Token::Word("pg_catalog"), Token::Sign(b'.'), Token::Word("setval")];
-            for token in begins.into_iter().chain([Token::Sign(b'(')]) {
-                if reader.some()? != token {
-                    return Err(shape(&sql));
-                }
-            }
-            let Token::Text(name) = reader.some()? else { return Err(shape(&sql)) };
-            let name = String::from_utf8_lossy(&name).into_owned();
-            let rest = (reader.comma_or(b')')?, reader.some()?, reader.comma_or(b')')?);
-            let called = reader.some()?;
-            let fits = matches!(rest, (true, Token::Number(_), true))
-                && (called.is("true") || called.is("false"));
-            if !fits || reader.comma_or(b')')? || reader.next()?.is_some() {
-                return Err(shape(&sql));
-            }
-            Ok(object(Kind::Sequence, name, sql))
-        }
+        "SELECT" => called(reader, sql),
         _ => Err(shape(&sql)),
     }
+}
+
+/// The functions that an archive may call: `SELECT pg_catalog.setval('name', number, true)`
+/// and `SELECT pg_catalog.lo_create(number)`.
+fn called(reader: &mut Reader<'_>, sql: String) -> Result<Statement, StatementError> {
+    let within = [Token::Word("pg_catalog"), Token::Sign(b'.')];
+    for token in within {
+        if reader.some()? != token {
+            return Err(shape(&sql));
+        }
+    }
+    let function = reader.some()?;
+    if reader.some()? != Token::Sign(b'(') {
+        return Err(shape(&sql));
+    }
+    let object = |kind, name, sql| Statement::Object { kind, name, table: None, sql };
+    if function == Token::Word("lo_create") {
+        let Token::Number(number) = reader.some()? else { return Err(shape(&sql)) };
+        let number = number.parse::<u32>().map_err(|_| shape(&sql))?;
+        if number == 0 || reader.comma_or(b')')? || reader.next()?.is_some() {
+            return Err(shape(&sql));
+        }
+        return Ok(object(Kind::LargeObject, number.to_string(), sql));
+    }
+    let Token::Text(name) = reader.some()? else { return Err(shape(&sql)) };
+    let name = String::from_utf8_lossy(&name).into_owned();
+    let rest = (reader.comma_or(b')')?, reader.some()?, reader.comma_or(b')')?);
+    let used = reader.some()?;
+    let fits =
+        matches!(rest, (true, Token::Number(_), true)) && (used.is("true") || used.is("false"));
+    let fits = fits && function == Token::Word("setval");
+    if !fits || reader.comma_or(b')')? || reader.next()?.is_some() {
+        return Err(shape(&sql));
+    }
+    Ok(object(Kind::Sequence, name, sql))
 }
 
 fn set(reader: &mut Reader<'_>, sql: String) -> Result<Statement, StatementError> {
@@ -255,6 +272,7 @@ mod tests {
             ),
             ("CREATE SEQUENCE \"s\" AS bigint", Kind::Sequence),
             ("SELECT pg_catalog.setval('\"s\"', 5, true)", Kind::Sequence),
+            ("SELECT pg_catalog.lo_create(16500)", Kind::LargeObject),
             ("ALTER SEQUENCE \"s\" OWNED BY \"t\".\"id\"", Kind::Sequence),
             ("ALTER TABLE ONLY \"t\" ADD CONSTRAINT \"p\" PRIMARY KEY (id)", Kind::Constraint),
             ("ALTER TABLE \"t\" ENABLE ROW LEVEL SECURITY", Kind::Property),
@@ -283,6 +301,11 @@ mod tests {
             "SELECT pg_read_file('/etc/passwd')",
             "SELECT pg_catalog.setval('s', pg_sleep(9), true)",
             "SELECT pg_catalog.setval('s', 1, true), f()",
+            "SELECT pg_catalog.lo_create(16500), f()",
+            "SELECT pg_catalog.lo_create(0)",
+            "SELECT pg_catalog.lo_create(99999999999)",
+            "SELECT pg_catalog.lo_import('/etc/passwd')",
+            "SELECT pg_catalog.lo_unlink(16500)",
             "COPY t FROM PROGRAM 'x'",
             "ALTER TABLE t OWNER TO x",
             "ALTER TABLE t SET SCHEMA x",
