@@ -1,11 +1,12 @@
 //! Site → archive.
 
 mod blocks;
+mod rows;
 
 pub(crate) use blocks::Blocks;
+use rows::PackRows;
 
 use crate::archive::{ArchiveWriter, Begun, Level, Mark, PieceWriter};
-use crate::patience;
 use crate::patterns::Patterns;
 use fernweh_core::archive::{DatabaseManifest, FORMAT, FilesManifest, Manifest, Member, Seal};
 use fernweh_core::limits;
@@ -152,10 +153,11 @@ fn fill(
             .as_ref()
             .map(|_| FilesManifest { left_out: options.leave_out.texts().to_vec() }),
     };
+    let mut part = None;
     match begun {
         Some(begun) => {
             check_same(&manifest, &structure, &begun)?;
-            (seal.rows, seal.breaks) = (begun.rows, begun.breaks);
+            (seal.rows, seal.breaks, part) = (begun.rows, begun.breaks, begun.part);
             seal.breaks.push(crate::now());
         }
         None => {
@@ -171,7 +173,7 @@ fn fill(
     watch.reached("begun");
     if let (Some(source), Some(about)) = (database, &manifest.database) {
         watch.stage("database", Some(report.records), Unit::Records);
-        let mut packing = PackRows { options, about, structure: &structure, archive, watch };
+        let mut packing = PackRows { options, about, structure: &structure, archive, watch, part };
         packing.all(source, &mut seal)?;
         report.records = site_rows(&seal);
     }
@@ -248,88 +250,6 @@ fn describe(
         name: options.database_name.clone(),
         inside_files: options.inside_files.clone(),
     })
-}
-
-/// The rows of a database, on their way into an archive.
-struct PackRows<'a> {
-    options: &'a PackOptions<'a>,
-    about: &'a DatabaseManifest,
-    structure: &'a Structure,
-    archive: &'a mut ArchiveWriter,
-    watch: &'a dyn Watch,
-}
-
-impl PackRows<'_> {
-    fn all(&mut self, source: &mut dyn DatabaseSource, seal: &mut Seal) -> Result<()> {
-        for table in &self.about.tables {
-            if let Some(done) = seal.rows.get(&table.name) {
-                self.watch.advance(*done);
-                continue;
-            }
-            let mut rows = 0;
-            if !self.about.without_rows.contains(&table.name) {
-                let mut losses = 0;
-                rows = loop {
-                    match self.table(source, table) {
-                        Err(trouble) if trouble.lost && losses < patience::SAME_PLACE => {
-                            losses += 1;
-                            self.archive.take_back(&table.name)?;
-                            self.connect_anew(source, trouble)?;
-                            seal.breaks.push(crate::now());
-                        }
-                        read => break read?,
-                    }
-                };
-            }
-            seal.rows.insert(table.name.clone(), rows);
-            let (table, anew) = (Some(table.name.clone()), seal.breaks.last().cloned());
-            self.archive.mark(Mark { table, rows, anew, end: 0 })?;
-            self.watch.reached("table-packed");
-        }
-        let after = write_structure(self.about.dialect, &self.structure.afterwards);
-        self.archive.add(Member::Afterwards, after)?;
-        let read = counted(site_rows(seal), "record", "records");
-        self.watch.done(&format!("read {read}"));
-        Ok(())
-    }
-
-    /// Reads a table; gives the number of its records.
-    fn table(&mut self, source: &mut dyn DatabaseSource, table: &Table) -> Result<u64> {
-        let mut blocks = Blocks::new(self.about.dialect, table);
-        let mut count = 0;
-        source.rows(table, &mut |row| {
-            count += 1;
-            if count % 1024 == 0 {
-                self.watch.advance(1024);
-                self.watch.reached("rows-read");
-                self.watch.go_on()?;
-            }
-            blocks.add(&row, self.archive)
-        })?;
-        self.watch.advance(count % 1024);
-        blocks.close(self.archive)?;
-        Ok(count)
-    }
-
-    /// Reads on at another moment; the structure must still be the same.
-    fn connect_anew(&self, source: &mut dyn DatabaseSource, lost: Trouble) -> Result<()> {
-        let scope = self.options.tables;
-        let again = patience::again(lost, self.watch, &mut || {
-            source.reopen()?;
-            source.begin()?;
-            source.structure(scope)
-        })?;
-        let dialect = self.about.dialect;
-        let same = again.tables == self.about.tables
-            && write_structure(dialect, &again.before)
-                == write_structure(dialect, &self.structure.before);
-        if same {
-            return Ok(());
-        }
-        Err(Trouble::outside("the site's structure changed while it was packed")
-            .because("the connection was lost, and the tables are not what they were before")
-            .hint("pack the site again"))
-    }
 }
 
 /// The records of the site's own tables.

@@ -151,7 +151,7 @@ fn count_cells(
     let tables = source.structure(options.tables)?.tables;
     for table in tables {
         let mut seen = 0;
-        source.rows(&table, &mut |row| {
+        source.rows(&table, None, &mut |row| {
             seen += 1;
             if seen % 1024 == 0 {
                 watch.advance(1024);

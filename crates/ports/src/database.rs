@@ -70,11 +70,23 @@ pub trait DatabaseSource: Send {
     fn begin(&mut self) -> Result<Vec<String>>;
     /// The structure, in an order in which it can be created.
     fn structure(&mut self, scope: &dyn Scope) -> Result<Structure>;
-    /// All rows of a table, in a stable order where there is one.
-    fn rows(&mut self, table: &Table, sink: &mut dyn FnMut(Row) -> Result<()>) -> Result<()>;
+    /// Rows of a table, in a stable order where there is one; all, or those behind a key.
+    fn rows(
+        &mut self,
+        table: &Table,
+        behind: Option<&Behind>,
+        sink: &mut dyn FnMut(Row) -> Result<()>,
+    ) -> Result<()>;
+    /// Whether the rows of a table come in the order of whole numbers that are its key, so
+    /// that reading can go on behind one of them.
+    fn in_order(&mut self, table: &Table) -> Result<bool>;
     /// Connects anew after the connection was lost; what was one moment is so no longer.
     fn reopen(&mut self) -> Result<()>;
 }
+
+/// A place among the rows of a table: the whole numbers, in decimal digits, that are the key
+/// of a row.
+pub type Behind = Vec<String>;
 
 /// How to go: to the new state, or back to the old one.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]

@@ -13,9 +13,10 @@ mod watch;
 mod words;
 
 pub use database::{
-    Applied, Change, DatabaseEditor, DatabaseSource, DatabaseSwap, DatabaseTarget, Direction,
-    Fingerprint, NamedSql, ObjectId, Overview, Portion, Record, Refit, Refused, Rejected,
-    SchemasSwap, Scope, Structure, SwapObjects, SwapSchema, SwapTable, TableInfo, TablesSwap,
+    Applied, Behind, Change, DatabaseEditor, DatabaseSource, DatabaseSwap, DatabaseTarget,
+    Direction, Fingerprint, NamedSql, ObjectId, Overview, Portion, Record, Refit, Refused,
+    Rejected, SchemasSwap, Scope, Structure, SwapObjects, SwapSchema, SwapTable, TableInfo,
+    TablesSwap,
 };
 pub use files::{FileEditor, FileId, FileSource, FileSwap, FileTarget, LeftOut};
 pub use pages::{PageProblem, PageRequest, PageResponse, PageSource};

@@ -139,6 +139,78 @@ fn packing_goes_on(kind: Server) {
     scene.run("pack old -o late.fernweh.tar --continue").code(2).says("has changed");
 }
 
+/// Large enough for several marks within one table.
+fn one_large_table(old: &Place) -> Vec<String> {
+    let rows = match old {
+        Place::Mariadb { .. } => {
+            "INSERT INTO pages SELECT seq DIV 100, seq, repeat(md5(seq), 40) FROM seq_1_to_60000"
+        }
+        _ => {
+            "WITH RECURSIVE c(n) AS (SELECT 1 UNION ALL SELECT n + 1 FROM c WHERE n < 60000) \
+             INSERT INTO pages SELECT n / 100, n, replace(hex(zeroblob(640)), '00', n) FROM c"
+        }
+    };
+    let key = match old {
+        Place::Mariadb { .. } => {
+            "section bigint, id int unsigned, note text, PRIMARY KEY (section, id)"
+        }
+        _ => "section integer, id INTEGER PRIMARY KEY, note text",
+    };
+    vec![format!("CREATE TABLE pages ({key})"), rows.into()]
+}
+
+/// A table is read on behind the last row that is sure: what was before it stays as it was.
+fn goes_on_within_a_table(scene: &Scene, old: &Place, new: &Place) {
+    let mut database = Database::open(old).unwrap();
+    for sql in one_large_table(old) {
+        database.run(sql.as_bytes()).unwrap();
+    }
+    let cells = database_cells(old);
+    scene.run_killed_at("pack old -o part.fernweh.tar", "rows-read#55");
+    scene.run_killed_at("pack old -o part.fernweh.tar --continue", "rows-read#1");
+    scene.done("pack old -o part.fernweh.tar --continue").says("not one moment any more");
+    scene.done("unpack part.fernweh.tar new --as-is --overwrite");
+    assert_same(&cells, &database_cells(new), "gone on within a table");
+
+    scene.run_killed_at("pack old -o now.fernweh.tar", "rows-read#55");
+    for id in [1, 60_000] {
+        let sql = format!("UPDATE pages SET note = 'meanwhile' WHERE id = {id}");
+        database.run(sql.as_bytes()).unwrap();
+    }
+    scene.done("pack old -o now.fernweh.tar --continue");
+    scene.done("unpack now.fernweh.tar new --as-is --overwrite");
+    let sql = "SELECT id FROM pages WHERE note = 'meanwhile'";
+    let found = Database::open(new).unwrap().ask(sql).unwrap();
+    assert_eq!(found, [[Some("60000".to_owned())]], "only what was read later is new");
+    scene.done("undo new --let-go");
+}
+
+#[test]
+fn packing_goes_on_within_a_table_of_mariadb() {
+    let (_folder, mut server, scene, old, new) = unsteady(Server::Mariadb);
+    goes_on_within_a_table(&scene, &old, &new);
+    // The server falls over in the middle of it: the rows that are read are kept.
+    let line = "pack old --tables pages -o fall.fernweh.tar";
+    let ran = scene.run_halted_at(line, "rows-read#20", || {
+        server.crash_and_restart().unwrap();
+        let sql = "UPDATE pages SET note = 'later' WHERE id IN (2, 59999)";
+        Database::open(&old).unwrap().run(sql.as_bytes()).unwrap();
+    });
+    ran.code(0).says("trying again").says("not one moment any more");
+    scene.done("unpack fall.fernweh.tar new --as-is --overwrite");
+    let sql = "SELECT id FROM pages WHERE note = 'later'";
+    let found = Database::open(&new).unwrap().ask(sql).unwrap();
+    assert_eq!(found, [[Some("59999".to_owned())]]);
+}
+
+#[test]
+fn packing_goes_on_within_a_table_of_sqlite() {
+    let folder = tempfile::tempdir().unwrap();
+    let [old, new] = ["old.db", "new.db"].map(|name| Place::Sqlite(folder.path().join(name)));
+    let scene = two_sites(&old, &new);
+    goes_on_within_a_table(&scene, &old, &new);
+}
+
 #[test]
 fn packing_mariadb_goes_on_after_a_crash_of_the_server_or_a_kill() {
     packing_goes_on(Server::Mariadb);

@@ -3,12 +3,12 @@
 use super::describe::{Described, Travel, describe_with_history, list, with_history};
 use super::objects::{create_table, events, routines, sequence, triggers, views};
 use super::rights;
-use super::{Link, quoted};
+use super::{Link, quoted, text};
 use crate::server::ServerAddress;
 use fernweh_core::finding::Check;
 use fernweh_core::record::{Row, Table, Value};
 use fernweh_core::sql::{Dialect, Kind, Statement};
-use fernweh_ports::{DatabaseSource, Overview, Result, Scope, Structure, TableInfo};
+use fernweh_ports::{Behind, DatabaseSource, Overview, Result, Scope, Structure, TableInfo};
 use mysql_async::prelude::Queryable;
 
 /// A database that is read.
@@ -124,6 +124,17 @@ pub(super) fn stream(
     link.run("SET character_set_results = utf8mb4")
 }
 
+/// The rows behind a key, so that an index finds them: `a > 1 OR a = 1 AND (b > 2)`.
+fn is_behind(keys: &[String], place: &[String]) -> String {
+    match (keys, place) {
+        ([key], [number]) => format!("{key} > {number}"),
+        ([key, keys @ ..], [number, place @ ..]) => {
+            format!("{key} > {number} OR {key} = {number} AND ({})", is_behind(keys, place))
+        }
+        _ => "TRUE".into(),
+    }
+}
+
 fn object(kind: Kind, name: &str, sql: String) -> Statement {
     Statement::Object { kind, name: name.to_owned(), table: None, sql }
 }
@@ -208,7 +219,26 @@ impl DatabaseSource for MariadbSource {
         Ok(structure)
     }
 
-    fn rows(&mut self, table: &Table, sink: &mut dyn FnMut(Row) -> Result<()>) -> Result<()> {
+    fn in_order(&mut self, table: &Table) -> Result<bool> {
+        let whole = self.link.one(&format!(
+            "SELECT count(*) FROM information_schema.columns c \
+             JOIN information_schema.statistics s USING (table_schema, table_name, column_name) \
+             WHERE c.table_schema = database() AND c.table_name = {} AND index_name = 'PRIMARY' \
+             AND data_type IN ('tinyint', 'smallint', 'mediumint', 'int', 'bigint')",
+            text(&table.name)
+        ))?;
+        // Former states have the key of the present one.
+        let one_state = with_history(&mut self.link, &table.name)?.is_empty();
+        let whole = whole.and_then(|n| n.parse().ok()) == Some(table.key.len());
+        Ok(whole && one_state && !table.key.is_empty())
+    }
+
+    fn rows(
+        &mut self,
+        table: &Table,
+        behind: Option<&Behind>,
+        sink: &mut dyn FnMut(Row) -> Result<()>,
+    ) -> Result<()> {
         let described = describe_with_history(&mut self.link, &table.name)?;
         let history = with_history(&mut self.link, &table.name)?;
         let keys: Vec<String> = table.key.iter().map(|name| quoted(name)).collect();
@@ -217,7 +247,10 @@ impl DatabaseSource for MariadbSource {
             false => format!(" ORDER BY {}", keys.join(",")),
         };
         let columns = select_list(&described);
-        let query = format!("SELECT {columns} FROM {}{history}{order}", quoted(&table.name));
+        let behind = behind.map(|place| format!(" WHERE {}", is_behind(&keys, place)));
+        let behind = behind.unwrap_or_default();
+        let name = quoted(&table.name);
+        let query = format!("SELECT {columns} FROM {name}{history}{behind}{order}");
         stream(&mut self.link, &query, &described.travel, sink)
     }
 }

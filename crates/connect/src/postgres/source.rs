@@ -11,7 +11,7 @@ use fernweh_core::record::{LARGE_OBJECTS, Row, Table};
 use fernweh_core::rewrite::ColumnText;
 use fernweh_core::sql::{Dialect, Kind, Qualified, Statement, read_copy_row};
 use fernweh_ports::{
-    DatabaseSource, Overview, Result, Scope, Structure, TableInfo, Trouble, counted,
+    Behind, DatabaseSource, Overview, Result, Scope, Structure, TableInfo, Trouble, counted,
 };
 use futures_util::{StreamExt, pin_mut};
 use std::collections::{BTreeMap, BTreeSet};
@@ -274,7 +274,17 @@ impl DatabaseSource for PostgresSource {
         Ok(structure)
     }
 
-    fn rows(&mut self, table: &Table, sink: &mut dyn FnMut(Row) -> Result<()>) -> Result<()> {
+    fn in_order(&mut self, _: &Table) -> Result<bool> {
+        // Rows come as they lie; sorting them first would cost more than reading them again.
+        Ok(false)
+    }
+
+    fn rows(
+        &mut self,
+        table: &Table,
+        _: Option<&Behind>,
+        sink: &mut dyn FnMut(Row) -> Result<()>,
+    ) -> Result<()> {
         if table.name == LARGE_OBJECTS {
             return large_objects::pages(&mut self.link, &self.large, sink);
         }

@@ -7,7 +7,7 @@ use super::{
 use fernweh_core::finding::Check;
 use fernweh_core::record::{COUNTERS, Column, Row, Table};
 use fernweh_core::sql::{Dialect, Kind, Statement};
-use fernweh_ports::{DatabaseSource, Overview, Result, Scope, Structure, TableInfo};
+use fernweh_ports::{Behind, DatabaseSource, Overview, Result, Scope, Structure, TableInfo};
 use rusqlite::{Connection, OpenFlags};
 use std::path::{Path, PathBuf};
 
@@ -209,19 +209,34 @@ impl SqliteSource {
         self.db.query_row(query, [&table.name], |row| row.get::<_, i64>(0)).unwrap_or(0) > 0
     }
 
-    fn select(&self, table: &Table) -> rusqlite::Result<String> {
+    fn select(&self, table: &Table, behind: Option<&Behind>) -> rusqlite::Result<String> {
         let columns = column_list(table);
         let name = quoted(&table.name);
         if table.name == COUNTERS {
             return Ok(format!("SELECT {columns} FROM {name} ORDER BY name"));
         }
-        let without = list(&self.db)?.iter().any(|f| f.name == table.name && f.without_rowid);
-        let order = match rowid_name(table).filter(|_| !without) {
+        let order = match rowid_name(table).filter(|_| !self.without_rowid(table)) {
             Some(rowid) => rowid.to_owned(),
             None if table.key.is_empty() => "1".to_owned(),
             None => table.key.iter().map(|key| quoted(key)).collect::<Vec<_>>().join(","),
         };
-        Ok(format!("SELECT {columns} FROM {name} ORDER BY {order}"))
+        let behind = behind.and_then(|place| place.first());
+        let behind = behind.map(|number| format!(" WHERE {order} > {number}")).unwrap_or_default();
+        Ok(format!("SELECT {columns} FROM {name}{behind} ORDER BY {order}"))
+    }
+
+    fn without_rowid(&self, table: &Table) -> bool {
+        list(&self.db).is_ok_and(|all| all.iter().any(|f| f.name == table.name && f.without_rowid))
+    }
+
+    /// Whether the key of a table is its rowid, by which rows are read.
+    fn key_is_rowid(&self, table: &Table) -> rusqlite::Result<bool> {
+        let query = "SELECT count(*) FILTER (WHERE lower(type) = 'integer'), count(*) \
+             FROM pragma_table_xinfo(?1) WHERE pk > 0";
+        let key: (i64, i64) =
+            self.db.query_row(query, [&table.name], |row| Ok((row.get(0)?, row.get(1)?)))?;
+        let is_read_by_it = rowid_name(table).is_some() && !self.without_rowid(table);
+        Ok(key == (1, 1) && table.key.len() == 1 && is_read_by_it)
     }
 }
 
@@ -247,9 +262,18 @@ impl DatabaseSource for SqliteSource {
         self.structure_of(scope).map_err(|error| self.wrong(error))
     }
 
-    fn rows(&mut self, table: &Table, sink: &mut dyn FnMut(Row) -> Result<()>) -> Result<()> {
+    fn in_order(&mut self, table: &Table) -> Result<bool> {
+        self.key_is_rowid(table).map_err(|error| self.wrong(error))
+    }
+
+    fn rows(
+        &mut self,
+        table: &Table,
+        behind: Option<&Behind>,
+        sink: &mut dyn FnMut(Row) -> Result<()>,
+    ) -> Result<()> {
         let wrong = |error| trouble("cannot read a table", &self.path, &error);
-        let query = self.select(table).map_err(wrong)?;
+        let query = self.select(table, behind).map_err(wrong)?;
         let mut query = self.db.prepare(&query).map_err(wrong)?;
         let width = table.columns.len();
         let mut rows = query.query([]).map_err(wrong)?;

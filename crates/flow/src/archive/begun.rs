@@ -4,7 +4,7 @@ use super::reader::{Found, list};
 use super::writer::marks_of;
 use fernweh_core::archive::{Manifest, Member, SealedMember};
 use fernweh_core::digest::sha256;
-use fernweh_ports::{Result, Trouble};
+use fernweh_ports::{Behind, Result, Trouble};
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 use std::fs::{self, File};
@@ -14,14 +14,26 @@ use std::path::Path;
 /// Up to where an unfinished archive is whole: one line of the file beside it.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Mark {
-    /// The table that is complete; none behind the structure.
+    /// The table; none behind the structure.
     pub table: Option<String>,
-    /// Its records.
+    /// Its records up to here.
     pub rows: u64,
+    /// Where in the table this is; it is complete otherwise.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub part: Option<Part>,
     /// When reading began anew before it, if it did (RFC 3339, UTC).
     pub anew: Option<String>,
     /// Bytes of the archive up to here.
     pub end: u64,
+}
+
+/// A place within a table, from where it can be read on.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Part {
+    /// Blocks of its rows so far.
+    pub blocks: u32,
+    /// The key of the last row in them.
+    pub behind: Behind,
 }
 
 /// The whole part of an unfinished archive.
@@ -33,6 +45,8 @@ pub struct Begun {
     pub structure: Option<Vec<u8>>,
     /// The records of each table that is complete.
     pub rows: BTreeMap<String, u64>,
+    /// The table in which it was broken off, its records so far, and from where to go on.
+    pub part: Option<(String, u64, Part)>,
     /// When reading began anew (RFC 3339, UTC).
     pub breaks: Vec<String>,
     pub(super) members: Vec<(SealedMember, u64)>,
@@ -85,12 +99,14 @@ pub(super) fn begun(path: &Path, partial: &Path) -> Result<Option<Begun>> {
     let manifest = Manifest::parse(manifest).map_err(|error| damaged(error.to_string()))?;
     let structure = bytes_of(&Member::Structure).map(zstd::decode_all).transpose();
     let structure = structure.map_err(|error| damaged(error.to_string()))?;
-    let tables = whole.iter().filter_map(|mark| Some((mark.table.clone()?, mark.rows)));
-    let rows = tables.collect();
+    let complete = whole.iter().filter(|mark| mark.part.is_none());
+    let rows = complete.filter_map(|mark| Some((mark.table.clone()?, mark.rows))).collect();
+    let last = whole.iter().rev().find(|mark| mark.table.is_some());
+    let part = last.and_then(|m| Some((m.table.clone()?, m.rows, m.part.clone()?)));
     // Every table behind a break names it.
     let mut breaks: Vec<String> = whole.iter().filter_map(|mark| mark.anew.clone()).collect();
     breaks.dedup();
-    Ok(Some(Begun { manifest, structure, rows, breaks, members, end }))
+    Ok(Some(Begun { manifest, structure, rows, part, breaks, members, end }))
 }
 
 #[cfg(test)]
@@ -118,7 +134,7 @@ mod tests {
         for table in [None, Some("a"), Some("b"), None] {
             let table = table.map(str::to_owned);
             let anew = anew.clone().filter(|_| table.is_some());
-            archive.mark(Mark { table, rows: 1, anew, end: 0 }).unwrap();
+            archive.mark(Mark { table, rows: 1, anew, ..Mark::default() }).unwrap();
         }
         archive.keep();
         drop(archive);

@@ -5,7 +5,7 @@ mod pieces;
 mod reader;
 mod writer;
 
-pub use begun::{Begun, Mark};
+pub use begun::{Begun, Mark, Part};
 pub use pieces::{PieceReader, PieceWriter};
 pub use reader::ArchiveReader;
 pub use writer::{ArchiveWriter, Level};

@@ -1,7 +1,6 @@
 //! Writing an archive. Blocks are compressed by threads of their own, and digested and
 //! written by another, while the next block is read. Until the seal is written the file has
-//! another name; marks in a file beside it say behind which table writing can go on after a
-//! break.
+//! another name; marks in a file beside it say from where writing can go on after a break.
 
 use super::begun::{Begun, Mark, begun};
 use fernweh_core::archive::{Member, Seal, SealedMember};
@@ -253,7 +252,8 @@ impl ArchiveWriter {
         self.hand_over(Job::Order(Order::TakeBack(table.to_owned())))
     }
 
-    /// Notes that a table is complete; writing can go on behind it after a break.
+    /// Notes that a table is complete, or up to which row; writing can go on from there after a
+    /// break.
     pub fn mark(&mut self, mark: Mark) -> Result<()> {
         self.hand_over(Job::Order(Order::Mark(mark)))
     }

@@ -29,6 +29,16 @@ impl<'a> Blocks<'a> {
         Self { dialect, table, block: 1, raw: Vec::new(), statement: 0 }
     }
 
+    /// The blocks of a table behind some that are written already.
+    pub(crate) fn behind(dialect: Dialect, table: &'a Table, written: u32) -> Self {
+        Self { block: written + 1, ..Self::new(dialect, table) }
+    }
+
+    /// How many have been handed over.
+    pub(crate) fn written(&self) -> u32 {
+        self.block - 1
+    }
+
     /// Bytes that wait to be handed over.
     pub(crate) fn waiting(&self) -> usize {
         self.raw.len()

@@ -1,0 +1,176 @@
+//! The rows of a database, on their way into an archive, across breaks of the connection.
+
+use super::{Blocks, PackOptions, site_rows};
+use crate::archive::{ArchiveWriter, Mark, Part};
+use crate::patience;
+use fernweh_core::archive::{DatabaseManifest, Member, Seal};
+use fernweh_core::record::{Row, Table, Value};
+use fernweh_core::sql::write_structure;
+use fernweh_ports::{Behind, DatabaseSource, Result, Structure, Trouble, Watch, counted};
+
+pub(super) struct PackRows<'a> {
+    pub options: &'a PackOptions<'a>,
+    pub about: &'a DatabaseManifest,
+    pub structure: &'a Structure,
+    pub archive: &'a mut ArchiveWriter,
+    pub watch: &'a dyn Watch,
+    /// The table in which an earlier run was broken off, its records so far, and the place.
+    pub part: Option<(String, u64, Part)>,
+}
+
+/// How far a table has come.
+struct Progress<'a> {
+    blocks: Blocks<'a>,
+    rows: u64,
+    /// Where an earlier run was broken off.
+    begun_behind: Option<Behind>,
+    /// The last row, and where in it the key stands if reading can go on behind it.
+    last: Option<Row>,
+    key: Vec<usize>,
+}
+
+impl Progress<'_> {
+    /// Where reading can go on, if it can.
+    fn behind(&self) -> Option<Behind> {
+        let behind = |row| whole_numbers(row, &self.key);
+        self.last.as_ref().map_or(self.begun_behind.clone(), behind)
+    }
+}
+
+impl PackRows<'_> {
+    pub fn all(&mut self, source: &mut dyn DatabaseSource, seal: &mut Seal) -> Result<()> {
+        for table in &self.about.tables {
+            if let Some(done) = seal.rows.get(&table.name) {
+                self.watch.advance(*done);
+                continue;
+            }
+            let mut rows = 0;
+            if !self.about.without_rows.contains(&table.name) {
+                rows = self.table(source, table, seal)?;
+            }
+            seal.rows.insert(table.name.clone(), rows);
+            self.mark(table, rows, None, seal)?;
+            self.watch.reached("table-packed");
+        }
+        let after = write_structure(self.about.dialect, &self.structure.afterwards);
+        self.archive.add(Member::Afterwards, after)?;
+        let read = counted(site_rows(seal), "record", "records");
+        self.watch.done(&format!("read {read}"));
+        Ok(())
+    }
+
+    fn mark(&mut self, table: &Table, rows: u64, part: Option<Part>, seal: &Seal) -> Result<()> {
+        let (table, anew) = (Some(table.name.clone()), seal.breaks.last().cloned());
+        self.archive.mark(Mark { table, rows, part, anew, end: 0 })
+    }
+
+    /// Reads a table, from its beginning or from where it was left; gives the number of its
+    /// records.
+    fn table(
+        &mut self,
+        source: &mut dyn DatabaseSource,
+        table: &Table,
+        seal: &mut Seal,
+    ) -> Result<u64> {
+        let mut progress = self.begun(table);
+        self.watch.advance(progress.rows);
+        let mut losses = 0;
+        loop {
+            let came_to = progress.rows;
+            match self.read(source, table, &mut progress, seal) {
+                Err(trouble) if trouble.lost && losses < patience::SAME_PLACE => {
+                    self.connect_anew(source, trouble)?;
+                    let comes_on = progress.behind().is_some() && progress.rows > came_to;
+                    losses = if comes_on { 1 } else { losses + 1 };
+                    if progress.behind().is_none() {
+                        self.archive.take_back(&table.name)?;
+                        progress = self.begun(table);
+                    }
+                    seal.breaks.push(crate::now());
+                }
+                read => break read?,
+            }
+        }
+        progress.blocks.close(self.archive)?;
+        Ok(progress.rows)
+    }
+
+    /// What an earlier run has left of a table.
+    fn begun<'t>(&mut self, table: &'t Table) -> Progress<'t> {
+        let part = self.part.take_if(|(name, ..)| *name == table.name);
+        let (rows, part) = part.map_or((0, None), |(_, rows, part)| (rows, Some(part)));
+        let blocks = part.as_ref().map_or(0, |part| part.blocks);
+        let blocks = Blocks::behind(self.about.dialect, table, blocks);
+        let begun_behind = part.map(|part| part.behind);
+        Progress { blocks, rows, begun_behind, last: None, key: Vec::new() }
+    }
+
+    fn read(
+        &mut self,
+        source: &mut dyn DatabaseSource,
+        table: &Table,
+        progress: &mut Progress<'_>,
+        seal: &Seal,
+    ) -> Result<()> {
+        let in_order = source.in_order(table)?;
+        progress.key = key_of(table).filter(|_| in_order).unwrap_or_default();
+        let behind = progress.behind();
+        source.rows(table, behind.as_ref(), &mut |row| {
+            let written = progress.blocks.written();
+            progress.blocks.add(&row, self.archive)?;
+            progress.rows += 1;
+            progress.last = Some(row);
+            let blocks = progress.blocks.written();
+            if let (true, Some(behind)) = (blocks > written, progress.behind()) {
+                self.mark(table, progress.rows, Some(Part { blocks, behind }), seal)?;
+            }
+            if progress.rows % 1024 == 0 {
+                self.watch.advance(1024);
+                self.watch.reached("rows-read");
+                self.watch.go_on()?;
+            }
+            Ok(())
+        })?;
+        self.watch.advance(progress.rows % 1024);
+        Ok(())
+    }
+
+    /// Reads on at another moment; the structure must still be the same.
+    fn connect_anew(&self, source: &mut dyn DatabaseSource, lost: Trouble) -> Result<()> {
+        let scope = self.options.tables;
+        let again = patience::again(lost, self.watch, &mut || {
+            source.reopen()?;
+            source.begin()?;
+            source.structure(scope)
+        })?;
+        let dialect = self.about.dialect;
+        let same = again.tables == self.about.tables
+            && write_structure(dialect, &again.before)
+                == write_structure(dialect, &self.structure.before);
+        if same {
+            return Ok(());
+        }
+        Err(Trouble::outside("the site's structure changed while it was packed")
+            .because("the connection was lost, and the tables are not what they were before")
+            .hint("pack the site again"))
+    }
+}
+
+/// The places of the key's columns in a row.
+fn key_of(table: &Table) -> Option<Vec<usize>> {
+    let place = |name: &String| table.columns.iter().position(|column| column.name == *name);
+    table.key.iter().map(place).collect()
+}
+
+/// The key of a row, if it is made of whole numbers.
+fn whole_numbers(row: &Row, key: &[usize]) -> Option<Behind> {
+    let whole = |place: &usize| match &row[*place] {
+        Value::Integer(number) => Some(number.to_string()),
+        Value::Number(digits) => {
+            let digits = std::str::from_utf8(digits).ok()?;
+            digits.parse::<i128>().ok().map(|_| digits.to_owned())
+        }
+        _ => None,
+    };
+    if key.is_empty() { None } else { key.iter().map(whole).collect() }
+}
