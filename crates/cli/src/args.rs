@@ -14,6 +14,7 @@ The usual way, with two sites described in fernweh.toml:
   fernweh unpack ARCHIVE new --preview     what rewriting will change
   fernweh unpack ARCHIVE new               the new site, addresses rewritten
   fernweh scan new                         every page opened and checked
+  fernweh trace new ADDRESS                where an address on a page comes from
   fernweh undo new                         back, if something is wrong
 
 Try it on a sample site first: fernweh demo
@@ -107,6 +108,7 @@ pub enum Command {
     Unpack(commands::unpack::UnpackArgs),
     Rewrite(commands::rewrite::RewriteArgs),
     Scan(commands::scan::ScanArgs),
+    Trace(commands::trace::TraceArgs),
     Undo(commands::undo::UndoArgs),
     Runs(commands::runs::RunsArgs),
     Demo(commands::demo::DemoArgs),

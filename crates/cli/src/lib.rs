@@ -50,6 +50,7 @@ fn execute(context: &Context, command: &Command) -> fernweh_ports::Result<u8> {
         Command::Unpack(args) => commands::unpack::run(context, args),
         Command::Rewrite(args) => commands::rewrite::run(context, args),
         Command::Scan(args) => commands::scan::run(context, args),
+        Command::Trace(args) => commands::trace::run(context, args),
         Command::Undo(args) => commands::undo::run(context, args),
         Command::Runs(args) => commands::runs::run(context, args),
         Command::Demo(args) => commands::demo::run(context, args),

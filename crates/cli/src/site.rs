@@ -232,6 +232,11 @@ impl Site {
         self.tables.is_empty() || self.tables.hold(table.as_bytes())
     }
 
+    /// Whether there is anything beside its pages.
+    pub fn can_be_traced(&self) -> bool {
+        self.database.is_some() || self.files.is_some()
+    }
+
     /// Where the database file lies below the site's folder, if it does.
     pub fn inside_files(&self) -> Option<String> {
         let (Some(root), Some(DatabasePlace::Sqlite(path))) = (&self.files, &self.database) else {

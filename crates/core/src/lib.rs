@@ -16,3 +16,4 @@ pub mod record;
 pub mod rewrite;
 pub mod settings;
 pub mod sql;
+pub mod trace;

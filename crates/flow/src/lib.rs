@@ -8,6 +8,7 @@
 pub mod archive;
 pub mod incoming;
 pub mod journal;
+mod overlap;
 pub mod pack;
 mod patience;
 pub mod patterns;
@@ -19,6 +20,7 @@ pub mod script;
 pub mod show;
 mod stream;
 pub mod survey;
+pub mod trace;
 pub mod undo;
 pub mod unpack;
 

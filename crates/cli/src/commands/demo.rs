@@ -255,6 +255,7 @@ fn prove(context: &Context) -> Result<Vec<(bool, String)>> {
     proven.push((left == 0, "rewriting the new site once more would change nothing".to_owned()));
     for (name, secure) in [("old", false), ("new", true)] {
         let args = scan::ScanArgs {
+            trace: false,
             site: Some(name.into()),
             own_only: true,
             max_pages: 20_000,

@@ -9,5 +9,6 @@ pub mod runs;
 pub mod scan;
 pub mod show;
 pub mod survey;
+pub mod trace;
 pub mod undo;
 pub mod unpack;

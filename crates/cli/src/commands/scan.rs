@@ -1,17 +1,19 @@
 //! `fernweh scan`
 
-use super::rules;
+use super::{rules, trace};
 use crate::args::SiteArgs;
 use crate::config::Config;
 use crate::context::Context;
-use crate::render::{Page, Paint, Style, counted, cut_middle};
+use crate::render::{Page, Paint, Style, columns, counted, cut_middle};
 use crate::site::Site;
 use crate::{DONE, FINDINGS};
 use clap::Args;
 use fernweh_core::finding::{Code, Finding, Severity};
 use fernweh_core::rewrite::Rewriter;
 use fernweh_flow::scan::{ScanOptions, ScanReport, scan};
+use fernweh_flow::trace::TraceReport;
 use fernweh_ports::{Result, Trouble, Watch};
+use serde::Serialize;
 use std::collections::BTreeMap;
 use url::Url;
 
@@ -33,6 +35,9 @@ pub struct ScanArgs {
     /// Do not ask other hosts whether their addresses exist
     #[arg(long)]
     pub own_only: bool,
+    /// Trace every address that was found through the database and the files, too
+    #[arg(long)]
+    pub trace: bool,
     /// Read at most so many pages
     #[arg(long, value_name = "NUMBER", default_value_t = 20_000)]
     pub max_pages: usize,
@@ -46,9 +51,50 @@ pub struct ScanArgs {
 
 /// Runs the command.
 pub fn run(context: &Context, args: &ScanArgs) -> Result<u8> {
-    let (site, report) = make(context, args)?;
-    context.print(&report, &text(context, &site, &report));
-    Ok(if report.findings.is_empty() { DONE } else { FINDINGS })
+    let (site, mut report) = make(context, args)?;
+    let code = if report.findings.is_empty() { DONE } else { FINDINGS };
+    let traced = match args.trace && !report.findings.is_empty() {
+        true => {
+            let addresses = report.findings.iter().map(|finding| finding.address.clone());
+            let addresses = trace::distinct(addresses);
+            Some(trace::traced(context, &context.config()?, &site, &addresses, None, false)?)
+        }
+        false => None,
+    };
+    let mut page = text(context, &site, &report, args.trace);
+    if let Some(traced) = &traced {
+        let mut found = Page::new(context.style);
+        found.gap();
+        found.row("traced", "where these addresses live:");
+        trace::places_of(&mut found, context.style, traced);
+        page.push('\n');
+        page.push_str(&found.finish());
+    }
+    let findings = std::mem::take(&mut report.findings).into_iter().map(|finding| Traceable {
+        trace: site.can_be_traced().then(|| trace::command(&site.name, &[&finding.address])),
+        finding,
+    });
+    let findings = findings.collect();
+    context.print(&Document { report: &report, findings, traced }, &page);
+    Ok(code)
+}
+
+/// The report as JSON: each finding with the command that traces it.
+#[derive(Serialize)]
+struct Document<'a> {
+    #[serde(flatten)]
+    report: &'a ScanReport,
+    findings: Vec<Traceable>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    traced: Option<TraceReport>,
+}
+
+#[derive(Serialize)]
+struct Traceable {
+    #[serde(flatten)]
+    finding: Finding,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    trace: Option<String>,
 }
 
 /// Scans, and gives the report.
@@ -95,7 +141,7 @@ fn old_addresses(config: &Config, site: &Site) -> Result<Option<Rewriter>> {
     if is_old { rules::ready(found).map(Some) } else { Ok(None) }
 }
 
-fn text(context: &Context, site: &Site, report: &ScanReport) -> String {
+fn text(context: &Context, site: &Site, report: &ScanReport, traced: bool) -> String {
     let style = context.style;
     let mut page = Page::new(style);
     let of =
@@ -157,6 +203,11 @@ fn text(context: &Context, site: &Site, report: &ScanReport) -> String {
         if !found.is_empty() {
             page.gap();
             findings(&mut page, style, code, &found, &origin);
+            let mut addresses: Vec<&str> = found.iter().map(|f| f.address.as_str()).collect();
+            addresses.dedup();
+            if site.can_be_traced() && !traced {
+                trace_hint(&mut page, style, site, &addresses);
+            }
         }
     }
     page.gap();
@@ -168,6 +219,14 @@ fn text(context: &Context, site: &Site, report: &ScanReport) -> String {
         }
     }
     page.finish()
+}
+
+/// The command that tells where an address lives, if it fits on a line.
+fn trace_hint(page: &mut Page, style: Style, site: &Site, addresses: &[&str]) {
+    let command = trace::command(&site.name, &addresses[..1]);
+    if columns(&command) + 15 <= style.width {
+        page.exact(&format!("  → {command}"));
+    }
 }
 
 fn findings(page: &mut Page, style: Style, code: Code, found: &[&Finding], origin: &str) {

@@ -3,7 +3,7 @@
 mod rewriting;
 
 pub use fernweh_ports::{count, counted};
-pub use rewriting::rewriting;
+pub use rewriting::{in_context, rewriting};
 
 use fernweh_core::finding::{Check, Verdict};
 use fernweh_ports::{LeftOut, Refused};
@@ -222,6 +222,15 @@ pub fn duration(seconds: f64) -> String {
         ..0.1 => "less than 0.1 s".into(),
         ..120.0 => format!("{seconds:.1} s"),
         _ => format!("{:.0} min", seconds / 60.0),
+    }
+}
+
+/// A word of a command as a shell takes it.
+pub fn word(text: &str) -> String {
+    let plain = |c: char| c.is_ascii_alphanumeric() || "-._/:=@%+,".contains(c);
+    match !text.is_empty() && text.chars().all(plain) {
+        true => text.to_owned(),
+        false => format!("'{}'", text.replace('\'', "'\\''")),
     }
 }
 

@@ -99,22 +99,28 @@ fn samples(page: &mut Page, style: Style, report: &RewriteReport) {
         page.row(label, &style.paint(Paint::Quiet, &format!("{place}, {}", sample.place)));
         label = "";
         let room = style.width.saturating_sub(13);
-        page.exact(&format!("- {}", shown(style, sample, &sample.before, room)));
-        page.exact(&format!("+ {}", shown(style, sample, &sample.after, room)));
+        page.exact(&format!(
+            "- {}",
+            in_context(style, &sample.lead, &sample.before, &sample.trail, room)
+        ));
+        page.exact(&format!(
+            "+ {}",
+            in_context(style, &sample.lead, &sample.after, &sample.trail, room)
+        ));
     }
 }
 
 /// The changed part marked, the unchanged cut.
-fn shown(style: Style, sample: &Sample, changed: &str, room: usize) -> String {
+pub fn in_context(style: Style, lead: &str, changed: &str, trail: &str, room: usize) -> String {
     let around = room.saturating_sub(changed.chars().count() + 2) / 2;
     let lead: String = {
-        let length = sample.lead.chars().count();
-        let cut: String = sample.lead.chars().skip(length.saturating_sub(around)).collect();
+        let length = lead.chars().count();
+        let cut: String = lead.chars().skip(length.saturating_sub(around)).collect();
         if length > around { format!("…{}", cut.trim_start_matches('…')) } else { cut }
     };
     let trail: String = {
-        let cut: String = sample.trail.chars().take(around).collect();
-        match sample.trail.chars().count() > around {
+        let cut: String = trail.chars().take(around).collect();
+        match trail.chars().count() > around {
             true => format!("{}…", cut.trim_end_matches('…')),
             false => cut,
         }

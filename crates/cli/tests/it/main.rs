@@ -13,6 +13,7 @@ mod parts;
 mod php;
 mod scripts;
 mod servers;
+mod tracing;
 mod types;
 mod zoo;
 

@@ -19,13 +19,14 @@ pub use cell::{CellOutcome, ColumnText};
 pub use origins::{Origin, origins};
 pub use rule::{Place, Rule, RuleError, Spelling};
 pub use serialized::is_serialized;
-pub use tally::{Leftover, Sample, Tally};
+pub use tally::{Leftover, Sample, Tally, readable, surroundings};
 
 use crate::limits;
 use regex::bytes::{Regex, RegexBuilder};
 use serde::{Deserialize, Serialize};
 use std::ops::Range;
 use text::Pattern;
+pub(crate) use text::{back_over, goes_on};
 
 /// One replacement in a value.
 #[derive(Clone, Debug, PartialEq, Eq)]

@@ -119,17 +119,18 @@ impl Tally {
 }
 
 fn sample(view: &[u8], edit: &Edit, place: String) -> Sample {
-    let Range { start, end } = edit.range;
-    Sample {
-        place,
-        lead: cut_start(readable(&view[start.saturating_sub(CONTEXT)..start]), start > CONTEXT),
-        before: readable(&view[start..end]),
-        after: readable(&edit.text),
-        trail: cut_end(
-            readable(&view[end..view.len().min(end + CONTEXT)]),
-            view.len() > end + CONTEXT,
-        ),
-    }
+    let (lead, trail) = surroundings(view, edit.range.clone(), CONTEXT);
+    let before = readable(&view[edit.range.clone()]);
+    Sample { place, lead, before, after: readable(&edit.text), trail }
+}
+
+/// What stands before and behind a part of a text, for people: at most `context` bytes each,
+/// cut with `…`.
+pub fn surroundings(view: &[u8], range: Range<usize>, context: usize) -> (String, String) {
+    let Range { start, end } = range;
+    let lead = readable(&view[start.saturating_sub(context)..start]);
+    let trail = readable(&view[end..view.len().min(end + context)]);
+    (cut_start(lead, start > context), cut_end(trail, view.len() > end + context))
 }
 
 fn excerpt(view: &[u8], range: Range<usize>) -> String {
@@ -147,7 +148,7 @@ fn cut_end(text: String, cut: bool) -> String {
 }
 
 /// Text for people: one line; a dot for what is not printable, however much of it.
-fn readable(bytes: &[u8]) -> String {
+pub fn readable(bytes: &[u8]) -> String {
     let text = String::from_utf8_lossy(bytes);
     let mut out = String::new();
     for ch in text.trim_matches('\u{FFFD}').chars() {

@@ -261,7 +261,8 @@ fn same_letter(found: char, wanted: char) -> bool {
     found == wanted || found.to_lowercase().eq(wanted.to_lowercase())
 }
 
-fn back_over(b: &[u8], mut pos: usize, text: &str) -> Option<usize> {
+/// Reads a text backwards, without case; gives where it begins.
+pub(crate) fn back_over(b: &[u8], mut pos: usize, text: &str) -> Option<usize> {
     for wanted in text.chars().rev() {
         pos = prev(b, pos).filter(|unit| same_letter(unit.ch, wanted))?.start;
     }
@@ -324,7 +325,7 @@ fn lead_before(b: &[u8], host: usize) -> Result<Lead, NoLead> {
 }
 
 /// Whether the host or path goes on after `end`, so that it is another one.
-fn goes_on(b: &[u8], end: usize) -> bool {
+pub(crate) fn goes_on(b: &[u8], end: usize) -> bool {
     match next(b, end) {
         None => false,
         Some(unit) if is_word(unit.ch) || unit.ch == '@' => true,

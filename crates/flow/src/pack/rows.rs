@@ -124,7 +124,7 @@ impl PackRows<'_> {
             if let (true, Some(behind)) = (blocks > written, progress.behind()) {
                 self.mark(table, progress.rows, Some(Part { blocks, behind }), seal)?;
             }
-            if progress.rows % 1024 == 0 {
+            if progress.rows.is_multiple_of(1024) {
                 self.watch.advance(1024);
                 self.watch.reached("rows-read");
                 self.watch.go_on()?;

@@ -50,6 +50,7 @@ pub struct ScanReport {
     /// Number of findings by code.
     pub counts: BTreeMap<String, u64>,
     /// The findings, by weight, then by page.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
     pub findings: Vec<Finding>,
 }
 

@@ -1,0 +1,162 @@
+//! A text that is searched for, understood: an address, a path, or any text.
+
+use super::{Form, NeedleError, byte_of};
+use crate::address::Scheme;
+use crate::rewrite::spelling::{Encoding, next};
+
+/// A text and what it is.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Needle {
+    /// A web address: its scheme if it has one, its host with the port, and the rest from the
+    /// first slash on.
+    Web(Option<Scheme>, String, String),
+    /// A path or part of one.
+    Path(String),
+    /// Any other text.
+    Text(String),
+}
+
+/// What the surroundings of a pattern must be.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) enum Kind {
+    /// Two slashes and a host; what stands before them is the scheme.
+    Web(Option<Scheme>),
+    /// A path that begins with a slash, wherever it stands.
+    Rooted,
+    /// A path without its first slash, which may stand before it.
+    Relative(Form),
+    /// Anything.
+    Text,
+}
+
+/// One form of a text, as characters.
+pub(super) struct Pattern {
+    pub needle: usize,
+    pub chars: Vec<char>,
+    /// Characters from the beginning that are compared without case.
+    pub caseless: usize,
+    /// Where the stem begins, in characters.
+    pub stem_at: usize,
+    stem: String,
+    pub kind: Kind,
+}
+
+impl Needle {
+    /// Understands a text, however it is encoded.
+    pub fn read(text: &str) -> Result<Self, NeedleError> {
+        let plain = decoded(text.trim());
+        if !plain.chars().any(char::is_alphanumeric) {
+            return Err(NeedleError::Empty(text.to_owned()));
+        }
+        let lower = plain.to_ascii_lowercase();
+        let schemes = [("https:", Some(Scheme::Https)), ("http:", Some(Scheme::Http)), ("", None)];
+        for (name, scheme) in schemes {
+            let Some(rest) = lower.strip_prefix(name).and_then(|rest| rest.strip_prefix("//"))
+            else {
+                continue;
+            };
+            let rest = &plain[plain.len() - rest.len()..];
+            let end = rest.find(['/', '?', '#']).unwrap_or(rest.len());
+            if !rest[..end].chars().any(char::is_alphanumeric) {
+                return Err(NeedleError::NoHost(text.to_owned()));
+            }
+            let path = if &rest[end..] == "/" { "" } else { &rest[end..] };
+            return Ok(Needle::Web(scheme, rest[..end].to_lowercase(), path.to_owned()));
+        }
+        let is_path = plain.contains('/') && !plain.contains(char::is_whitespace);
+        Ok(if is_path { Needle::Path(plain) } else { Needle::Text(plain) })
+    }
+
+    /// The forms that are searched for.
+    pub(super) fn patterns(&self, needle: usize) -> Vec<Pattern> {
+        let made = |text: String, caseless, kind| Pattern::new(needle, &text, caseless, kind);
+        match self {
+            Needle::Text(text) => vec![made(text.clone(), 0, Kind::Text)],
+            Needle::Path(path) if path.starts_with('/') => {
+                vec![made(path.clone(), 0, Kind::Rooted)]
+            }
+            Needle::Path(path) => vec![made(path.clone(), 0, Kind::Relative(Form::Same))],
+            Needle::Web(scheme, host, path) => {
+                let ascii = idna::domain_to_ascii(host);
+                let (unicode, readable) = idna::domain_to_unicode(host);
+                let mut hosts = vec![host.clone()];
+                hosts.extend(ascii.ok());
+                hosts.extend(readable.is_ok().then_some(unicode));
+                hosts.sort();
+                hosts.dedup();
+                let mut all: Vec<Pattern> = hosts
+                    .iter()
+                    .map(|host| {
+                        let caseless = 2 + host.chars().count() + 1;
+                        made(format!("//{host}{path}"), caseless, Kind::Web(*scheme))
+                    })
+                    .collect();
+                let relative = path.trim_start_matches('/');
+                if path.starts_with('/')
+                    && relative.chars().filter(|c| c.is_alphanumeric()).count() > 2
+                {
+                    all.push(made(relative.to_owned(), 0, Kind::Relative(Form::PathAlone)));
+                }
+                all
+            }
+        }
+    }
+}
+
+impl Pattern {
+    fn new(needle: usize, text: &str, caseless: usize, kind: Kind) -> Self {
+        let chars: Vec<char> = text.chars().collect();
+        // What is rare is found quickly: hosts are on every page, so a path decides if it can.
+        let runs = runs(&chars);
+        let in_path = runs.iter().filter(|(at, length)| *at + 1 >= caseless && *length >= 4);
+        let (stem_at, length) = in_path
+            .max_by_key(|(_, length)| *length)
+            .or_else(|| runs.iter().max_by_key(|(_, length)| *length))
+            .copied()
+            .unwrap_or((0, chars.len()));
+        let stem = chars[stem_at..stem_at + length].iter().collect();
+        Self { needle, chars, caseless, stem_at, stem, kind }
+    }
+
+    /// The part that looks the same in every encoding.
+    pub fn stem(&self) -> &str {
+        &self.stem
+    }
+
+    /// The character behind the stem.
+    pub fn stem_end(&self) -> usize {
+        self.stem_at + self.stem.chars().count()
+    }
+}
+
+/// Runs of ASCII letters and digits: where they begin, and how long they are.
+fn runs(chars: &[char]) -> Vec<(usize, usize)> {
+    let mut found = Vec::new();
+    let mut begun = None;
+    for (place, ch) in chars.iter().chain([&' ']).enumerate() {
+        match (ch.is_ascii_alphanumeric(), begun) {
+            (true, None) => begun = Some(place),
+            (false, Some(start)) => {
+                found.push((start, place - start));
+                begun = None;
+            }
+            _ => {}
+        }
+    }
+    found
+}
+
+/// The characters that are meant.
+fn decoded(text: &str) -> String {
+    let b = text.as_bytes();
+    let mut plain = Vec::with_capacity(b.len());
+    let mut at = 0;
+    while let Some(unit) = next(b, at) {
+        match byte_of(&b[unit.start..unit.end]) {
+            Some(byte) if unit.encoding == Encoding::Percent => plain.push(byte),
+            _ => plain.extend_from_slice(unit.ch.encode_utf8(&mut [0; 4]).as_bytes()),
+        }
+        at = unit.end;
+    }
+    String::from_utf8_lossy(&plain).into_owned()
+}
