@@ -10,6 +10,8 @@ use std::collections::BTreeMap;
 pub struct RewriteReport {
     /// The rules, in order.
     pub rules: Vec<RulePair>,
+    /// Whether wrong lengths of serialized values are made right.
+    pub mends: bool,
     /// By `table.column`.
     pub columns: BTreeMap<String, Tally>,
     /// By path; files without hits are not listed.
@@ -34,7 +36,8 @@ impl RewriteReport {
             from: rule.from.to_string(),
             to: rule.to.to_string(),
         };
-        Self { rules: rewriter.rules().iter().map(pair).collect(), ..Self::default() }
+        let (rules, mends) = (rewriter.rules().iter().map(pair).collect(), rewriter.mends());
+        Self { rules, mends, ..Self::default() }
     }
 
     /// The numbers of all columns together.

@@ -242,6 +242,8 @@ fn configuration(stage: &Stage, old: &StandIn, new: &StandIn) -> String {
 fn prove(context: &Context) -> Result<Vec<(bool, String)>> {
     let mut proven = Vec::new();
     let args = rewrite::RewriteArgs {
+        value: None,
+        mend_lengths: false,
         site: Some("new".into()),
         from: Vec::new(),
         to: Vec::new(),

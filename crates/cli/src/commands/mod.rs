@@ -10,5 +10,6 @@ pub mod scan;
 pub mod show;
 pub mod survey;
 pub mod trace;
+mod trial;
 pub mod undo;
 pub mod unpack;

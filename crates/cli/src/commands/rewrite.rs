@@ -1,6 +1,6 @@
 //! `fernweh rewrite`
 
-use super::rules;
+use super::{rules, trial};
 use crate::DONE;
 use crate::args::{Half, SiteArgs};
 use crate::config::Config;
@@ -28,6 +28,13 @@ pub struct RewriteArgs {
     /// The new address, with --from; may be repeated
     #[arg(long, value_name = "ADDRESS")]
     pub to: Vec<String>,
+    /// Show on one value what the rules do, and why something is left; - is standard input
+    #[arg(long = "try", value_name = "TEXT", conflicts_with = "apply")]
+    pub value: Option<String>,
+    /// Correct the lengths of serialized values that are damaged, where only one reading is
+    /// possible
+    #[arg(long)]
+    pub mend_lengths: bool,
     /// Change the site; the old values are kept for undo
     #[arg(long)]
     pub apply: bool,
@@ -41,6 +48,14 @@ pub struct RewriteArgs {
 
 /// Runs the command.
 pub fn run(context: &Context, args: &RewriteArgs) -> Result<u8> {
+    if let Some(value) = &args.value {
+        let config = context.config()?;
+        let site = match &args.site {
+            Some(_) => Some(Site::resolve(&config, args.site.as_deref(), &args.places)?),
+            None => None,
+        };
+        return trial::run(context, &rewriter(args, &config, site.as_ref())?, value);
+    }
     let (site, report) = make(context, args)?;
     context.print(&report, &text(context, args, &site, &report));
     Ok(DONE)
@@ -61,7 +76,7 @@ fn report(
     config: &Config,
     site: &Site,
 ) -> Result<LiveReport> {
-    let rewriter = rewriter(args, config, site)?;
+    let rewriter = rewriter(args, config, Some(site))?;
     let halves = site.halves(args.only)?;
     let records = context.records(config);
     let _lock = if args.apply { Some(records.lock(&site.name)?) } else { None };
@@ -73,8 +88,12 @@ fn report(
     let skip = |path: &[u8]| fernweh_flow::pack::is_database(path, inside.as_deref());
     let options = RewriteOptions { rewriter: &rewriter, tables: &holds, skip: &skip };
     let mut journal = if args.apply {
-        let words: Vec<String> =
-            rewriter.rules().iter().map(|rule| format!("{} → {}", rule.from, rule.to)).collect();
+        let rules = rewriter.rules().iter();
+        let mut words: Vec<String> =
+            rules.map(|rule| format!("{} → {}", rule.from, rule.to)).collect();
+        if args.mend_lengths {
+            words.push("lengths mended".into());
+        }
         Some(records.begin("rewrite", &site.name, &words.join(", "))?)
     } else {
         None
@@ -94,7 +113,7 @@ fn report(
     })
 }
 
-fn rewriter(args: &RewriteArgs, config: &Config, site: &Site) -> Result<Rewriter> {
+fn rewriter(args: &RewriteArgs, config: &Config, site: Option<&Site>) -> Result<Rewriter> {
     if args.from.len() != args.to.len() {
         return Err(Trouble::usage("--from and --to do not pair up")
             .because(format!(
@@ -104,22 +123,24 @@ fn rewriter(args: &RewriteArgs, config: &Config, site: &Site) -> Result<Rewriter
             ))
             .hint("give each --from its --to"));
     }
-    let mut found = rules::configured(config, &site.name)?;
+    let name = site.map_or("", |site| site.name.as_str());
+    let mut found = rules::configured(config, name)?;
     for (from, to) in args.from.iter().zip(&args.to) {
         match rules::pair(from, to)? {
             Some(rule) => found.push(rule),
             None => return Err(Trouble::usage(format!("{from} is rewritten to itself"))),
         }
     }
-    if let (true, Some(url)) = (args.from.is_empty(), &site.url) {
-        found.extend(rules::from_other_sites(config, &site.name, &url.to_string())?);
+    let url = site.and_then(|site| site.url.as_ref());
+    if let (true, Some(url)) = (args.from.is_empty(), url) {
+        found.extend(rules::from_other_sites(config, name, &url.to_string())?);
     }
-    if found.is_empty() {
+    if found.is_empty() && !args.mend_lengths {
         return Err(Trouble::usage("there is nothing to rewrite")
             .because("no rule is given, and no other site's address is known")
             .hint("say --from OLD-ADDRESS --to NEW-ADDRESS"));
     }
-    rules::ready(found)
+    Ok(rules::ready(found)?.mending(args.mend_lengths))
 }
 
 fn text(context: &Context, args: &RewriteArgs, site: &Site, report: &LiveReport) -> String {
@@ -152,6 +173,9 @@ fn text(context: &Context, args: &RewriteArgs, site: &Site, report: &LiveReport)
         let mut words = vec![format!("fernweh rewrite {}", site.name)];
         for (from, to) in args.from.iter().zip(&args.to) {
             words.push(format!("--from {from} --to {to}"));
+        }
+        if args.mend_lengths {
+            words.push("--mend-lengths".into());
         }
         words.push("--apply".into());
         page.row("next", &words.join(" "));

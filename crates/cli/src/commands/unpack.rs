@@ -58,6 +58,10 @@ pub struct UnpackArgs {
     /// Leave addresses and settings as they are
     #[arg(long)]
     pub as_is: bool,
+    /// Correct the lengths of serialized values that are damaged, where only one reading is
+    /// possible
+    #[arg(long)]
+    pub mend_lengths: bool,
     /// Change nothing: give the numbers of rewriting, and let the database try every record in
     /// tables of its own, which are taken away again
     #[arg(long)]
@@ -120,6 +124,7 @@ pub fn bring_back(context: &Context, site: &Site, run: &Run, places: &SiteArgs) 
         in_place: run.state() != State::Emptied,
         from: None,
         as_is: true,
+        mend_lengths: false,
         preview: false,
         only: None,
         tables: Vec::new(),
@@ -151,7 +156,7 @@ fn run_instead(context: &Context, args: &UnpackArgs, superseded: Option<&Run>) -
         incoming::open(context, &config, &site, &args.archive, from, args.outside_links)?;
     let archive = &incoming.archive;
     let halves = halves(archive, &site, wanted)?;
-    let rewriter = rewriter(&config, &incoming, &site, args.as_is)?;
+    let rewriter = rewriter(&config, &incoming, &site, args.as_is)?.mending(args.mend_lengths);
     let part = part(args, &config.content.unpack.prefix_in)?;
     let chosen = Patterns::of_tables(&args.tables)?;
     let dialect = archive.manifest.database.as_ref().map(|about| about.dialect);

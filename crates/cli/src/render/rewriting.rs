@@ -19,10 +19,13 @@ pub fn rewriting(page: &mut Page, style: Style, report: &RewriteReport) {
     }
     if report.rules.is_empty() {
         page.row("rules", "none: addresses stay as they are");
-        return;
+        if !report.mends {
+            return;
+        }
     }
     page.gap();
     places(page, style, report);
+    mended(page, style, report);
     spellings(page, report);
     samples(page, style, report);
     leftovers(page, style, report);
@@ -40,7 +43,7 @@ fn places(page: &mut Page, style: Style, report: &RewriteReport) {
     };
     let head = ["changes", "seen", "changed", "addresses", "left"].map(String::from).to_vec();
     let mut rows = vec![head];
-    let busy = |tally: &&Tally| tally.replacements > 0 || tally.left_total() > 0;
+    let busy = |tally: &&Tally| tally.changed > 0 || tally.left_total() > 0;
     for (name, tally) in report.columns.iter().filter(|(_, tally)| busy(tally)) {
         rows.push(line(name, tally));
     }
@@ -62,6 +65,27 @@ fn places(page: &mut Page, style: Style, report: &RewriteReport) {
     if database.in_serialized > 0 {
         let cells = counted(database.in_serialized, "cell", "cells");
         page.more(&format!("of these, {cells} with serialized values, lengths corrected"));
+    }
+}
+
+/// Which records hold serialized values whose lengths were made right.
+fn mended(page: &mut Page, style: Style, report: &RewriteReport) {
+    let number: u64 = report.columns.values().chain(report.files.values()).map(|t| t.mended).sum();
+    if !report.mends {
+        return;
+    }
+    page.gap();
+    let values = counted(number, "serialized value", "serialized values");
+    page.row("mended", &format!("{values} whose lengths were wrong"));
+    let places = report.columns.iter().chain(&report.files);
+    let places =
+        places.flat_map(|(place, tally)| tally.mended_in.iter().map(move |record| (place, record)));
+    let limit = if style.verbose { usize::MAX } else { LEFTOVERS };
+    for (place, record) in places.take(limit) {
+        page.exact(&format!("  {}", style.paint(Paint::Quiet, &format!("{place}, {record}"))));
+    }
+    if number > limit as u64 {
+        page.exact(&format!("  and {} more", count(number - limit as u64)));
     }
 }
 

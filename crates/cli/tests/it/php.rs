@@ -1,6 +1,6 @@
 //! Serialized values against PHP itself: PHP builds them, and what they shall become.
 
-use fernweh_core::rewrite::{Rewriter, Rule};
+use fernweh_core::rewrite::{Rewriter, Rule, is_serialized};
 use fernweh_testkit::php;
 
 /// Random nested values with seeds 1 to N; each line holds the value and the expected one.
@@ -67,4 +67,49 @@ fn what_php_serializes_is_rewritten_to_what_php_would_serialize() {
         );
     }
     assert!(changed > 5_000, "{changed}");
+}
+
+/// Gives about every third string of a serialized value a wrong length.
+fn damaged(value: &[u8], seed: usize) -> Vec<u8> {
+    let length = regex::bytes::Regex::new("s:[0-9]+:\"").unwrap();
+    let mut number = seed;
+    let wrong = |found: &regex::bytes::Captures<'_>| {
+        number =
+            number.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
+        match (number >> 33) % 3 {
+            0 => format!("s:{}:\"", (number >> 40) % 300).into_bytes(),
+            _ => found[0].to_vec(),
+        }
+    };
+    length.replace_all(value, wrong).into_owned()
+}
+
+#[test]
+fn lengths_that_went_wrong_become_what_php_wrote_or_are_left() {
+    let rewriter = Rewriter::new(Vec::new()).unwrap().mending(true);
+    let values = php(SCRIPT, &["6000"], String::new());
+    let (mut mended, mut partly, mut left) = (0, 0, 0);
+    for (number, line) in values.lines().enumerate() {
+        let whole = bytes(line.split_once(' ').unwrap().1);
+        let broken = damaged(&whole, number);
+        if broken == whole {
+            continue;
+        }
+        let found = rewriter.look(&broken);
+        match found.apply(&broken) {
+            new if new == whole => mended += 1,
+            new if new == broken => left += 1,
+            // What stands inside can be beyond repair while the rest is not.
+            new if is_serialized(&new) => partly += 1,
+            other => panic!(
+                "seed {}\n{}\n{}\n{}",
+                number + 1,
+                String::from_utf8_lossy(&whole),
+                String::from_utf8_lossy(&broken),
+                String::from_utf8_lossy(&other)
+            ),
+        }
+    }
+    println!("{mended} mended, {partly} partly, {left} left");
+    assert!(mended > 4 * (partly + left) && mended > 1_000);
 }

@@ -37,7 +37,7 @@ pub struct CellOutcome<'a> {
 impl Rewriter {
     /// Looks into a cell; `None` if no old name occurs in it.
     pub fn cell<'a>(&self, text: ColumnText, value: &'a [u8]) -> Option<CellOutcome<'a>> {
-        if !self.occurs(value) {
+        if !self.concerns(value) {
             return None;
         }
         match text {

@@ -274,6 +274,7 @@ pub(super) fn look(rewriter: &Rewriter, b: &[u8], strings: &[JsonString], depth:
         let outer =
             |range: &Range<usize>| start + opened.at(range.start)..start + opened.at(range.end);
         found.in_serialized |= inner.in_serialized;
+        found.mended |= inner.mended;
         if !inner.edits.is_empty() {
             changed_keys.extend(string.key_of);
         }

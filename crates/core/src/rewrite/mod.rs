@@ -8,6 +8,7 @@
 
 mod cell;
 mod json;
+mod mend;
 mod origins;
 mod rule;
 mod serialized;
@@ -98,6 +99,28 @@ impl Reason {
     }
 }
 
+impl Reason {
+    /// What can be done about it.
+    pub fn remedy(self) -> &'static str {
+        match self {
+            Reason::BareHost => "bare-host = true in the rule rewrites it",
+            Reason::OtherPort => "write a rule with that port, if that server moves as well",
+            Reason::UserInfo | Reason::Unclear => {
+                "look at it, and correct it by hand if it must change"
+            }
+            Reason::OutsideFolder => "write a rule for the host without the folder",
+            Reason::DamagedSerialized => {
+                "its lengths are wrong; --mend-lengths mends it where that is certain"
+            }
+            Reason::KeyCollision => "rename one of the keys by hand",
+            Reason::TooDeep => "correct it by hand",
+            Reason::Binary => "data of a program; let that program make it anew",
+            Reason::CharacterSet => "give the column a character set that Fernweh reads, utf8mb4",
+            Reason::TooLarge => "rewrite the file by itself: fernweh rewrite FILE -o NEW",
+        }
+    }
+}
+
 /// What was found in one value.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Found {
@@ -107,6 +130,8 @@ pub struct Found {
     pub left: Vec<Left>,
     /// Whether a replacement lies inside a serialized value.
     pub in_serialized: bool,
+    /// Whether wrong lengths of a serialized value are made right.
+    pub mended: bool,
 }
 
 impl Found {
@@ -138,6 +163,7 @@ pub struct Rewriter {
     rules: Vec<Rule>,
     patterns: Vec<Pattern>,
     stems: Option<Regex>,
+    mends: bool,
 }
 
 impl Rewriter {
@@ -156,12 +182,32 @@ impl Rewriter {
                 .build()
                 .expect("escaped literals are a valid pattern")
         });
-        Ok(Self { rules, patterns, stems })
+        Ok(Self { rules, patterns, stems, mends: false })
     }
 
     /// The rules in use, without repetitions.
     pub fn rules(&self) -> &[Rule] {
         &self.rules
+    }
+
+    /// Wrong lengths in serialized values are made right, where only one reading is possible.
+    pub fn mending(self, mends: bool) -> Self {
+        Self { mends, ..self }
+    }
+
+    /// Whether wrong lengths are made right.
+    pub fn mends(&self) -> bool {
+        self.mends
+    }
+
+    /// Whether there is nothing that it could change.
+    pub fn is_idle(&self) -> bool {
+        self.rules.is_empty() && !self.mends
+    }
+
+    /// Whether a value is to be looked into.
+    fn concerns(&self, value: &[u8]) -> bool {
+        self.occurs(value) || self.mends && serialized::is_damaged(value)
     }
 
     /// Whether any old name occurs, in whatever surroundings. The cheap question
@@ -180,15 +226,48 @@ impl Rewriter {
         self.look_into(value, 0)
     }
 
+    /// Looks through a value, and tells as well where an old name stands that is no address
+    /// of a rule: part of another name, of a mail address, or already new.
+    pub fn explain(&self, value: &[u8]) -> (Found, Vec<Range<usize>>) {
+        let found = self.look(value);
+        let whole = |left: &Left| {
+            matches!(
+                left.reason,
+                Reason::DamagedSerialized | Reason::TooDeep | Reason::KeyCollision
+            )
+        };
+        if found.left.iter().any(whole) {
+            return (found, Vec::new());
+        }
+        let judged: Vec<&Range<usize>> = found
+            .edits
+            .iter()
+            .map(|edit| &edit.range)
+            .chain(found.left.iter().map(|left| &left.range))
+            .collect();
+        let hits = self.stems.iter().flat_map(|stems| stems.find_iter(value));
+        let other = hits.map(|hit| hit.range()).filter(|hit| {
+            !judged.iter().any(|range| range.start <= hit.start && hit.end <= range.end)
+        });
+        let other = other.map(|hit| whole_name(value, hit)).collect();
+        (found, other)
+    }
+
     fn look_into(&self, value: &[u8], depth: usize) -> Found {
-        if !self.occurs(value) {
+        if !self.concerns(value) {
             return Found::default();
         }
         if depth > limits::VALUE_DEPTH {
             return self.left_whole(value, Reason::TooDeep);
         }
         match serialized::parse(value) {
-            serialized::Parsed::Value(parsed) => serialized::look(self, value, &parsed, depth),
+            serialized::Parsed::Value(parsed) => {
+                serialized::look(self, value, &parsed, depth, false)
+            }
+            serialized::Parsed::Damaged if self.mends => match mend::mend(value) {
+                Some(parsed) => serialized::look(self, value, &parsed, depth, true),
+                None => self.left_whole(value, Reason::DamagedSerialized),
+            },
             serialized::Parsed::Damaged => self.left_whole(value, Reason::DamagedSerialized),
             serialized::Parsed::Other => match json::parse(value) {
                 Some(strings) => json::look(self, value, &strings, depth),
@@ -234,6 +313,15 @@ impl Rewriter {
         found.left = vec![Left { range, reason, rule }];
         found
     }
+}
+
+/// The name of which a part was found, with what belongs to it.
+fn whole_name(value: &[u8], part: Range<usize>) -> Range<usize> {
+    let belongs =
+        |byte: &u8| byte.is_ascii_alphanumeric() || b"-_.@:/".contains(byte) || *byte > 127;
+    let before = value[..part.start].iter().rev().take_while(|byte| belongs(byte)).count();
+    let behind = value[part.end..].iter().take_while(|byte| belongs(byte)).count();
+    part.start - before..part.end + behind
 }
 
 #[cfg(test)]

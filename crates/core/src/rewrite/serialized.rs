@@ -22,22 +22,28 @@ pub(super) enum Parsed {
 
 /// The strings of a serialized value.
 pub(super) struct Serialized {
-    leaves: Vec<Leaf>,
-    end: usize,
+    pub leaves: Vec<Leaf>,
+    pub end: usize,
 }
 
-struct Leaf {
-    length: Range<usize>,
-    body: Range<usize>,
+#[derive(Clone)]
+pub(super) struct Leaf {
+    pub length: Range<usize>,
+    pub body: Range<usize>,
     /// The number of the container if the string is a key in it.
-    key_of: Option<usize>,
+    pub key_of: Option<usize>,
     /// Written as `S:`, with `\xx` for bytes.
-    escaped: bool,
+    pub escaped: bool,
 }
 
 /// Whether the whole value is one complete serialized value (nothing after it).
 pub fn is_serialized(value: &[u8]) -> bool {
     matches!(parse(value), Parsed::Value(parsed) if parsed.end == value.len())
+}
+
+/// Whether a value is clearly meant as a serialized value, and cannot be read as one.
+pub(super) fn is_damaged(value: &[u8]) -> bool {
+    matches!(parse(value), Parsed::Damaged)
 }
 
 pub(super) fn parse(value: &[u8]) -> Parsed {
@@ -194,9 +200,16 @@ impl Parser<'_> {
     }
 }
 
-/// The edits of a serialized value: in its strings, and in the lengths before them.
-pub(super) fn look(rewriter: &Rewriter, b: &[u8], parsed: &Serialized, depth: usize) -> Found {
-    let mut found = Found::default();
+/// The edits of a serialized value: in its strings, and in the lengths before them; also in
+/// lengths that were wrong, if it had to be `mended` to be read.
+pub(super) fn look(
+    rewriter: &Rewriter,
+    b: &[u8],
+    parsed: &Serialized,
+    depth: usize,
+    mended: bool,
+) -> Found {
+    let mut found = Found { mended, ..Found::default() };
     let mut changed_keys = HashSet::new();
     for leaf in &parsed.leaves {
         let body = &b[leaf.body.clone()];
@@ -207,13 +220,21 @@ pub(super) fn look(rewriter: &Rewriter, b: &[u8], parsed: &Serialized, depth: us
             continue;
         }
         let mut inner = rewriter.look_into(body, depth + 1);
-        if !inner.edits.is_empty() {
+        let declared = &b[leaf.length.clone()];
+        let is_wrong = mended && declared != body.len().to_string().as_bytes();
+        if !inner.edits.is_empty() || is_wrong {
             let size = body.len() + inner.edits.iter().map(|e| e.text.len()).sum::<usize>()
                 - inner.edits.iter().map(|e| e.range.len()).sum::<usize>();
             let text = size.to_string().into_bytes();
-            found.edits.push(Edit { range: leaf.length.clone(), text, replaced: None });
+            // A length that was wrong can be right for what the text becomes.
+            if text != declared {
+                found.edits.push(Edit { range: leaf.length.clone(), text, replaced: None });
+            }
+        }
+        if !inner.edits.is_empty() {
             changed_keys.extend(leaf.key_of);
         }
+        found.mended |= inner.mended;
         shift(&mut inner, leaf.body.start);
         found.edits.append(&mut inner.edits);
         found.left.append(&mut inner.left);
@@ -223,7 +244,7 @@ pub(super) fn look(rewriter: &Rewriter, b: &[u8], parsed: &Serialized, depth: us
         let left = Left { range: 0..parsed.end, reason: Reason::KeyCollision, rule };
         found = Found { left: vec![left], ..Found::default() };
     }
-    found.in_serialized = !found.edits.is_empty();
+    found.in_serialized = found.replacements() > 0;
     let mut tail = rewriter.look_in_text(&b[parsed.end..]);
     shift(&mut tail, parsed.end);
     found.edits.append(&mut tail.edits);

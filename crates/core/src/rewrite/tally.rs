@@ -20,6 +20,12 @@ pub struct Tally {
     pub replacements: u64,
     /// Changed cells whose change lies inside a serialized value.
     pub in_serialized: u64,
+    /// Changed cells in which wrong lengths of serialized values were made right.
+    #[serde(default)]
+    pub mended: u64,
+    /// The first of these, by record.
+    #[serde(default)]
+    pub mended_in: Vec<String>,
     /// Replacements by spelling.
     pub spellings: BTreeMap<String, u64>,
     /// Replacements by the number of the rule.
@@ -64,8 +70,14 @@ impl Tally {
     pub fn add(&mut self, view: &[u8], found: &Found, place: impl Fn(usize) -> String) {
         let replacements = found.replacements() as u64;
         self.replacements += replacements;
-        self.changed += u64::from(replacements > 0);
+        self.changed += u64::from(!found.edits.is_empty());
         self.in_serialized += u64::from(found.in_serialized);
+        if found.mended {
+            self.mended += 1;
+            if self.mended_in.len() < LEFT_SAMPLES {
+                self.mended_in.push(place(0));
+            }
+        }
         for edit in &found.edits {
             let Some((rule, spelling)) = edit.replaced else {
                 continue;
@@ -97,6 +109,9 @@ impl Tally {
         self.changed += other.changed;
         self.replacements += other.replacements;
         self.in_serialized += other.in_serialized;
+        self.mended += other.mended;
+        let room = LEFT_SAMPLES.saturating_sub(self.mended_in.len());
+        self.mended_in.extend(other.mended_in.iter().take(room).cloned());
         for (spelling, count) in &other.spellings {
             *self.spellings.entry(spelling.clone()).or_default() += count;
         }

@@ -140,7 +140,7 @@ pub(super) fn read_structure(
     let mut found = stream::structure(archive, about.dialect, member)?;
     let kept_sequences = sequences_of_kept(options, archive, about)?;
     let counted = about.dialect == Dialect::Mariadb;
-    let as_is = options.rewriter.rules().is_empty();
+    let as_is = options.rewriter.is_idle();
     found.retain(|statement| match statement {
         Statement::Object { kind: Kind::Routine | Kind::Event | Kind::Sequence, name, .. }
             if counted =>
