@@ -14,6 +14,7 @@ mod patience;
 pub mod patterns;
 pub mod report;
 pub mod rewrite;
+pub mod rewrite_file;
 pub mod runs;
 pub mod scan;
 pub mod script;

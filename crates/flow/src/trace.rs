@@ -149,7 +149,7 @@ fn in_database(
     for table in structure.tables.iter().filter(|t| !fernweh_core::record::is_of_engine(&t.name)) {
         source.rows(table, None, &mut |row| {
             report.records += 1;
-            if report.records % 1024 == 0 {
+            if report.records.is_multiple_of(1024) {
                 watch.advance(1024);
                 watch.go_on()?;
             }
@@ -289,9 +289,9 @@ impl TraceReport {
                     proposed.insert(Proposed { from, to: own.to_string(), note: None });
                 }
                 Some(own) if at(own) => {
-                    if Rule::new(&from, &own.to_string()).is_ok() && from != own.to_string() {
-                        proposed.insert(rule(own.to_string(), None));
-                    }
+                    let to = own.to_string();
+                    let differs = Rule::new(&from, &to).is_ok() && from != to;
+                    proposed.extend(differs.then(|| rule(to, None)));
                 }
                 _ if is_plain_http => {
                     let note = "only if that server answers over https";

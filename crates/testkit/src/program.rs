@@ -64,6 +64,11 @@ impl Scene {
         command
     }
 
+    /// A file of the scene as text.
+    pub fn read(&self, path: &str) -> String {
+        std::fs::read_to_string(self.path(path)).expect("the file can be read")
+    }
+
     /// Runs the program with these words.
     pub fn run(&self, line: &str) -> Ran {
         Self::finish(&mut self.command(line))

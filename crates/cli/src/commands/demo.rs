@@ -243,6 +243,8 @@ fn prove(context: &Context) -> Result<Vec<(bool, String)>> {
     let mut proven = Vec::new();
     let args = rewrite::RewriteArgs {
         value: None,
+        output: None,
+        engine: None,
         mend_lengths: false,
         site: Some("new".into()),
         from: Vec::new(),

@@ -4,6 +4,7 @@
 pub mod demo;
 pub mod pack;
 pub mod rewrite;
+mod rewrite_file;
 mod rules;
 pub mod runs;
 pub mod scan;

@@ -1,6 +1,7 @@
 //! `fernweh rewrite`
 
-use super::{rules, trial};
+use super::rewrite_file::Engine;
+use super::{rewrite_file, rules, trial};
 use crate::DONE;
 use crate::args::{Half, SiteArgs};
 use crate::config::Config;
@@ -11,16 +12,19 @@ use clap::Args;
 use fernweh_core::rewrite::Rewriter;
 use fernweh_flow::rewrite::{LiveReport, RewriteOptions, rewrite};
 use fernweh_ports::{Result, Trouble, Watch};
+use std::path::PathBuf;
 
-/// Rewrite addresses in a live site; a preview unless --apply
+/// Rewrite addresses in a live site; a preview unless --apply. Or in a file, with -o
 ///
 /// Rules come from --from and --to, from [[rule]] in fernweh.toml, or, if there are
 /// none, from the addresses of the other sites there. Example:
 ///   fernweh rewrite new --from http://cdn.example --to https://cdn.example
+///   fernweh rewrite old.sql.gz -o new.sql.gz --from http://a.example --to https://b.example
 #[derive(Debug, Args)]
 #[command(verbatim_doc_comment)]
 pub struct RewriteArgs {
-    /// The site's name in fernweh.toml
+    /// The site's name in fernweh.toml; with -o, an SQL script or another file of text, or -
+    #[arg(value_name = "SITE or FILE")]
     pub site: Option<String>,
     /// The old address, with --to; may be repeated
     #[arg(long, value_name = "ADDRESS")]
@@ -28,6 +32,13 @@ pub struct RewriteArgs {
     /// The new address, with --from; may be repeated
     #[arg(long, value_name = "ADDRESS")]
     pub to: Vec<String>,
+    /// Rewrite a file into this new one, which is compressed as its name says; - is standard
+    /// output
+    #[arg(short, long, value_name = "FILE", conflicts_with_all = ["apply", "only"])]
+    pub output: Option<PathBuf>,
+    /// Whose SQL the script is, where its beginning does not tell
+    #[arg(long, value_name = "ENGINE", requires = "output")]
+    pub engine: Option<Engine>,
     /// Show on one value what the rules do, and why something is left; - is standard input
     #[arg(long = "try", value_name = "TEXT", conflicts_with = "apply")]
     pub value: Option<String>,
@@ -48,6 +59,10 @@ pub struct RewriteArgs {
 
 /// Runs the command.
 pub fn run(context: &Context, args: &RewriteArgs) -> Result<u8> {
+    if let Some(output) = &args.output {
+        let rewriter = rewriter(args, &context.config()?, None)?;
+        return rewrite_file::run(context, args, &rewriter, output);
+    }
     if let Some(value) = &args.value {
         let config = context.config()?;
         let site = match &args.site {

@@ -51,7 +51,11 @@ fn places(page: &mut Page, style: Style, report: &RewriteReport) {
     if !report.columns.is_empty() {
         rows.push(line("all cells", &database));
     }
-    if report.files_seen > 0 {
+    let alone = report.files.iter().next().filter(|_| report.files_seen == 1);
+    if let Some((name, tally)) = alone.filter(|_| report.columns.is_empty()) {
+        // One file by itself: its texts count.
+        rows.push(line(name, tally));
+    } else if report.files_seen > 0 {
         if style.verbose {
             for (name, tally) in &report.files {
                 rows.push(line(name, &Tally { seen: 1, ..tally.clone() }));

@@ -1,7 +1,10 @@
 //! Rewriting a live site, and taking it back.
 
-use super::stage;
-use fernweh_testkit::{Engine, database_cells, files_of};
+use super::zoo::assert_same;
+use super::{PROGRAM, stage};
+use fernweh_core::rewrite::is_serialized;
+use fernweh_demo::database::{Database, Place};
+use fernweh_testkit::{Engine, Scene, database_cells, files_of, mariadb_client, psql};
 
 const RULE: &str = "rewrite old --from http://glimmerpoint.example --to https://glimmer.example";
 
@@ -186,4 +189,119 @@ fn rules_that_contradict_or_do_not_pair_are_refused() {
         .run("rewrite old --from a.example --to b.example")
         .code(2)
         .says("http:// or https://");
+}
+
+/// Lets the engine's plain client run a script.
+fn load(place: &Place, path: &std::path::Path) {
+    let script = std::fs::read(path).unwrap();
+    match place {
+        Place::Sqlite(file) => {
+            let _ = std::fs::remove_file(file);
+            Database::open(place).unwrap().run(&script).unwrap();
+        }
+        Place::Mariadb { .. } => drop(mariadb_client(place, script)),
+        Place::Postgres { .. } => {
+            drop(psql(place, &["-v", "ON_ERROR_STOP=1", "-q", "-f", &path.display().to_string()]));
+        }
+    }
+}
+
+#[test]
+fn a_rewritten_script_makes_the_database_that_rewriting_in_place_makes() {
+    for engine in [Engine::SqliteOutside, Engine::Mariadb, Engine::Postgres] {
+        let stage = stage(engine);
+        let file = RULE.replace("rewrite old", "rewrite old.sql.gz -o new.sql");
+        stage.scene.done("pack old --sql old.sql");
+        let packed = std::fs::read(stage.scene.path("old.sql")).unwrap();
+        let mut gzip = flate2::write::GzEncoder::new(Vec::new(), flate2::Compression::fast());
+        std::io::Write::write_all(&mut gzip, &packed).unwrap();
+        stage.scene.write("old.sql.gz", gzip.finish().unwrap());
+        let report = stage.scene.done(&format!("{file} --json")).json();
+        load(&stage.new, &stage.scene.path("new.sql"));
+        let live = stage.scene.done(&format!("{RULE} --apply --only database --json")).json();
+        assert_same(&database_cells(&stage.old), &database_cells(&stage.new), "the same cells");
+        let replaced = |report: &serde_json::Value, part: &str| -> u64 {
+            let tallies = report["rewriting"][part].as_object().unwrap();
+            tallies.values().map(|tally| tally["replacements"].as_u64().unwrap()).sum()
+        };
+        assert_eq!(replaced(&report, "files"), replaced(&live, "columns"), "{engine:?}");
+        stage.scene.run(&file).code(2).says("already there");
+    }
+}
+
+#[test]
+fn files_of_text_and_streams_are_rewritten_too() {
+    let scene = Scene::new(PROGRAM);
+    let rule = "--from http://old.example --to https://new.example";
+    scene.write("notes.txt", "one http://old.example/a\ntwo\n");
+    scene.done(&format!("rewrite notes.txt -o new.txt {rule}")).says("a text, 29 bytes");
+    assert_eq!(scene.read("new.txt"), "one https://new.example/a\ntwo\n");
+    // Too large to be looked at as a whole: line by line.
+    let line = "see http://old.example/a and nothing else worth a word\n";
+    scene.write("large.txt", line.repeat(400_000));
+    let report = scene.done(&format!("rewrite large.txt -o large.zst {rule} --json")).json();
+    assert_eq!(report["rewriting"]["files"]["large.txt"]["replacements"], 400_000);
+    let whole = zstd::decode_all(std::fs::File::open(scene.path("large.zst")).unwrap()).unwrap();
+    let expected = line.replace("http://old.example", "https://new.example").repeat(400_000);
+    assert!(whole == expected.into_bytes());
+    // What cannot be told apart is asked for.
+    scene.write("odd.sql", "UPDATE t SET a = 'it\\'s http://old.example'");
+    let odd = format!("rewrite odd.sql -o odd.new {rule}");
+    scene.run(&odd).code(2).says("whose SQL is this?").says("--engine mariadb");
+    scene.done(&format!("{odd} --engine mariadb"));
+    assert_eq!(scene.read("odd.new"), "UPDATE t SET a = 'it\\'s https://new.example'");
+    scene.run(&format!("rewrite none.sql -o x {rule}")).code(3).says("no such file");
+    assert!(!scene.path("x").exists());
+}
+
+#[test]
+fn one_value_is_tried_and_every_reason_given() {
+    let scene = Scene::new(PROGRAM);
+    let rule = "--from http://old.example --to https://new.example";
+    let tried = |value: &str| {
+        let mut command = scene.command(&format!("rewrite {rule} --try"));
+        let out = command.arg(value).output().unwrap();
+        assert!(out.status.success());
+        String::from_utf8(out.stdout).unwrap()
+    };
+    let value = "s:20:\"http:\\/\\/old.example\";";
+    let said = tried(value);
+    assert!(said.contains("rule 1, http: json"), "{said}");
+    assert!(said.contains("a length in a serialized value"), "{said}");
+    assert!(said.contains("result     s:21:\"https:\\/\\/new.example\";"), "{said}");
+    let said = tried("old.example, a@old.example http://old.example:81");
+    assert!(said.contains("rule 1: host name alone"), "{said}");
+    assert!(said.contains("bare-host = true"), "{said}");
+    assert!(said.contains("rule 1: another port"), "{said}");
+    assert!(said.contains("untouched  a@old.example"), "{said}");
+    assert!(tried("s:3:\"http://old.example\";").contains("--mend-lengths mends it"));
+    assert!(tried("nothing").contains("no old name of any rule occurs"));
+    scene.run(&format!("rewrite {rule} --try x --apply")).code(2);
+}
+
+#[test]
+fn damaged_values_are_mended_where_they_are_asked_to_be() {
+    for engine in [Engine::Sqlite, Engine::Mariadb, Engine::Postgres] {
+        let stage = stage(engine);
+        let before = database_cells(&stage.old);
+        let broken = stage.scene.done(&format!("{RULE} --json")).json();
+        let left = &broken["rewriting"]["columns"]["gp_settings.value"]["left"];
+        assert_eq!(left["damaged-serialized"], 1, "{engine:?}");
+        let preview = stage.scene.done(&format!("{RULE} --mend-lengths"));
+        preview.says("1 serialized value whose lengths were wrong").says("gp_settings.value, id 4");
+        let mended = stage.scene.done(&format!("{RULE} --mend-lengths --apply --json")).json();
+        let tally = &mended["rewriting"]["columns"]["gp_settings.value"];
+        assert_eq!(tally["mended"], 1);
+        assert_eq!(tally["left"], serde_json::json!({}));
+        let ask = "SELECT value FROM gp_settings WHERE id = 4";
+        let value = stage.database("old").ask(ask).unwrap()[0][0].clone().unwrap();
+        assert!(is_serialized(value.as_bytes()), "{value}");
+        stage.scene.done("undo old");
+        assert_eq!(before, database_cells(&stage.old), "{engine:?}");
+        // On the way into another site, too, with the addresses left alone.
+        let archive = stage.pack();
+        stage.scene.done(&format!("unpack {archive} new --as-is --mend-lengths"));
+        let value = stage.database("new").ask(ask).unwrap()[0][0].clone().unwrap();
+        assert!(is_serialized(value.as_bytes()) && value.contains("glimmerpoint.example"));
+    }
 }

@@ -72,10 +72,16 @@ impl Rewriter {
         {
             return self.utf8_cell(value);
         }
-        let new = (!found.edits.is_empty()).then(|| {
+        let mut new = None;
+        if !found.edits.is_empty() {
             let text = String::from_utf8_lossy(&found.apply(view)).into_owned();
-            WINDOWS_1252.encode(&text).0.into_owned()
-        });
+            let (bytes, _, misses) = WINDOWS_1252.encode(&text);
+            if misses {
+                let found = self.left_whole(view, Reason::NoSuchCharacter);
+                return CellOutcome { view: Cow::Owned(view.to_vec()), found, new: None };
+            }
+            new = Some(bytes.into_owned());
+        }
         CellOutcome { view: Cow::Owned(view.to_vec()), found, new }
     }
 

@@ -76,6 +76,8 @@ pub enum Reason {
     Binary,
     /// A text in a character set that Fernweh does not decode.
     CharacterSet,
+    /// The new address has a character that the column's character set has not.
+    NoSuchCharacter,
     /// A file that is too large to be rewritten as text.
     TooLarge,
 }
@@ -94,6 +96,7 @@ impl Reason {
             Reason::TooDeep => "nested too deeply",
             Reason::Binary => "binary data",
             Reason::CharacterSet => "character set not decoded",
+            Reason::NoSuchCharacter => "the column's character set has not all characters",
             Reason::TooLarge => "file too large to rewrite",
         }
     }
@@ -116,6 +119,7 @@ impl Reason {
             Reason::TooDeep => "correct it by hand",
             Reason::Binary => "data of a program; let that program make it anew",
             Reason::CharacterSet => "give the column a character set that Fernweh reads, utf8mb4",
+            Reason::NoSuchCharacter => "write the new host in its ASCII form, xn--…",
             Reason::TooLarge => "rewrite the file by itself: fernweh rewrite FILE -o NEW",
         }
     }
@@ -206,7 +210,7 @@ impl Rewriter {
     }
 
     /// Whether a value is to be looked into.
-    fn concerns(&self, value: &[u8]) -> bool {
+    pub(crate) fn concerns(&self, value: &[u8]) -> bool {
         self.occurs(value) || self.mends && serialized::is_damaged(value)
     }
 

@@ -20,6 +20,17 @@ fn reasons(text: &str) -> Vec<Reason> {
 }
 
 #[test]
+fn a_character_that_latin1_has_not_is_no_reason_to_write_something_else() {
+    let to_star = Rule::new("http://stérne.example", "http://st☄rne.example").unwrap();
+    let rewriter = Rewriter::new(vec![to_star]).unwrap();
+    let outcome = rewriter.cell(ColumnText::Latin1, b"http://st\xe9rne.example/").unwrap();
+    assert_eq!(outcome.new, None);
+    assert_eq!(outcome.found.left[0].reason, Reason::NoSuchCharacter);
+    let outcome = rewriter.cell(ColumnText::Utf8, "http://stérne.example/".as_bytes()).unwrap();
+    assert_eq!(outcome.new.unwrap(), "http://st☄rne.example/".as_bytes());
+}
+
+#[test]
 fn every_spelling_is_written_back_as_it_was_found() {
     for (before, after) in [
         ("http://glimmerpoint.example/a", "https://www.glimmer-point.example/a"),

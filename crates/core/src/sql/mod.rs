@@ -14,6 +14,7 @@ mod prefix;
 mod qualified;
 mod script;
 mod statement;
+mod texts;
 
 pub use collation::{nearest_collation, with_known_collations};
 pub use copy::{CopyHead, read_copy_row, write_copy_head, write_copy_row, write_load_row};
@@ -30,6 +31,7 @@ pub use prefix::Prefix;
 pub use qualified::{Qualified, in_schemas};
 pub use script::{ScriptError, ScriptReader};
 pub use statement::{Insert, Kind, Statement, StatementError, renamed};
+pub use texts::{Notation, Part, TextCutter, TextOutcome};
 
 use serde::{Deserialize, Serialize};
 

@@ -7,13 +7,14 @@ mod stream;
 mod tree;
 
 pub use script::{each_statement, pack_script};
+pub use stream::{Packed, opened, opened_input};
 pub use tree::pack_tree;
 
 use fernweh_core::archive::{FORMAT, Manifest};
 use fernweh_ports::{Result, Trouble};
 use std::fs::File;
 use std::path::{Path, PathBuf};
-use stream::{Packing, first_bytes, opened};
+use stream::{Packing, first_bytes};
 
 /// What a file or folder is that shall be unpacked.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

@@ -2,7 +2,7 @@
 
 use fernweh_ports::{Result, Trouble};
 use std::fs::File;
-use std::io::{BufReader, Read, Seek, SeekFrom};
+use std::io::{BufReader, BufWriter, Read, Seek, SeekFrom, Write};
 use std::path::Path;
 
 /// By what a file is compressed; known by its first bytes.
@@ -48,32 +48,116 @@ fn unreadable(path: &Path, error: impl std::fmt::Display) -> Trouble {
 }
 
 /// A file's bytes, decompressed; of a zip file, those of the one script in it.
-pub(super) fn opened(path: &Path) -> Result<Box<dyn Read + Send>> {
+pub fn opened(path: &Path) -> Result<Box<dyn Read + Send>> {
     let wrong = |error: std::io::Error| Trouble::file("cannot read the file", path, &error);
     let mut file = File::open(path).map_err(wrong)?;
     let start = first_bytes(&mut file).map_err(wrong)?;
     file.seek(SeekFrom::Start(0)).map_err(wrong)?;
-    Ok(match Packing::of(&start) {
-        Packing::Plain => Box::new(file),
-        Packing::Gzip => Box::new(flate2::read::MultiGzDecoder::new(BufReader::new(file))),
-        Packing::Zstd => Box::new(zstd::Decoder::new(file).map_err(|e| unreadable(path, e))?),
-        Packing::Bzip2 => Box::new(bzip2::read::MultiBzDecoder::new(BufReader::new(file))),
-        Packing::Xz => Box::new(liblzma::read::XzDecoder::new_multi_decoder(BufReader::new(file))),
-        Packing::Zip => {
-            let Some(Inner { at, size, deflated }) = only_script(path)? else {
-                return Err(Trouble::usage("the zip file holds no script")
-                    .at(path.display().to_string())
-                    .hint("name the file itself"));
-            };
-            file.seek(SeekFrom::Start(at)).map_err(wrong)?;
-            let bytes = BufReader::new(file.take(size));
-            if deflated {
-                Box::new(flate2::bufread::DeflateDecoder::new(bytes))
-            } else {
-                Box::new(bytes)
-            }
-        }
+    if Packing::of(&start) != Packing::Zip {
+        return decompressed(path, &start, Box::new(file));
+    }
+    let Some(Inner { at, size, deflated }) = only_script(path)? else {
+        return Err(Trouble::usage("the zip file holds no script")
+            .at(path.display().to_string())
+            .hint("name the file itself"));
+    };
+    file.seek(SeekFrom::Start(at)).map_err(wrong)?;
+    let bytes = BufReader::new(file.take(size));
+    Ok(match deflated {
+        true => Box::new(flate2::bufread::DeflateDecoder::new(bytes)),
+        false => Box::new(bytes),
     })
+}
+
+/// The bytes of standard input, decompressed.
+pub fn opened_input() -> Result<Box<dyn Read + Send>> {
+    let (mut input, path) = (std::io::stdin(), Path::new("standard input"));
+    let start = first_bytes(&mut input)
+        .map_err(|error| Trouble::file("cannot read the file", path, &error))?;
+    if Packing::of(&start) == Packing::Zip {
+        return Err(Trouble::usage("a zip file cannot be read from standard input")
+            .hint("name the file, or unzip it on the way: unzip -p FILE | fernweh …"));
+    }
+    decompressed(path, &start, Box::new(std::io::Cursor::new(start.clone()).chain(input)))
+}
+
+fn decompressed(
+    path: &Path,
+    start: &[u8],
+    bytes: Box<dyn Read + Send>,
+) -> Result<Box<dyn Read + Send>> {
+    Ok(match Packing::of(start) {
+        Packing::Plain | Packing::Zip => bytes,
+        Packing::Gzip => Box::new(flate2::read::MultiGzDecoder::new(BufReader::new(bytes))),
+        Packing::Zstd => Box::new(zstd::Decoder::new(bytes).map_err(|e| unreadable(path, e))?),
+        Packing::Bzip2 => Box::new(bzip2::read::MultiBzDecoder::new(BufReader::new(bytes))),
+        Packing::Xz => Box::new(liblzma::read::XzDecoder::new_multi_decoder(BufReader::new(bytes))),
+    })
+}
+
+/// A file that is written, compressed as its name says.
+pub enum Packed {
+    /// As it is.
+    Plain(BufWriter<File>),
+    /// `.gz`
+    Gzip(flate2::write::GzEncoder<File>),
+    /// `.zst`
+    Zstd(Box<zstd::Encoder<'static, File>>),
+    /// `.bz2`
+    Bzip2(bzip2::write::BzEncoder<File>),
+    /// `.xz`
+    Xz(Box<liblzma::write::XzEncoder<File>>),
+}
+
+impl Packed {
+    /// Begins a file; `name` is the one that it will have.
+    pub fn create(file: File, name: &Path) -> std::io::Result<Self> {
+        Ok(match name.extension().and_then(|ending| ending.to_str()) {
+            Some("gz") => {
+                Self::Gzip(flate2::write::GzEncoder::new(file, flate2::Compression::default()))
+            }
+            Some("zst") => Self::Zstd(Box::new(zstd::Encoder::new(file, 3)?)),
+            Some("bz2") => {
+                Self::Bzip2(bzip2::write::BzEncoder::new(file, bzip2::Compression::default()))
+            }
+            Some("xz") => Self::Xz(Box::new(liblzma::write::XzEncoder::new(file, 6))),
+            _ => Self::Plain(BufWriter::with_capacity(1 << 18, file)),
+        })
+    }
+
+    /// Writes what is left, through to disk.
+    pub fn finish(self) -> std::io::Result<()> {
+        let file = match self {
+            Self::Plain(writer) => {
+                writer.into_inner().map_err(std::io::IntoInnerError::into_error)?
+            }
+            Self::Gzip(writer) => writer.finish()?,
+            Self::Zstd(writer) => writer.finish()?,
+            Self::Bzip2(writer) => writer.finish()?,
+            Self::Xz(writer) => writer.finish()?,
+        };
+        file.sync_all()
+    }
+
+    fn writer(&mut self) -> &mut dyn Write {
+        match self {
+            Self::Plain(writer) => writer,
+            Self::Gzip(writer) => writer,
+            Self::Zstd(writer) => writer,
+            Self::Bzip2(writer) => writer,
+            Self::Xz(writer) => writer,
+        }
+    }
+}
+
+impl Write for Packed {
+    fn write(&mut self, bytes: &[u8]) -> std::io::Result<usize> {
+        self.writer().write(bytes)
+    }
+
+    fn flush(&mut self) -> std::io::Result<()> {
+        self.writer().flush()
+    }
 }
 
 /// Where a file lies in a zip file.

@@ -1,0 +1,137 @@
+//! `fernweh rewrite FILE -o FILE`
+
+use super::rewrite::RewriteArgs;
+use crate::DONE;
+use crate::context::Context;
+use crate::render::{Page, rewriting, size};
+use clap::ValueEnum;
+use fernweh_core::rewrite::Rewriter;
+use fernweh_core::sql::Dialect;
+use fernweh_flow::incoming::{Packed, opened, opened_input};
+use fernweh_flow::rewrite_file::{FileReport, ReadAs, dialect_of, rewrite_stream};
+use fernweh_ports::{Result, Trouble, Watch};
+use std::fs::{self, OpenOptions};
+use std::io::{Cursor, Read};
+use std::os::unix::fs::OpenOptionsExt;
+use std::path::{Path, PathBuf};
+
+/// Whose SQL a script is.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub enum Engine {
+    /// MariaDB and MySQL.
+    Mariadb,
+    /// PostgreSQL.
+    Postgres,
+    /// SQLite.
+    Sqlite,
+}
+
+/// Bytes by which a script is recognised.
+const START: u64 = 1 << 16;
+
+/// Runs the command.
+pub fn run(context: &Context, args: &RewriteArgs, rewriter: &Rewriter, to: &Path) -> Result<u8> {
+    let Some(from) = args.site.as_deref() else {
+        return Err(Trouble::usage("which file is to be rewritten?").hint(
+            "fernweh rewrite FILE -o NEW --from http://… --to https://…; - is standard input",
+        ));
+    };
+    let doing = |trouble: Trouble| trouble.doing(format!("rewriting {from}"));
+    let report = rewritten(context, args, rewriter, from, to).map_err(doing)?;
+    let page = text(context, &report);
+    // Where the result is the output, the report must not stand in it.
+    match to.as_os_str() == "-" {
+        true => context.watch.note(&page),
+        false => context.print(&report, &page),
+    }
+    Ok(DONE)
+}
+
+fn rewritten(
+    context: &Context,
+    args: &RewriteArgs,
+    rewriter: &Rewriter,
+    from: &str,
+    to: &Path,
+) -> Result<FileReport> {
+    let mut input = match from {
+        "-" => opened_input()?,
+        path => opened(Path::new(path))?,
+    };
+    let mut start = Vec::new();
+    (&mut input).take(START).read_to_end(&mut start).map_err(|error| {
+        Trouble::damaged("the file cannot be read").at(from.to_owned()).because(error)
+    })?;
+    let read_as = read_as(args, from, &start)?;
+    let mut input = Cursor::new(start).chain(input);
+    let name = if from == "-" { "standard input" } else { from };
+    if to.as_os_str() == "-" {
+        let mut out = std::io::stdout().lock();
+        let stream = (name, &mut input as &mut dyn Read);
+        let mut report = rewrite_stream(rewriter, read_as, stream, &mut out, &context.watch)?;
+        report.output = "standard output".into();
+        return Ok(report);
+    }
+    let what = "cannot write the file";
+    if to.exists() {
+        return Err(Trouble::usage(what)
+            .at(to.display().to_string())
+            .because("a file of this name is already there")
+            .hint("choose another name with -o, or remove the file"));
+    }
+    let partial = partial_of(to);
+    let wrong = |error: std::io::Error| Trouble::file(what, to, &error);
+    let mut options = OpenOptions::new();
+    options.write(true).create(true).truncate(true).mode(0o600);
+    let file = options.open(&partial).map_err(wrong)?;
+    let written = Packed::create(file, to).map_err(wrong).and_then(|mut out| {
+        let stream = (name, &mut input as &mut dyn Read);
+        let report = rewrite_stream(rewriter, read_as, stream, &mut out, &context.watch)?;
+        out.finish().map_err(wrong)?;
+        fs::rename(&partial, to).map_err(wrong)?;
+        Ok(report)
+    });
+    let mut report = written.inspect_err(|_| {
+        let _ = fs::remove_file(&partial);
+    })?;
+    report.output = to.display().to_string();
+    Ok(report)
+}
+
+fn partial_of(to: &Path) -> PathBuf {
+    let name = to.file_name().unwrap_or_default().to_string_lossy();
+    to.with_file_name(format!(".{name}.partial"))
+}
+
+/// Whether it is a script, and of which dialect.
+fn read_as(args: &RewriteArgs, from: &str, start: &[u8]) -> Result<ReadAs> {
+    let named = args.engine.map(|engine| match engine {
+        Engine::Mariadb => Dialect::Mariadb,
+        Engine::Postgres => Dialect::Postgres,
+        Engine::Sqlite => Dialect::Sqlite,
+    });
+    let is_named_sql = from.to_lowercase().split('.').skip(1).any(|ending| ending == "sql");
+    match named.or_else(|| dialect_of(start)) {
+        Some(dialect) if is_named_sql || named.is_some() || from == "-" => {
+            Ok(ReadAs::Script(dialect))
+        }
+        None if is_named_sql => Err(Trouble::usage("whose SQL is this?")
+            .at(from.to_owned())
+            .because("its beginning does not tell, and quotes mean different things in each")
+            .hint("add --engine mariadb, postgres or sqlite")),
+        _ => Ok(ReadAs::Text),
+    }
+}
+
+fn text(context: &Context, report: &FileReport) -> String {
+    let mut page = Page::new(context.style);
+    let what = match report.read_as {
+        ReadAs::Script(dialect) => format!("a script of {}", dialect.engine()),
+        ReadAs::Text => "a text".into(),
+    };
+    page.row("rewritten", &format!("{} to {}", report.input, report.output));
+    page.more(&format!("{what}, {}", size(report.bytes)));
+    page.gap();
+    rewriting(&mut page, context.style, &report.rewriting);
+    page.finish()
+}
