@@ -105,8 +105,15 @@ pub struct UnpackSection {
 pub struct RuleSection {
     /// What is looked for.
     pub from: String,
-    /// What it becomes.
+    /// What it becomes; not needed with `https`.
+    #[serde(default)]
     pub to: String,
+    /// What the two sides are, if they are no addresses or paths: `text`.
+    #[serde(default)]
+    pub kind: RuleKind,
+    /// From `http:` to `https:` of this address, which otherwise stays.
+    #[serde(default)]
+    pub https: bool,
     /// The sites into which it is written; any if this is left out.
     #[serde(default)]
     pub into: Vec<String>,
@@ -116,6 +123,17 @@ pub struct RuleSection {
     /// Rewrite the host also where it stands alone.
     #[serde(default)]
     pub bare_host: bool,
+}
+
+/// What the two sides of a rule are.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum RuleKind {
+    /// Web addresses, or paths of a file system.
+    #[default]
+    Address,
+    /// Any words.
+    Text,
 }
 
 impl Config {

@@ -61,6 +61,7 @@ pub struct RewriteArgs {
 pub fn run(context: &Context, args: &RewriteArgs) -> Result<u8> {
     if let Some(output) = &args.output {
         let rewriter = rewriter(args, &context.config()?, None)?;
+        rules::warn(context, rewriter.rules());
         return rewrite_file::run(context, args, &rewriter, output);
     }
     if let Some(value) = &args.value {
@@ -92,6 +93,7 @@ fn report(
     site: &Site,
 ) -> Result<LiveReport> {
     let rewriter = rewriter(args, config, Some(site))?;
+    rules::warn(context, rewriter.rules());
     let halves = site.halves(args.only)?;
     let records = context.records(config);
     let _lock = if args.apply { Some(records.lock(&site.name)?) } else { None };

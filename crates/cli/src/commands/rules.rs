@@ -1,8 +1,9 @@
 //! The rules that follow from the addresses of sites, and those of the configuration.
 
-use crate::config::Config;
-use fernweh_core::rewrite::{Rewriter, Rule};
-use fernweh_ports::{Result, Trouble};
+use crate::config::{Config, RuleKind, RuleSection};
+use crate::context::Context;
+use fernweh_core::rewrite::{Rewriter, Rule, shadowed};
+use fernweh_ports::{Result, Trouble, Watch};
 
 fn wrong(error: impl std::fmt::Display, place: String) -> Trouble {
     Trouble::usage("a rule cannot be used").at(place).because(error)
@@ -13,12 +14,26 @@ pub fn configured(config: &Config, site: &str) -> Result<Vec<Rule>> {
     let mut rules = Vec::new();
     for section in &config.content.rule {
         if section.into.is_empty() || section.into.iter().any(|name| name == site) {
-            let rule = Rule::new(&section.from, &section.to)
+            let rule = one(section)
                 .map_err(|error| wrong(error, format!("[[rule]] of {}", config.shown())))?;
-            rules.push(Rule { exact: section.exact, bare_host: section.bare_host, ..rule });
+            let exact = section.exact || section.https;
+            rules.push(Rule { exact, bare_host: section.bare_host, ..rule });
         }
     }
     Ok(rules)
+}
+
+/// The rule that a section of the configuration means.
+fn one(section: &RuleSection) -> std::result::Result<Rule, String> {
+    let RuleSection { from, to, kind, https, .. } = section;
+    let rule = match (kind, https, to.is_empty()) {
+        (RuleKind::Address, true, true) => Rule::to_https(from),
+        (_, true, _) => return Err(format!("`{from}` has https = true, so it needs no `to`")),
+        (RuleKind::Text, ..) => Rule::words(from, to),
+        (RuleKind::Address, false, true) => return Err(format!("`{from}` has no `to`")),
+        (RuleKind::Address, ..) => Rule::new(from, to),
+    };
+    rule.map_err(|error| error.to_string())
 }
 
 /// A rule from two addresses, unless they are the same.
@@ -34,6 +49,17 @@ pub fn from_other_sites(config: &Config, site: &str, url: &str) -> Result<Vec<Ru
     let others = config.content.site.iter().filter(|(name, _)| *name != site);
     let addresses = others.filter_map(|(_, section)| section.url.as_deref());
     addresses.filter_map(|other| pair(other, url).transpose()).collect()
+}
+
+/// Says which rules never apply.
+pub fn warn(context: &Context, rules: &[Rule]) {
+    for (earlier, later) in shadowed(rules) {
+        let (by, rule) = (&rules[earlier], &rules[later]);
+        context.watch.note(&format!(
+            "the rule {} → {} never applies: {} → {} takes the same addresses before it\n",
+            rule.from, rule.to, by.from, by.to
+        ));
+    }
 }
 
 /// Makes rules ready; refuses contradictions.

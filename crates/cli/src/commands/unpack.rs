@@ -157,6 +157,7 @@ fn run_instead(context: &Context, args: &UnpackArgs, superseded: Option<&Run>) -
     let archive = &incoming.archive;
     let halves = halves(archive, &site, wanted)?;
     let rewriter = rewriter(&config, &incoming, &site, args.as_is)?.mending(args.mend_lengths);
+    rules::warn(context, rewriter.rules());
     let part = part(args, &config.content.unpack.prefix_in)?;
     let chosen = Patterns::of_tables(&args.tables)?;
     let dialect = archive.manifest.database.as_ref().map(|about| about.dialect);

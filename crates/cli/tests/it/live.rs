@@ -305,3 +305,29 @@ fn damaged_values_are_mended_where_they_are_asked_to_be() {
         assert!(is_serialized(value.as_bytes()) && value.contains("glimmerpoint.example"));
     }
 }
+
+#[test]
+fn rules_of_every_kind_are_read_from_the_configuration() {
+    let scene = Scene::new(PROGRAM);
+    scene.write("htdocs/a.html", "Glimmer Point http://cdn.example/x http://www.a.test/y");
+    let site = "[site.one]\nfiles = \"htdocs\"\n";
+    let rules = |more: &str| scene.write("fernweh.toml", format!("{site}{more}"));
+    rules(
+        "[[rule]]\nkind = \"text\"\nfrom = \"Glimmer Point\"\nto = \"Dusk Bay\"\n\
+         [[rule]]\nfrom = \"http://cdn.example\"\nhttps = true\n\
+         [[rule]]\nfrom = \"http://a.test\"\nto = \"https://b.test\"\n\
+         [[rule]]\nfrom = \"http://www.a.test\"\nto = \"https://c.test\"\nexact = true\n",
+    );
+    let ran = scene.done("rewrite one --apply");
+    ran.says("words plain 1").says("the rule http://www.a.test → https://c.test never applies");
+    assert_eq!(scene.read("htdocs/a.html"), "Dusk Bay https://cdn.example/x https://b.test/y");
+    for (rule, said) in [
+        ("from = \"http://a.test\"", "`http://a.test` has no `to`"),
+        ("from = \"http://a.test\"\nhttps = true\nto = \"x\"", "so it needs no `to`"),
+        ("from = \"ab\"\nkind = \"word\"", "unknown variant `word`"),
+        ("from = \"-\"\nkind = \"text\"", "at least two letters or digits"),
+    ] {
+        rules(&format!("[[rule]]\n{rule}\n"));
+        scene.run("rewrite one").code(2).says(said);
+    }
+}

@@ -18,7 +18,7 @@ mod text;
 
 pub use cell::{CellOutcome, ColumnText};
 pub use origins::{Origin, origins};
-pub use rule::{Place, Rule, RuleError, Spelling};
+pub use rule::{Place, Rule, RuleError, Shape, Spelling, shadowed};
 pub use serialized::is_serialized;
 pub use tally::{Leftover, Sample, Tally, readable, surroundings};
 

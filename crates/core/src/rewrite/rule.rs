@@ -23,6 +23,8 @@ pub enum Place {
     Web(WebAddress),
     /// An absolute path, without trailing slash.
     Path(String),
+    /// Any words.
+    Text(String),
 }
 
 /// Why rules cannot be used.
@@ -34,6 +36,9 @@ pub enum RuleError {
     /// A path rule needs two absolute paths below the root.
     #[error("`{0}` is not an absolute path below /")]
     Path(String),
+    /// A rule for words needs some to look for.
+    #[error("a rule for words needs at least two letters or digits to look for, not `{0}`")]
+    Words(String),
     /// The two sides are of different kinds.
     #[error("the rule `{0}` → `{1}` mixes a web address with a path")]
     Mixed(String, String),
@@ -67,7 +72,7 @@ impl std::fmt::Display for Place {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         match self {
             Place::Web(address) => address.fmt(f),
-            Place::Path(path) => f.write_str(path),
+            Place::Path(path) | Place::Text(path) => f.write_str(path),
         }
     }
 }
@@ -87,6 +92,26 @@ impl Rule {
         }
     }
 
+    /// A rule for words, which are matched as they are written, between boundaries of words.
+    pub fn words(from: &str, to: &str) -> Result<Self, RuleError> {
+        if from.chars().filter(|ch| ch.is_alphanumeric()).count() < 2 {
+            return Err(RuleError::Words(from.into()));
+        }
+        let (from, to) = (Place::Text(from.into()), Place::Text(to.into()));
+        Ok(Rule { from, to, exact: false, bare_host: false })
+    }
+
+    /// From `http:` to `https:` of one address.
+    pub fn to_https(address: &str) -> Result<Self, RuleError> {
+        let WebAddress { host, port, path, .. } = WebAddress::parse(address)?;
+        let of = |scheme| {
+            Place::Web(WebAddress { scheme, host: host.clone(), port, path: path.clone() })
+        };
+        let (from, to) = (of(Scheme::Http), of(Scheme::Https));
+        // The host stays as it is written, with www. or without.
+        Ok(Rule { from, to, exact: true, bare_host: false })
+    }
+
     /// The rule that goes the other way.
     pub fn reversed(&self) -> Self {
         Rule { from: self.to.clone(), to: self.from.clone(), ..self.clone() }
@@ -96,6 +121,7 @@ impl Rule {
     fn key(&self) -> String {
         match &self.from {
             Place::Path(path) => path.clone(),
+            Place::Text(words) => format!("words {words}"),
             Place::Web(web) => {
                 let host = if self.exact { &web.host } else { web.stem_host() };
                 format!("//{host}:{:?}{}", web.port, web.path)
@@ -123,23 +149,62 @@ pub fn without_contradiction(rules: Vec<Rule>) -> Result<Vec<Rule>, RuleError> {
     Ok(kept)
 }
 
+/// What of an address was found.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub enum Shape {
+    /// An address with its scheme.
+    Scheme(Scheme),
+    /// An address that begins with `//`.
+    Relative,
+    /// A host alone.
+    Host,
+    /// A path of a file system.
+    Path,
+    /// Words.
+    Words,
+}
+
 /// How an address was written, for the report.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub struct Spelling {
-    /// The scheme, or `None` for a scheme-relative address or a path.
-    pub scheme: Option<Scheme>,
+    /// What was found.
+    pub shape: Shape,
     /// How its slashes were written.
     pub encoding: super::spelling::Encoding,
 }
 
 impl std::fmt::Display for Spelling {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        let scheme = self.scheme.map_or("//", |scheme| match scheme {
-            Scheme::Http => "http:",
-            Scheme::Https => "https:",
-        });
-        write!(f, "{scheme} {}", self.encoding.name())
+        let shape = match self.shape {
+            Shape::Scheme(Scheme::Http) => "http:",
+            Shape::Scheme(Scheme::Https) => "https:",
+            Shape::Relative => "//",
+            Shape::Host => "host",
+            Shape::Path => "path",
+            Shape::Words => "words",
+        };
+        write!(f, "{shape} {}", self.encoding.name())
     }
+}
+
+/// Pairs of rules of which the second never applies where the first does: it looks for the
+/// same or less, and comes later. By number.
+pub fn shadowed(rules: &[Rule]) -> Vec<(usize, usize)> {
+    let mut found = Vec::new();
+    for (later, rule) in rules.iter().enumerate() {
+        for (earlier, other) in rules.iter().enumerate() {
+            let (Place::Web(web), Place::Web(by)) = (&rule.from, &other.from) else { continue };
+            // An exact host is one of those that the other rule takes as well.
+            let within = rule.exact
+                && !other.exact
+                && web.stem_host() == by.stem_host()
+                && (web.port, &web.path) == (by.port, &by.path);
+            if within && earlier < later {
+                found.push((earlier, later));
+            }
+        }
+    }
+    found
 }
 
 #[cfg(test)]

@@ -20,6 +20,51 @@ fn reasons(text: &str) -> Vec<Reason> {
 }
 
 #[test]
+fn words_are_rewritten_as_words_in_every_layer() {
+    let rule = Rule::words("Glimmer Point", "Dusk Bay").unwrap();
+    let rewriter = Rewriter::new(vec![rule]).unwrap();
+    let after = |text: &str| {
+        String::from_utf8(rewriter.look(text.as_bytes()).apply(text.as_bytes())).unwrap()
+    };
+    for (before, expected) in [
+        ("Welcome to Glimmer Point.", "Welcome to Dusk Bay."),
+        ("s:13:\"Glimmer Point\";", "s:8:\"Dusk Bay\";"),
+        ("{\"a\":\"Glimmer Point\"}", "{\"a\":\"Dusk Bay\"}"),
+        ("Glimmer Points", "Glimmer Points"),
+        ("AGlimmer Point", "AGlimmer Point"),
+        ("glimmer point", "glimmer point"),
+        ("\\nGlimmer Point", "\\nDusk Bay"),
+    ] {
+        assert_eq!(after(before), expected);
+    }
+    assert_eq!(
+        Rule::words("-", "x").unwrap_err().to_string(),
+        "a rule for words needs at least two letters or digits to look for, not `-`"
+    );
+}
+
+#[test]
+fn https_alone_changes_the_scheme_and_nothing_else() {
+    let rewriter = Rewriter::new(vec![Rule::to_https("http://cdn.example").unwrap()]).unwrap();
+    let text = "http://cdn.example/a //cdn.example/b http://www.cdn.example http:\\/\\/CDN.example";
+    let found = rewriter.look(text.as_bytes());
+    let after = String::from_utf8(found.apply(text.as_bytes())).unwrap();
+    let expected =
+        "https://cdn.example/a //cdn.example/b http://www.cdn.example https:\\/\\/cdn.example";
+    assert_eq!(after, expected);
+    assert_eq!(rewriter.look(after.as_bytes()).replacements(), 0);
+}
+
+#[test]
+fn a_rule_that_never_applies_is_known() {
+    let all = Rule::new("http://a.example", "http://b.example").unwrap();
+    let exact =
+        Rule { exact: true, ..Rule::new("http://www.a.example", "http://c.example").unwrap() };
+    assert_eq!(shadowed(&[all.clone(), exact.clone()]), [(0, 1)]);
+    assert_eq!(shadowed(&[exact, all]), []);
+}
+
+#[test]
 fn a_character_that_latin1_has_not_is_no_reason_to_write_something_else() {
     let to_star = Rule::new("http://stérne.example", "http://st☄rne.example").unwrap();
     let rewriter = Rewriter::new(vec![to_star]).unwrap();

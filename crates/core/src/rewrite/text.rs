@@ -5,7 +5,7 @@
 //! in every encoding, and reads the surroundings only where it occurs. DESIGN
 //! calls the conditions before and after an address its boundaries.
 
-use super::rule::{Place, Rule, Spelling};
+use super::rule::{Place, Rule, Shape, Spelling};
 use super::spelling::{Encoding, Unit, is_word, next, prev};
 use super::{Edit, Left, Reason};
 use crate::address::{Scheme, WebAddress};
@@ -30,6 +30,7 @@ pub(super) struct Pattern {
 enum Kind {
     Host,
     Path,
+    Words,
 }
 
 enum Verdict {
@@ -58,6 +59,10 @@ impl Pattern {
             (Place::Path(path), _) => {
                 let segments = path.split('/').filter(|part| !part.is_empty());
                 vec![Self::split(number, path, segments, Kind::Path, String::new())]
+            }
+            (Place::Text(words), _) => {
+                let whole = std::iter::once(words.as_str());
+                vec![Self::split(number, words, whole, Kind::Words, String::new())]
             }
             _ => Vec::new(),
         }
@@ -127,6 +132,7 @@ pub(super) fn judge(
                 web(b, hit, floor, pattern, rule, from, to)
             }
             (Kind::Path, _, Place::Path(to)) => path(b, hit, floor, pattern, to),
+            (Kind::Words, _, Place::Text(to)) => words(b, hit, floor, pattern, to),
             _ => Verdict::Nothing,
         };
         match verdict {
@@ -149,7 +155,7 @@ pub(super) fn judge(
 fn same(text: &[u8], pattern: &Pattern) -> bool {
     match pattern.kind {
         Kind::Host => text.eq_ignore_ascii_case(pattern.stem.as_bytes()),
-        Kind::Path => text == pattern.stem.as_bytes(),
+        Kind::Path | Kind::Words => text == pattern.stem.as_bytes(),
     }
 }
 
@@ -178,7 +184,7 @@ fn web(
             }
             if rule.bare_host && host.start >= floor {
                 let text = written_host(&pattern.new_host, host.dot.clone().map(|dot| &b[dot]));
-                let spelling = Spelling { scheme: None, encoding: Encoding::Plain };
+                let spelling = Spelling { shape: Shape::Host, encoding: Encoding::Plain };
                 let range = host.start..host.end;
                 let length = range.len();
                 let edit = Edit { range, text, replaced: Some((pattern.rule, spelling)) };
@@ -217,7 +223,8 @@ fn web(
     };
     let slash = slash.map_or(&b[lead.slash.clone()], |range| &b[range]);
     let text = written_address(b, &lead, &host, slash, &pattern.new_host, to);
-    let spelling = Spelling { scheme: lead.scheme, encoding: lead.encoding };
+    let shape = lead.scheme.map_or(Shape::Relative, Shape::Scheme);
+    let spelling = Spelling { shape, encoding: lead.encoding };
     let range = lead.start..end;
     // The longest match is the one with the longest folder, whatever its spelling.
     let length = 1 + from.path.len();
@@ -477,10 +484,26 @@ fn path(b: &[u8], hit: usize, floor: usize, pattern: &Pattern, to: &str) -> Verd
     }
     let mut text = Vec::new();
     extend_path(&mut text, to, slash.map_or(b"/", |range| &b[range]));
-    let spelling = Spelling { scheme: None, encoding };
+    let spelling = Spelling { shape: Shape::Path, encoding };
     let length = pattern.before.len() + pattern.stem.len() + pattern.after.len();
     Verdict::Edit(
         Edit { range: start..end, text, replaced: Some((pattern.rule, spelling)) },
         length,
     )
+}
+
+/// Words count where no letter or digit goes on before or behind them.
+fn words(b: &[u8], hit: usize, floor: usize, pattern: &Pattern, to: &str) -> Verdict {
+    let end = hit + pattern.stem.len();
+    let in_word = |ch: Option<char>| ch.is_some_and(|ch| ch.is_alphanumeric() || ch == '_');
+    let (first, last) = (pattern.stem.chars().next(), pattern.stem.chars().last());
+    let goes_back = in_word(first) && in_word(prev(b, hit).map(|unit| unit.ch));
+    let goes_on = in_word(last) && in_word(next(b, end).map(|unit| unit.ch));
+    if hit < floor || goes_back || goes_on {
+        return Verdict::Nothing;
+    }
+    let spelling = Spelling { shape: Shape::Words, encoding: Encoding::Plain };
+    let replaced = Some((pattern.rule, spelling));
+    let edit = Edit { range: hit..end, text: to.as_bytes().to_vec(), replaced };
+    Verdict::Edit(edit, pattern.stem.len())
 }
