@@ -117,6 +117,12 @@ pub struct RuleSection {
     /// The sites into which it is written; any if this is left out.
     #[serde(default)]
     pub into: Vec<String>,
+    /// Patterns of tables, columns and files in which it holds.
+    #[serde(default)]
+    pub only: Vec<String>,
+    /// Patterns of those in which it does not.
+    #[serde(default)]
+    pub not: Vec<String>,
     /// Match the host only as it is written.
     #[serde(default)]
     pub exact: bool,

@@ -17,6 +17,7 @@ pub mod rewrite;
 pub mod rewrite_file;
 pub mod runs;
 pub mod scan;
+mod scope;
 pub mod script;
 pub mod show;
 mod stream;

@@ -49,7 +49,7 @@ pub(crate) fn each(
             return Ok(());
         }
         let gone = again - reach;
-        line += bytes[..gone].iter().filter(|byte| **byte == b'\n').count() as u64;
+        line += memchr::memchr_iter(b'\n', &bytes[..gone]).count() as u64;
         position += gone as u64;
         before = again - gone;
         bytes.drain(..gone);
@@ -76,10 +76,12 @@ mod tests {
         }
         let mut found = Vec::new();
         each(&mut stream.as_slice(), 64, &mut |portion| {
+            let (mut counted, mut line) = (0, portion.line);
             for at in memchr::memmem::find_iter(portion.bytes, word) {
+                line += memchr::memchr_iter(b'\n', &portion.bytes[counted..at]).count() as u64;
+                counted = at;
                 if portion.is_settled(at) {
-                    let breaks = portion.bytes[..at].iter().filter(|byte| **byte == b'\n').count();
-                    found.push((portion.position + at as u64, portion.line + breaks as u64));
+                    found.push((portion.position + at as u64, line));
                 }
             }
         })

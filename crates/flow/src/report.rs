@@ -1,5 +1,6 @@
 //! What a rewriting did, column by column and file by file.
 
+use crate::scope;
 use fernweh_core::record::{Row, Table, Value};
 use fernweh_core::rewrite::{ColumnText, Rewriter, Tally};
 use serde::{Deserialize, Serialize};
@@ -55,6 +56,8 @@ impl RewriteReport {
     /// Looks into a file; gives its new content if it changes.
     pub fn file(&mut self, rewriter: &Rewriter, path: &str, content: &[u8]) -> Option<Vec<u8>> {
         self.files_seen += 1;
+        let here = rewriter.occurs(content).then(|| scope::of_file(rewriter, path)).flatten();
+        let rewriter = here.as_ref().unwrap_or(rewriter);
         let kind = if content.contains(&0) { ColumnText::Binary } else { ColumnText::Utf8 };
         let outcome = match kind {
             // A file with NUL bytes is no text, whatever it reads like.
@@ -87,24 +90,22 @@ fn total<'a>(tallies: impl Iterator<Item = &'a Tally>) -> Tally {
 }
 
 /// The columns of one table while its rows pass.
-pub struct TableReport {
+pub struct TableReport<'a> {
+    rewriter: &'a Rewriter,
+    /// Where not all rules hold in a column, those that do.
+    of_column: Vec<Option<Rewriter>>,
     tallies: Vec<Tally>,
 }
 
-impl TableReport {
+impl<'a> TableReport<'a> {
     /// Begins a table.
-    pub fn new(table: &Table) -> Self {
-        Self { tallies: vec![Tally::default(); table.columns.len()] }
+    pub fn new(rewriter: &'a Rewriter, table: &Table) -> Self {
+        let tallies = vec![Tally::default(); table.columns.len()];
+        Self { rewriter, of_column: scope::of_columns(rewriter, table), tallies }
     }
 
     /// Looks into one cell; gives its new value if it changes.
-    pub fn cell(
-        &mut self,
-        rewriter: &Rewriter,
-        table: &Table,
-        column: usize,
-        row: &[Value],
-    ) -> Option<Value> {
+    pub fn cell(&mut self, table: &Table, column: usize, row: &[Value]) -> Option<Value> {
         let (value, kind) = match (&row[column], table.columns[column].text) {
             (Value::Text(bytes), Some(kind)) => (bytes, kind),
             (Value::Bytes(bytes), Some(_)) => (bytes, ColumnText::Binary),
@@ -112,6 +113,7 @@ impl TableReport {
         };
         let tally = &mut self.tallies[column];
         tally.seen += 1;
+        let rewriter = self.of_column[column].as_ref().unwrap_or(self.rewriter);
         let outcome = rewriter.cell(kind, value)?;
         tally.add(&outcome.view, &outcome.found, |_| table.record_name(row));
         outcome.new.map(|bytes| match &row[column] {
@@ -121,9 +123,9 @@ impl TableReport {
     }
 
     /// Rewrites a whole row in place.
-    pub fn row(&mut self, rewriter: &Rewriter, table: &Table, row: &mut Row) {
+    pub fn row(&mut self, table: &Table, row: &mut Row) {
         for column in 0..row.len() {
-            if let Some(new) = self.cell(rewriter, table, column, row) {
+            if let Some(new) = self.cell(table, column, row) {
                 row[column] = new;
             }
         }

@@ -92,14 +92,14 @@ fn database(
     let mut records = 0;
     for table in editor.tables(options.tables)? {
         let key = editor.key_columns(&table)?;
-        let mut tallies = TableReport::new(&table);
+        let mut tallies = TableReport::new(options.rewriter, &table);
         let applied = editor.each_batch(&table, &mut |batch| {
             watch.go_on()?;
             let mut changes = Vec::new();
             for record in batch {
                 let first = changes.len();
                 for column in 0..table.columns.len() {
-                    let new = tallies.cell(options.rewriter, &table, column, &record.row);
+                    let new = tallies.cell(&table, column, &record.row);
                     changes.extend(new.map(|new| Change {
                         key: record.key.clone(),
                         column: table.columns[column].name.clone(),

@@ -229,7 +229,7 @@ fn in_files(
 }
 
 fn lines(bytes: &[u8]) -> u64 {
-    bytes.iter().filter(|byte| **byte == b'\n').count() as u64
+    memchr::memchr_iter(b'\n', bytes).count() as u64
 }
 
 impl TraceReport {

@@ -3,6 +3,7 @@
 use crate::config::{Config, RuleKind, RuleSection};
 use crate::context::Context;
 use fernweh_core::rewrite::{Rewriter, Rule, shadowed};
+use fernweh_flow::patterns::Patterns;
 use fernweh_ports::{Result, Trouble, Watch};
 
 fn wrong(error: impl std::fmt::Display, place: String) -> Trouble {
@@ -17,7 +18,11 @@ pub fn configured(config: &Config, site: &str) -> Result<Vec<Rule>> {
             let rule = one(section)
                 .map_err(|error| wrong(error, format!("[[rule]] of {}", config.shown())))?;
             let exact = section.exact || section.https;
-            rules.push(Rule { exact, bare_host: section.bare_host, ..rule });
+            let (only, not) = (section.only.clone(), section.not.clone());
+            for patterns in [&only, &not] {
+                Patterns::of_paths(patterns)?;
+            }
+            rules.push(Rule { exact, bare_host: section.bare_host, only, not, ..rule });
         }
     }
     Ok(rules)

@@ -331,3 +331,35 @@ fn rules_of_every_kind_are_read_from_the_configuration() {
         scene.run("rewrite one").code(2).says(said);
     }
 }
+
+#[test]
+fn a_rule_holds_only_where_it_is_meant_to() {
+    for engine in [Engine::Sqlite, Engine::Mariadb, Engine::Postgres] {
+        let stage = stage(engine);
+        let rule = |more: &str| {
+            stage.configure(&format!(
+                "[[rule]]\nfrom = \"http://glimmerpoint.example\"\nto = \"https://b.test\"\n\
+                 into = [\"old\"]\n{more}\n"
+            ));
+            let report = stage.scene.done("rewrite old --json").json();
+            let changed = |part: &str| -> Vec<String> {
+                let places = report["rewriting"][part].as_object().unwrap().iter();
+                let busy = places.filter(|(_, tally)| tally["replacements"] != 0);
+                busy.map(|(place, _)| place.clone()).collect()
+            };
+            (changed("columns"), changed("files"))
+        };
+        let (columns, files) = rule("");
+        assert!(columns.len() > 4 && files.len() > 4, "{columns:?} {files:?}");
+        assert_eq!(rule("only = [\"gp_articles\"]").0, ["gp_articles.body", "gp_articles.share"]);
+        assert_eq!(rule("only = [\"gp_articles\"]").1, [""; 0]);
+        let (fewer, same) = rule("not = [\"gp_settings.*\", \"gp_articles.body\"]");
+        let other =
+            |name: &&String| !name.starts_with("gp_settings") && *name != "gp_articles.body";
+        assert_eq!(fewer, columns.iter().filter(other).cloned().collect::<Vec<_>>());
+        assert_eq!(same, files);
+        let (none, some) = rule("only = [\"*.css\"]");
+        assert!(none.is_empty() && some.iter().all(|name| name.ends_with(".css")), "{some:?}");
+        assert!(!some.is_empty());
+    }
+}

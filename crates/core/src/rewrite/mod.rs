@@ -174,8 +174,18 @@ impl Rewriter {
     /// Prepares rules; refuses contradictions.
     pub fn new(rules: Vec<Rule>) -> Result<Self, RuleError> {
         let rules = rule::without_contradiction(rules)?;
+        Ok(Self::of(rules, &|_| true))
+    }
+
+    /// The same with some of the rules only; they keep their numbers.
+    pub fn with_rules(&self, keep: &dyn Fn(usize) -> bool) -> Self {
+        Self { mends: self.mends, ..Self::of(self.rules.clone(), keep) }
+    }
+
+    fn of(rules: Vec<Rule>, keep: &dyn Fn(usize) -> bool) -> Self {
+        let kept = rules.iter().enumerate().filter(|(number, _)| keep(*number));
         let patterns: Vec<Pattern> =
-            rules.iter().enumerate().flat_map(|(number, rule)| Pattern::of(number, rule)).collect();
+            kept.flat_map(|(number, rule)| Pattern::of(number, rule)).collect();
         let mut stems: Vec<String> = patterns.iter().map(|p| regex::escape(&p.stem)).collect();
         stems.sort_by_key(|stem| std::cmp::Reverse(stem.len()));
         stems.dedup();
@@ -186,7 +196,7 @@ impl Rewriter {
                 .build()
                 .expect("escaped literals are a valid pattern")
         });
-        Ok(Self { rules, patterns, stems, mends: false })
+        Self { rules, patterns, stems, mends: false }
     }
 
     /// The rules in use, without repetitions.

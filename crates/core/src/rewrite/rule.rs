@@ -14,6 +14,11 @@ pub struct Rule {
     pub exact: bool,
     /// Rewrite the host also where it stands alone, without scheme or `//`.
     pub bare_host: bool,
+    /// Patterns of the tables (`gp_*`), columns (`gp_articles.body`) and files in which it
+    /// holds; everywhere if there are none.
+    pub only: Vec<String>,
+    /// Patterns of those in which it does not.
+    pub not: Vec<String>,
 }
 
 /// A web address or a path of a file system.
@@ -85,6 +90,8 @@ impl Rule {
             to: Place::parse(to)?,
             exact: false,
             bare_host: false,
+            only: Vec::new(),
+            not: Vec::new(),
         };
         match (&rule.from, &rule.to) {
             (Place::Web(_), Place::Web(_)) | (Place::Path(_), Place::Path(_)) => Ok(rule),
@@ -98,7 +105,7 @@ impl Rule {
             return Err(RuleError::Words(from.into()));
         }
         let (from, to) = (Place::Text(from.into()), Place::Text(to.into()));
-        Ok(Rule { from, to, exact: false, bare_host: false })
+        Ok(Rule { from, to, exact: false, bare_host: false, only: Vec::new(), not: Vec::new() })
     }
 
     /// From `http:` to `https:` of one address.
@@ -109,7 +116,7 @@ impl Rule {
         };
         let (from, to) = (of(Scheme::Http), of(Scheme::Https));
         // The host stays as it is written, with www. or without.
-        Ok(Rule { from, to, exact: true, bare_host: false })
+        Ok(Rule { from, to, exact: true, bare_host: false, only: Vec::new(), not: Vec::new() })
     }
 
     /// The rule that goes the other way.
@@ -119,14 +126,16 @@ impl Rule {
 
     /// What the matcher compares: two rules with the same key match the same text.
     fn key(&self) -> String {
-        match &self.from {
+        let source = match &self.from {
             Place::Path(path) => path.clone(),
             Place::Text(words) => format!("words {words}"),
             Place::Web(web) => {
                 let host = if self.exact { &web.host } else { web.stem_host() };
                 format!("//{host}:{:?}{}", web.port, web.path)
             }
-        }
+        };
+        // Two rules may divide the places among them.
+        format!("{source} {:?} {:?}", self.only, self.not)
     }
 }
 
@@ -199,7 +208,8 @@ pub fn shadowed(rules: &[Rule]) -> Vec<(usize, usize)> {
                 && !other.exact
                 && web.stem_host() == by.stem_host()
                 && (web.port, &web.path) == (by.port, &by.path);
-            if within && earlier < later {
+            let everywhere = other.only.is_empty() && other.not.is_empty();
+            if within && everywhere && earlier < later {
                 found.push((earlier, later));
             }
         }

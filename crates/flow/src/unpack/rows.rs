@@ -239,12 +239,12 @@ fn each_portion<'a>(
                 let is_table = !is_of_engine(&table.name);
                 let here = options.part.renamed(about.dialect, &table.name);
                 report.tables += u64::from(is_table);
-                let mut tallies = TableReport::new(table);
+                let mut tallies = TableReport::new(options.rewriter, table);
                 // The reader ends a table; if it stops before, it says why.
                 while let Some(Read::Rows(mut insert)) = incoming.next() {
                     watch.go_on()?;
                     for row in &mut insert.rows {
-                        tallies.row(options.rewriter, table, row);
+                        tallies.row(table, row);
                     }
                     if let Some(prefix) = &options.part.prefix {
                         report.prefixed += change_values(options, prefix, table, &mut insert.rows);
