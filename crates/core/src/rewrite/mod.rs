@@ -339,6 +339,4 @@ fn whole_name(value: &[u8], part: Range<usize>) -> Range<usize> {
 }
 
 #[cfg(test)]
-mod boundaries;
-#[cfg(test)]
 mod tests;
