@@ -4,7 +4,7 @@ use super::{rules, trace};
 use crate::args::SiteArgs;
 use crate::config::Config;
 use crate::context::Context;
-use crate::render::{Page, Paint, Style, columns, counted, cut_middle};
+use crate::render::{Page, Paint, Style, counted, cut_middle};
 use crate::site::Site;
 use crate::{DONE, FINDINGS};
 use clap::Args;
@@ -203,14 +203,15 @@ fn text(context: &Context, site: &Site, report: &ScanReport, traced: bool) -> St
         if !found.is_empty() {
             page.gap();
             findings(&mut page, style, code, &found, &origin);
-            let mut addresses: Vec<&str> = found.iter().map(|f| f.address.as_str()).collect();
-            addresses.dedup();
-            if site.can_be_traced() && !traced {
-                trace_hint(&mut page, style, site, &addresses);
-            }
         }
     }
     page.gap();
+    if site.can_be_traced() && !traced && !report.findings.is_empty() {
+        page.row(
+            "where",
+            &format!("fernweh scan {} --trace names the records and files", site.name),
+        );
+    }
     match report.counts.contains_key(Code::OldAddress.name()) {
         true => page.row("next", &format!("fernweh rewrite {}", site.name)),
         false if report.findings.is_empty() => page.row("next", "nothing is left to do here"),
@@ -219,14 +220,6 @@ fn text(context: &Context, site: &Site, report: &ScanReport, traced: bool) -> St
         }
     }
     page.finish()
-}
-
-/// The command that tells where an address lives, if it fits on a line.
-fn trace_hint(page: &mut Page, style: Style, site: &Site, addresses: &[&str]) {
-    let command = trace::command(&site.name, &addresses[..1]);
-    if columns(&command) + 15 <= style.width {
-        page.exact(&format!("  → {command}"));
-    }
 }
 
 fn findings(page: &mut Page, style: Style, code: Code, found: &[&Finding], origin: &str) {
