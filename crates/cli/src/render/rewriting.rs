@@ -1,6 +1,6 @@
 //! The numbers of a rewriting, with samples before and after.
 
-use super::{Page, Paint, Style, aligned, count, counted, cut_middle};
+use super::{Page, Paint, Style, aligned, columns, count, counted, cut_middle};
 use fernweh_core::rewrite::{Leftover, Reason, Sample, Tally};
 use fernweh_flow::report::RewriteReport;
 use std::collections::BTreeMap;
@@ -26,7 +26,7 @@ pub fn rewriting(page: &mut Page, style: Style, report: &RewriteReport) {
     page.gap();
     places(page, style, report);
     mended(page, style, report);
-    spellings(page, report);
+    spellings(page, style, report);
     samples(page, style, report);
     leftovers(page, style, report);
 }
@@ -93,20 +93,31 @@ fn mended(page: &mut Page, style: Style, report: &RewriteReport) {
     }
 }
 
-fn spellings(page: &mut Page, report: &RewriteReport) {
+fn spellings(page: &mut Page, style: Style, report: &RewriteReport) {
     let mut spellings: BTreeMap<&String, u64> = BTreeMap::new();
     for tally in report.columns.values().chain(report.files.values()) {
         for (spelling, count) in &tally.spellings {
             *spellings.entry(spelling).or_default() += count;
         }
     }
-    let words: Vec<String> = spellings
-        .iter()
-        .map(|(spelling, number)| format!("{spelling} {}", count(*number)))
-        .collect();
-    if !words.is_empty() {
+    // A spelling and its number stay on one line.
+    let mut lines: Vec<String> = Vec::new();
+    for (spelling, number) in spellings {
+        let item = format!("{spelling} {}", count(number));
+        match lines.last_mut() {
+            Some(line) if columns(line) + columns(&item) + 13 < style.width => {
+                line.push_str(&format!(", {item}"));
+            }
+            Some(line) => {
+                line.push(',');
+                lines.push(item);
+            }
+            None => lines.push(item),
+        }
+    }
+    if !lines.is_empty() {
         page.gap();
-        page.row("spelled", &words.join(", "));
+        page.list("spelled", lines);
     }
 }
 

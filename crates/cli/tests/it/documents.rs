@@ -32,7 +32,9 @@ fn every_command_and_option_in_the_documents_exists() {
     for part in text.split("fernweh ").skip(1) {
         let line = part.split(['`', '\n', '#', '(']).next().unwrap();
         let Some(command) = line.split_whitespace().next() else { continue };
-        let known = ["survey", "pack", "show", "unpack", "rewrite", "scan", "undo", "runs", "demo"];
+        let known = [
+            "survey", "pack", "show", "unpack", "rewrite", "scan", "trace", "undo", "runs", "demo",
+        ];
         if !known.contains(&command) {
             continue;
         }
