@@ -660,6 +660,9 @@ fn every_case_is_judged_as_the_table_says() {
     assert!(GROUPS.iter().map(|(.., cases)| cases.len()).sum::<usize>() >= 120);
 }
 
+/// Puts a value into another.
+type Layer = fn(&str) -> String;
+
 /// A value as it stands inside another.
 fn json(text: &str) -> String {
     serde_json::json!({ "a": [text] }).to_string()
@@ -671,7 +674,7 @@ fn php(text: &str) -> String {
 
 #[test]
 fn a_case_is_the_same_inside_every_value() {
-    let layers: [&[fn(&str) -> String]; 8] = [
+    let layers: [&[Layer]; 8] = [
         &[json],
         &[php],
         &[json, php],

@@ -13,11 +13,13 @@ pub use needle::Needle;
 use crate::address::Scheme;
 use crate::rewrite::spelling::{Encoding, is_word, next, prev};
 use crate::rewrite::{ColumnText, back_over, goes_on};
-use aho_corasick::{AhoCorasick, AhoCorasickBuilder};
+use aho_corasick::{AhoCorasick, AhoCorasickBuilder, AhoCorasickKind};
 use encoding_rs::WINDOWS_1252;
 use needle::{Kind, Pattern};
+use regex::bytes::{Regex, RegexBuilder};
 use serde::{Deserialize, Serialize};
 use std::borrow::Cow;
+use std::collections::{HashMap, HashSet};
 use std::ops::Range;
 use thiserror::Error;
 
@@ -64,37 +66,58 @@ pub struct Needles {
     /// The patterns of each stem.
     of_stem: Vec<Vec<usize>>,
     stems: AhoCorasick,
+    /// A quicker question for few stems: whether any of them occurs.
+    gate: Option<Regex>,
 }
+
+/// Stems for which a table of every step is made.
+const TABLE: usize = 4000;
+/// Stems that are asked for together first.
+const FEW: usize = 12;
 
 impl Needles {
     /// Prepares texts; repetitions count once.
     pub fn new(texts: &[String]) -> Result<Self, NeedleError> {
-        let mut unique: Vec<String> = Vec::new();
-        for text in texts {
-            if !unique.contains(text) {
-                unique.push(text.clone());
-            }
-        }
+        let mut known = HashSet::new();
+        let unique: Vec<String> =
+            texts.iter().filter(|text| known.insert(*text)).cloned().collect();
         let mut patterns = Vec::new();
         for (number, text) in unique.iter().enumerate() {
             patterns.extend(Needle::read(text)?.patterns(number));
         }
+        let mut shared: HashMap<String, usize> = HashMap::new();
+        for part in patterns.iter().flat_map(Pattern::candidates) {
+            *shared.entry(part).or_default() += 1;
+        }
+        for pattern in &mut patterns {
+            pattern.choose_stem(&|part| shared.get(part).copied().unwrap_or(0));
+        }
+        let mut numbers: HashMap<String, usize> = HashMap::new();
         let mut stems: Vec<String> = Vec::new();
         let mut of_stem: Vec<Vec<usize>> = Vec::new();
         for (number, pattern) in patterns.iter().enumerate() {
             let stem = pattern.stem().to_ascii_lowercase();
-            let place = stems.iter().position(|known| *known == stem).unwrap_or_else(|| {
-                stems.push(stem);
+            let place = *numbers.entry(stem).or_insert_with_key(|stem| {
+                stems.push(stem.clone());
                 of_stem.push(Vec::new());
                 stems.len() - 1
             });
             of_stem[place].push(number);
         }
+        // A table of every step is fast, and worth its room for this many texts.
+        let kind = (stems.len() <= TABLE).then_some(AhoCorasickKind::DFA);
+        let few = stems.len() <= FEW;
+        let stem = |stem: &String| regex::escape(stem);
+        let gate = few.then(|| stems.iter().map(stem).collect::<Vec<_>>().join("|"));
+        let gate = gate.and_then(|gate| {
+            RegexBuilder::new(&gate).case_insensitive(true).unicode(false).build().ok()
+        });
         let stems = AhoCorasickBuilder::new()
             .ascii_case_insensitive(true)
+            .kind(kind)
             .build(&stems)
             .map_err(|_| NeedleError::Empty(unique.join(", ")))?;
-        Ok(Self { texts: unique, patterns, of_stem, stems })
+        Ok(Self { texts: unique, patterns, of_stem, stems, gate })
     }
 
     /// The texts, by number.
@@ -126,6 +149,9 @@ impl Needles {
     /// does not count.
     pub fn find(&self, value: &[u8]) -> Vec<Hit> {
         let mut hits: Vec<Hit> = Vec::new();
+        if self.gate.as_ref().is_some_and(|gate| !gate.is_match(value)) {
+            return hits;
+        }
         for found in self.stems.find_overlapping_iter(value) {
             for number in &self.of_stem[found.pattern().as_usize()] {
                 hits.extend(self.patterns[*number].judge(value, found.start()));

@@ -106,16 +106,30 @@ impl Needle {
 impl Pattern {
     fn new(needle: usize, text: &str, caseless: usize, kind: Kind) -> Self {
         let chars: Vec<char> = text.chars().collect();
-        // What is rare is found quickly: hosts are on every page, so a path decides if it can.
-        let runs = runs(&chars);
-        let in_path = runs.iter().filter(|(at, length)| *at + 1 >= caseless && *length >= 4);
-        let (stem_at, length) = in_path
-            .max_by_key(|(_, length)| *length)
-            .or_else(|| runs.iter().max_by_key(|(_, length)| *length))
-            .copied()
-            .unwrap_or((0, chars.len()));
-        let stem = chars[stem_at..stem_at + length].iter().collect();
-        Self { needle, chars, caseless, stem_at, stem, kind }
+        let mut pattern = Self { needle, chars, caseless, stem_at: 0, stem: String::new(), kind };
+        pattern.choose_stem(&|_| 0);
+        pattern
+    }
+
+    /// The parts that could be the stem, in lower case.
+    pub fn candidates(&self) -> impl Iterator<Item = String> + '_ {
+        let part = |(at, length): (usize, usize)| self.chars[at..at + length].iter();
+        runs(&self.chars).into_iter().map(move |run| part(run).collect::<String>().to_lowercase())
+    }
+
+    /// Chooses the stem: what few texts share, and then what is long, is found quickly. Hosts
+    /// are on every page, so a path decides where it can.
+    pub fn choose_stem(&mut self, shared_by: &dyn Fn(&str) -> usize) {
+        let runs = runs(&self.chars);
+        let worth = |(at, length): &(usize, usize)| {
+            let text: String = self.chars[*at..at + length].iter().collect();
+            let rare = std::cmp::Reverse(shared_by(&text.to_lowercase()));
+            (*length >= 3, rare, *at + 1 >= self.caseless, *length)
+        };
+        let (at, length) =
+            runs.iter().max_by_key(|run| worth(run)).copied().unwrap_or((0, self.chars.len()));
+        self.stem_at = at;
+        self.stem = self.chars[at..at + length].iter().collect();
     }
 
     /// The part that looks the same in every encoding.
