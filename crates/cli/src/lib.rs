@@ -7,6 +7,7 @@ mod args;
 mod commands;
 mod config;
 mod context;
+mod document;
 mod errors;
 mod incoming;
 mod progress;

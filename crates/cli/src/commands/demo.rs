@@ -243,6 +243,7 @@ fn prove(context: &Context) -> Result<Vec<(bool, String)>> {
     let mut proven = Vec::new();
     let args = rewrite::RewriteArgs {
         value: None,
+        report: None,
         output: None,
         engine: None,
         mend_lengths: false,
@@ -260,6 +261,7 @@ fn prove(context: &Context) -> Result<Vec<(bool, String)>> {
     for (name, secure) in [("old", false), ("new", true)] {
         let args = scan::ScanArgs {
             trace: false,
+            report: None,
             site: Some(name.into()),
             own_only: true,
             max_pages: 20_000,

@@ -6,6 +6,7 @@ use crate::DONE;
 use crate::args::{Half, SiteArgs};
 use crate::config::Config;
 use crate::context::Context;
+use crate::document::{self, of_rewriting};
 use crate::render::{Page, counted, refused, rewriting};
 use crate::site::Site;
 use clap::Args;
@@ -52,6 +53,9 @@ pub struct RewriteArgs {
     /// Rewrite only one half of the site
     #[arg(long, value_name = "HALF")]
     pub only: Option<Half>,
+    /// Write the report as a page, too
+    #[arg(long, value_name = "FILE.html")]
+    pub report: Option<PathBuf>,
     /// Where the site is, without a configuration
     #[command(flatten)]
     pub places: SiteArgs,
@@ -72,7 +76,13 @@ pub fn run(context: &Context, args: &RewriteArgs) -> Result<u8> {
         };
         return trial::run(context, &rewriter(args, &config, site.as_ref())?, value);
     }
+    document::check(args.report.as_deref())?;
     let (site, report) = make(context, args)?;
+    if let Some(path) = &args.report {
+        let title = format!("Rewriting site {}", site.name);
+        let page = of_rewriting(title, report.applied, &report.rewriting, &report.refused);
+        document::write(path, &page)?;
+    }
     context.print(&report, &text(context, args, &site, &report));
     Ok(DONE)
 }

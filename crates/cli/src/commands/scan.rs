@@ -4,6 +4,7 @@ use super::{rules, trace};
 use crate::args::SiteArgs;
 use crate::config::Config;
 use crate::context::Context;
+use crate::document::{self, of_scan};
 use crate::render::{Page, Paint, Style, counted, cut_middle};
 use crate::site::Site;
 use crate::{DONE, FINDINGS};
@@ -15,6 +16,7 @@ use fernweh_flow::trace::TraceReport;
 use fernweh_ports::{Result, Trouble, Watch};
 use serde::Serialize;
 use std::collections::BTreeMap;
+use std::path::PathBuf;
 use url::Url;
 
 /// Places shown per finding unless more detail is wanted.
@@ -38,6 +40,9 @@ pub struct ScanArgs {
     /// Trace every address that was found through the database and the files, too
     #[arg(long)]
     pub trace: bool,
+    /// Write the report as a page, too
+    #[arg(long, value_name = "FILE.html")]
+    pub report: Option<PathBuf>,
     /// Read at most so many pages
     #[arg(long, value_name = "NUMBER", default_value_t = 20_000)]
     pub max_pages: usize,
@@ -51,6 +56,7 @@ pub struct ScanArgs {
 
 /// Runs the command.
 pub fn run(context: &Context, args: &ScanArgs) -> Result<u8> {
+    document::check(args.report.as_deref())?;
     let (site, mut report) = make(context, args)?;
     let code = if report.findings.is_empty() { DONE } else { FINDINGS };
     let traced = match args.trace && !report.findings.is_empty() {
@@ -61,6 +67,9 @@ pub fn run(context: &Context, args: &ScanArgs) -> Result<u8> {
         }
         false => None,
     };
+    if let Some(path) = &args.report {
+        document::write(path, &of_scan(&report, traced.as_ref(), &trace::shown))?;
+    }
     let mut page = text(context, &site, &report, args.trace);
     if let Some(traced) = &traced {
         let mut found = Page::new(context.style);

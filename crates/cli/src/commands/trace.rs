@@ -211,7 +211,8 @@ fn number(traced: &Traced) -> String {
     }
 }
 
-fn shown(place: &TracedPlace) -> String {
+/// A place in words.
+pub fn shown(place: &TracedPlace) -> String {
     let holder = match &place.holder {
         Holder::Cell { table, record, column } => {
             format!("{table}, {record}, column {column}, position {}", count(place.position + 1))

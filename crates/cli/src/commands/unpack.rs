@@ -5,6 +5,7 @@ use crate::DONE;
 use crate::args::{Half, SiteArgs};
 use crate::config::Config;
 use crate::context::Context;
+use crate::document::{self, of_rewriting};
 use crate::incoming::{self, Incoming};
 use crate::render::{Page, counted, duration, left_out, rewriting, size};
 use crate::site::{DatabasePlace, Site};
@@ -62,6 +63,9 @@ pub struct UnpackArgs {
     /// possible
     #[arg(long)]
     pub mend_lengths: bool,
+    /// Write the report of rewriting as a page, too
+    #[arg(long, value_name = "FILE.html")]
+    pub report: Option<PathBuf>,
     /// Change nothing: give the numbers of rewriting, and let the database try every record in
     /// tables of its own, which are taken away again
     #[arg(long)]
@@ -125,6 +129,7 @@ pub fn bring_back(context: &Context, site: &Site, run: &Run, places: &SiteArgs) 
         from: None,
         as_is: true,
         mend_lengths: false,
+        report: None,
         preview: false,
         only: None,
         tables: Vec::new(),
@@ -147,6 +152,7 @@ fn run_inner(context: &Context, args: &UnpackArgs) -> Result<u8> {
 /// then.
 fn run_instead(context: &Context, args: &UnpackArgs, superseded: Option<&Run>) -> Result<u8> {
     let began = Instant::now();
+    document::check(args.report.as_deref())?;
     let config = context.config()?;
     let site = Site::resolve(&config, args.site.as_deref(), &args.places)?;
     let records = context.records(&config);
@@ -194,7 +200,9 @@ fn run_instead(context: &Context, args: &UnpackArgs, superseded: Option<&Run>) -
         let mut report = try_out(context, &config, &site, args, &options, archive, halves)?;
         tell_incoming(&mut report, &incoming);
         let from = from.map(|url| format!(" --from {url}")).unwrap_or_default();
-        let again = format!("fernweh unpack {} {}{from}", args.archive.display(), site.name);
+        let over = if args.overwrite { " --overwrite" } else { "" };
+        let again = format!("fernweh unpack {} {}{from}{over}", args.archive.display(), site.name);
+        write_report(args, &site, false, &report)?;
         context.print(&report, &preview_text(context, &report, &again));
         return Ok(DONE);
     }
@@ -253,8 +261,21 @@ fn run_instead(context: &Context, args: &UnpackArgs, superseded: Option<&Run>) -
     report.replaced = there;
     report.undo = true;
     let seconds = began.elapsed().as_secs_f64();
+    write_report(args, &site, true, &report)?;
     context.print(&report, &text(context, &site, &report, seconds));
     Ok(DONE)
+}
+
+/// The page that --report asks for.
+fn write_report(
+    args: &UnpackArgs,
+    site: &Site,
+    applied: bool,
+    report: &UnpackReport,
+) -> Result<()> {
+    let Some(path) = &args.report else { return Ok(()) };
+    let title = format!("Unpacking {} into site {}", args.archive.display(), site.name);
+    document::write(path, &of_rewriting(title, applied, &report.rewriting, &[]))
 }
 
 /// Sets the old state aside, removes it, and unpacks.

@@ -11,6 +11,7 @@ mod live;
 mod pages;
 mod parts;
 mod php;
+mod reports;
 mod scripts;
 mod servers;
 mod tracing;
