@@ -99,6 +99,13 @@ pub enum Half {
     Files,
 }
 
+/// A layer that is opened only when it is named.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub enum Layer {
+    /// Values in base64.
+    Base64,
+}
+
 /// The commands. What each is for stands with its arguments, in its own file.
 #[derive(Debug, Subcommand)]
 pub enum Command {

@@ -247,6 +247,7 @@ fn prove(context: &Context) -> Result<Vec<(bool, String)>> {
         output: None,
         engine: None,
         mend_lengths: false,
+        inside: None,
         site: Some("new".into()),
         from: Vec::new(),
         to: Vec::new(),

@@ -3,7 +3,7 @@
 use super::rewrite_file::Engine;
 use super::{rewrite_file, rules, trial};
 use crate::DONE;
-use crate::args::{Half, SiteArgs};
+use crate::args::{Half, Layer, SiteArgs};
 use crate::config::Config;
 use crate::context::Context;
 use crate::document::{self, of_rewriting};
@@ -47,6 +47,9 @@ pub struct RewriteArgs {
     /// possible
     #[arg(long)]
     pub mend_lengths: bool,
+    /// Open values of this kind as well
+    #[arg(long, value_name = "LAYER")]
+    pub inside: Option<Layer>,
     /// Change the site; the old values are kept for undo
     #[arg(long)]
     pub apply: bool,
@@ -167,7 +170,7 @@ fn rewriter(args: &RewriteArgs, config: &Config, site: Option<&Site>) -> Result<
             .because("no rule is given, and no other site's address is known")
             .hint("say --from OLD-ADDRESS --to NEW-ADDRESS"));
     }
-    Ok(rules::ready(found)?.mending(args.mend_lengths))
+    Ok(rules::ready(found)?.mending(args.mend_lengths).opening_base64(args.inside.is_some()))
 }
 
 fn text(context: &Context, args: &RewriteArgs, site: &Site, report: &LiveReport) -> String {
@@ -203,6 +206,9 @@ fn text(context: &Context, args: &RewriteArgs, site: &Site, report: &LiveReport)
         }
         if args.mend_lengths {
             words.push("--mend-lengths".into());
+        }
+        if args.inside.is_some() {
+            words.push("--inside base64".into());
         }
         words.push("--apply".into());
         page.row("next", &words.join(" "));

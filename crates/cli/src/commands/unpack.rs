@@ -2,7 +2,7 @@
 
 use super::rules;
 use crate::DONE;
-use crate::args::{Half, SiteArgs};
+use crate::args::{Half, Layer, SiteArgs};
 use crate::config::Config;
 use crate::context::Context;
 use crate::document::{self, of_rewriting};
@@ -63,6 +63,9 @@ pub struct UnpackArgs {
     /// possible
     #[arg(long)]
     pub mend_lengths: bool,
+    /// Open values of this kind as well
+    #[arg(long, value_name = "LAYER")]
+    pub inside: Option<Layer>,
     /// Write the report of rewriting as a page, too
     #[arg(long, value_name = "FILE.html")]
     pub report: Option<PathBuf>,
@@ -129,6 +132,7 @@ pub fn bring_back(context: &Context, site: &Site, run: &Run, places: &SiteArgs) 
         from: None,
         as_is: true,
         mend_lengths: false,
+        inside: None,
         report: None,
         preview: false,
         only: None,
@@ -162,7 +166,9 @@ fn run_instead(context: &Context, args: &UnpackArgs, superseded: Option<&Run>) -
         incoming::open(context, &config, &site, &args.archive, from, args.outside_links)?;
     let archive = &incoming.archive;
     let halves = halves(archive, &site, wanted)?;
-    let rewriter = rewriter(&config, &incoming, &site, args.as_is)?.mending(args.mend_lengths);
+    let rewriter = rewriter(&config, &incoming, &site, args.as_is)?
+        .mending(args.mend_lengths)
+        .opening_base64(args.inside.is_some());
     rules::warn(context, rewriter.rules());
     let part = part(args, &config.content.unpack.prefix_in)?;
     let chosen = Patterns::of_tables(&args.tables)?;

@@ -363,3 +363,24 @@ fn a_rule_holds_only_where_it_is_meant_to() {
         assert!(!some.is_empty());
     }
 }
+
+#[test]
+fn base64_is_counted_and_opened_when_asked() {
+    let scene = Scene::new(PROGRAM);
+    // "see http://old.example/a", and the same address at another host.
+    let (before, after) =
+        ("c2VlIGh0dHA6Ly9vbGQuZXhhbXBsZS9h", "c2VlIGh0dHBzOi8vbmV3LmV4YW1wbGUvYQ==");
+    let place = Place::Sqlite(scene.path("one.db"));
+    let sql = format!(
+        "CREATE TABLE a (id INTEGER PRIMARY KEY, b TEXT); INSERT INTO a VALUES (1, '{before}')"
+    );
+    Database::open(&place).unwrap().run(sql.as_bytes()).unwrap();
+    scene.write("fernweh.toml", "[site.one]\ndatabase = \"sqlite:one.db\"\n");
+    let line = "rewrite one --from http://old.example --to https://new.example";
+    scene.done(line).says("inside base64: 1");
+    scene.done(&format!("{line} --inside base64 --apply")).says("http: base64 1");
+    let ask = || Database::open(&place).unwrap().ask("SELECT b FROM a").unwrap()[0][0].clone();
+    assert_eq!(ask().as_deref(), Some(after));
+    scene.done("undo one");
+    assert_eq!(ask().as_deref(), Some(before));
+}

@@ -265,7 +265,7 @@ pub(super) fn look(rewriter: &Rewriter, b: &[u8], strings: &[JsonString], depth:
     let mut changed_keys = HashSet::new();
     for string in strings {
         let raw = &b[string.body.clone()];
-        if !rewriter.occurs(raw) {
+        if !rewriter.concerns(raw) {
             continue;
         }
         let start = string.body.start;

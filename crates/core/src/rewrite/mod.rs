@@ -6,6 +6,7 @@
 //! (escapes, length prefixes) into edits of its own bytes. What no edit touches
 //! is therefore the same to the byte, by construction.
 
+mod base64;
 mod cell;
 mod json;
 mod mend;
@@ -78,6 +79,8 @@ pub enum Reason {
     CharacterSet,
     /// The new address has a character that the column's character set has not.
     NoSuchCharacter,
+    /// It lies in a value in base64, which is not opened.
+    InBase64,
     /// A file that is too large to be rewritten as text.
     TooLarge,
 }
@@ -97,6 +100,7 @@ impl Reason {
             Reason::Binary => "binary data",
             Reason::CharacterSet => "character set not decoded",
             Reason::NoSuchCharacter => "the column's character set has not all characters",
+            Reason::InBase64 => "inside base64",
             Reason::TooLarge => "file too large to rewrite",
         }
     }
@@ -120,6 +124,7 @@ impl Reason {
             Reason::Binary => "data of a program; let that program make it anew",
             Reason::CharacterSet => "give the column a character set that Fernweh reads, utf8mb4",
             Reason::NoSuchCharacter => "write the new host in its ASCII form, xn--…",
+            Reason::InBase64 => "--inside base64 opens such values",
             Reason::TooLarge => "rewrite the file by itself: fernweh rewrite FILE -o NEW",
         }
     }
@@ -168,6 +173,7 @@ pub struct Rewriter {
     patterns: Vec<Pattern>,
     stems: Option<Regex>,
     mends: bool,
+    opens_base64: bool,
 }
 
 impl Rewriter {
@@ -179,7 +185,11 @@ impl Rewriter {
 
     /// The same with some of the rules only; they keep their numbers.
     pub fn with_rules(&self, keep: &dyn Fn(usize) -> bool) -> Self {
-        Self { mends: self.mends, ..Self::of(self.rules.clone(), keep) }
+        Self {
+            mends: self.mends,
+            opens_base64: self.opens_base64,
+            ..Self::of(self.rules.clone(), keep)
+        }
     }
 
     fn of(rules: Vec<Rule>, keep: &dyn Fn(usize) -> bool) -> Self {
@@ -196,7 +206,7 @@ impl Rewriter {
                 .build()
                 .expect("escaped literals are a valid pattern")
         });
-        Self { rules, patterns, stems, mends: false }
+        Self { rules, patterns, stems, mends: false, opens_base64: false }
     }
 
     /// The rules in use, without repetitions.
@@ -207,6 +217,16 @@ impl Rewriter {
     /// Wrong lengths in serialized values are made right, where only one reading is possible.
     pub fn mending(self, mends: bool) -> Self {
         Self { mends, ..self }
+    }
+
+    /// Values in base64 are opened.
+    pub fn opening_base64(self, opens_base64: bool) -> Self {
+        Self { opens_base64, ..self }
+    }
+
+    /// What it does beside following its rules: whether lengths are mended, base64 opened.
+    pub fn ways(&self) -> (bool, bool) {
+        (self.mends, self.opens_base64)
     }
 
     /// Whether wrong lengths are made right.
@@ -221,7 +241,11 @@ impl Rewriter {
 
     /// Whether a value is to be looked into.
     pub(crate) fn concerns(&self, value: &[u8]) -> bool {
-        self.occurs(value) || self.mends && serialized::is_damaged(value)
+        // Base64 hides what is looked for, also within values that are to be opened.
+        self.occurs(value)
+            || self.mends && serialized::is_damaged(value)
+            || self.opens_base64 && matches!(value.first(), Some(b'a' | b'O' | b's' | b'{' | b'['))
+            || base64::opened(self, value).is_some()
     }
 
     /// Whether any old name occurs, in whatever surroundings. The cheap question
@@ -273,6 +297,9 @@ impl Rewriter {
         }
         if depth > limits::VALUE_DEPTH {
             return self.left_whole(value, Reason::TooDeep);
+        }
+        if let Some(inner) = base64::opened(self, value) {
+            return base64::look(self, value, &inner, depth);
         }
         match serialized::parse(value) {
             serialized::Parsed::Value(parsed) => {

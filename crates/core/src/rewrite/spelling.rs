@@ -16,6 +16,8 @@ pub enum Encoding {
     Percent,
     /// `&#47;`, `&#x2f;` or `&sol;` (HTML).
     Entity,
+    /// Within a value in base64.
+    Base64,
 }
 
 impl Encoding {
@@ -26,6 +28,7 @@ impl Encoding {
             Encoding::Json => "json",
             Encoding::Percent => "percent",
             Encoding::Entity => "entity",
+            Encoding::Base64 => "base64",
         }
     }
 }

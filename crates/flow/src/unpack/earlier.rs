@@ -86,7 +86,7 @@ pub fn mark(options: &UnpackOptions<'_>, archive: &ArchiveReader, halves: (bool,
         options.on_bad_record,
         options.keep.texts(),
         options.outside_links,
-        (options.rewriter.rules(), options.rewriter.mends()),
+        (options.rewriter.rules(), options.rewriter.ways()),
     );
     sha256(whole.as_bytes())
 }
