@@ -1,6 +1,7 @@
 //! Addresses in a live site: a preview, or the real run with every old value kept safe.
 
 use crate::journal::{Journal, Plan, Step};
+use crate::overlap;
 use crate::report::{RewriteReport, TableReport};
 use fernweh_core::digest::hex;
 use fernweh_core::limits;
@@ -12,8 +13,11 @@ use fernweh_ports::{
 };
 use serde::{Deserialize, Serialize};
 use std::fs::{self, File, OpenOptions};
-use std::io::{BufRead, BufReader, BufWriter, Read, Write};
+use std::io::{BufWriter, Read, Write};
 use std::path::{Path, PathBuf};
+
+/// No name that is looked for is longer (RFC 1035: a label has 63 bytes; words have more).
+const LONGEST_NAME: usize = 1 << 10;
 
 /// What a rewriting did.
 #[derive(Clone, Debug, Default, Serialize)]
@@ -168,8 +172,11 @@ fn files(
         };
         if size > limits::TEXT_FILE {
             let mut hits = 0;
-            each_portion(&mut content, |portion| hits += options.rewriter.hits(portion) as u64)
-                .map_err(cannot)?;
+            overlap::each(&mut content, LONGEST_NAME, &mut |portion| {
+                let places = options.rewriter.hit_places(portion.bytes);
+                hits += places.filter(|at| portion.is_settled(*at)).count() as u64;
+            })
+            .map_err(cannot)?;
             report.rewriting.large_file(&entry.shown(), hits);
             continue;
         }
@@ -185,21 +192,6 @@ fn files(
     }
     watch.done(&counted(report.rewriting.files_seen, "file", "files"));
     Ok(())
-}
-
-fn each_portion(content: &mut dyn Read, mut visit: impl FnMut(&[u8])) -> std::io::Result<()> {
-    let mut reader = BufReader::with_capacity(1 << 20, content);
-    loop {
-        let length = {
-            let portion = reader.fill_buf()?;
-            visit(portion);
-            portion.len()
-        };
-        if length == 0 {
-            return Ok(());
-        }
-        reader.consume(length);
-    }
 }
 
 /// The old values of everything that a rewriting changes, in the run's folder.

@@ -95,11 +95,38 @@ pub struct AddressCount {
     pub files: u64,
     /// Whether it is the site's own.
     pub own: bool,
+    /// In how many of these it is spelled in which way: plain, json, percent or entity.
+    pub spellings: BTreeMap<&'static str, u64>,
+    /// The columns and files in which it occurs, with the number of cells; not more than a few
+    /// dozen.
+    pub places: BTreeMap<String, u64>,
+}
+
+/// Places that are noted of one address.
+const PLACES: usize = 40;
+
+/// How often an address was seen.
+#[derive(Default)]
+struct Seen {
+    cells: u64,
+    files: u64,
+    spellings: BTreeMap<&'static str, u64>,
+    places: BTreeMap<String, u64>,
+}
+
+impl Seen {
+    fn note(&mut self, place: &str) {
+        if let Some(number) = self.places.get_mut(place) {
+            *number += 1;
+        } else if self.places.len() < PLACES {
+            self.places.insert(place.to_owned(), 1);
+        }
+    }
 }
 
 #[derive(Default)]
 struct Counting {
-    addresses: BTreeMap<Origin, (u64, u64)>,
+    addresses: BTreeMap<Origin, Seen>,
     damaged: Vec<String>,
 }
 
@@ -139,6 +166,20 @@ pub fn survey(
     Ok(report)
 }
 
+impl Counting {
+    /// Counts the addresses in a value; each once, however often and in whatever spellings.
+    fn see(&mut self, value: &[u8], once: impl Fn(&mut Seen)) {
+        let found = origins(value);
+        for (n, (origin, spelled)) in found.iter().enumerate() {
+            let seen = self.addresses.entry(origin.clone()).or_default();
+            *seen.spellings.entry(spelled.name()).or_default() += 1;
+            if !found[..n].iter().any(|(earlier, _)| earlier == origin) {
+                once(seen);
+            }
+        }
+    }
+}
+
 fn count_cells(
     options: &SurveyOptions<'_>,
     source: &mut dyn DatabaseSource,
@@ -160,9 +201,10 @@ fn count_cells(
             for (column, value) in table.columns.iter().zip(&row) {
                 let (Value::Text(bytes) | Value::Bytes(bytes)) = value else { continue };
                 let Some(text) = column.text else { continue };
-                for origin in origins(bytes) {
-                    counting.addresses.entry(origin).or_default().0 += 1;
-                }
+                counting.see(bytes, |seen| {
+                    seen.cells += 1;
+                    seen.note(&format!("{}.{}", table.name, column.name));
+                });
                 let found = rewriter.as_ref().and_then(|rewriter| rewriter.cell(text, bytes));
                 let is_damaged = found.is_some_and(|outcome| {
                     outcome.found.left.iter().any(|left| left.reason == Reason::DamagedSerialized)
@@ -235,9 +277,10 @@ fn look_at_files(
         if content.contains(&0) {
             continue;
         }
-        for origin in origins(&content) {
-            counting.addresses.entry(origin).or_default().1 += 1;
-        }
+        counting.see(&content, |seen| {
+            seen.files += 1;
+            seen.note(&entry.shown());
+        });
         if (content.len() as u64) < limits::SETTINGS_FILE {
             settings.extend(settings::find(&content).map(|found| (entry.shown(), found)));
         }
@@ -286,7 +329,7 @@ pub fn prefixes<'a>(tables: impl Iterator<Item = &'a str>) -> BTreeMap<String, u
     found
 }
 
-fn counted(options: &SurveyOptions<'_>, found: BTreeMap<Origin, (u64, u64)>) -> Vec<AddressCount> {
+fn counted(options: &SurveyOptions<'_>, found: BTreeMap<Origin, Seen>) -> Vec<AddressCount> {
     let own = options.url.as_deref();
     let own = own.and_then(|url| fernweh_core::address::WebAddress::parse(url).ok());
     let is_own = |host: &str| {
@@ -306,11 +349,13 @@ fn counted(options: &SurveyOptions<'_>, found: BTreeMap<Origin, (u64, u64)>) -> 
         .filter(|(origin, _)| {
             !origin.scheme.is_empty() || schemes.contains(&origin.host) || is_own(&origin.host)
         })
-        .map(|(origin, (cells, files))| AddressCount {
+        .map(|(origin, seen)| AddressCount {
             address: origin.to_string(),
             own: is_own(&origin.host),
-            cells,
-            files,
+            cells: seen.cells,
+            files: seen.files,
+            spellings: seen.spellings,
+            places: seen.places,
         })
         .collect();
     counts.sort_by(|a, b| {

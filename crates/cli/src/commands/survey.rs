@@ -2,7 +2,7 @@
 
 use crate::args::SiteArgs;
 use crate::context::Context;
-use crate::render::{Page, aligned, count, counted, cut_middle, lines, size};
+use crate::render::{Page, aligned, count, counted, cut_middle, lines, size, wrapped};
 use crate::site::Site;
 use crate::{DONE, site};
 use clap::Args;
@@ -229,8 +229,24 @@ fn addresses(page: &mut Page, context: &Context, report: &SurveyReport) {
         let address = cut_middle(&found.address, context.style.width.saturating_sub(52).max(30));
         rows.push(vec![address, count(found.cells), count(found.files), note.into()]);
     }
-    for line in aligned(&rows, &[1, 2]) {
-        page.exact(&line);
+    for (n, line) in aligned(&rows, &[1, 2]).iter().enumerate() {
+        page.exact(line);
+        // The first line is the head.
+        let found = n.checked_sub(1).and_then(|n| report.addresses.get(n));
+        if let Some(found) = found.filter(|_| context.style.verbose) {
+            let list = |counts: Vec<(String, u64)>| {
+                let words =
+                    counts.iter().map(|(name, number)| format!("{name} {}", count(*number)));
+                words.collect::<Vec<_>>().join(", ")
+            };
+            let named = found.spellings.iter().map(|(name, n)| ((*name).to_owned(), *n)).collect();
+            let places = found.places.iter().map(|(name, n)| (name.clone(), *n)).collect();
+            for text in [format!("spelled {}", list(named)), format!("in {}", list(places))] {
+                for line in wrapped(&text, context.style.width.saturating_sub(14)) {
+                    page.exact(&format!("  {line}"));
+                }
+            }
+        }
     }
     if report.addresses.len() > limit {
         page.more(&format!("and {} more; -v shows them", report.addresses.len() - limit));

@@ -384,3 +384,20 @@ fn base64_is_counted_and_opened_when_asked() {
     scene.done("undo one");
     assert_eq!(ask().as_deref(), Some(before));
 }
+
+#[test]
+fn in_a_file_that_is_too_large_every_old_address_is_counted_wherever_it_lies() {
+    let scene = Scene::new(PROGRAM);
+    let address = "http://old.example/a";
+    let mut text = vec![b'.'; 17 << 20];
+    // Across every border at which a file could be cut, and once each.
+    let places: Vec<usize> = (1..17).map(|n| (n << 20) - 12).collect();
+    for at in &places {
+        text[*at..*at + address.len()].copy_from_slice(address.as_bytes());
+    }
+    scene.write("htdocs/large.txt", &text);
+    let line = "rewrite --files htdocs --from http://old.example --to https://new.example --json";
+    let report = scene.done(line).json();
+    let left = &report["rewriting"]["files"]["large.txt"]["left"]["too-large"];
+    assert_eq!(left.as_u64(), Some(places.len() as u64));
+}

@@ -256,7 +256,12 @@ impl Rewriter {
 
     /// Counts the occurrences of old names.
     pub fn hits(&self, value: &[u8]) -> usize {
-        self.stems.as_ref().map_or(0, |stems| stems.find_iter(value).count())
+        self.hit_places(value).count()
+    }
+
+    /// Where old names begin.
+    pub fn hit_places<'a>(&'a self, value: &'a [u8]) -> impl Iterator<Item = usize> + 'a {
+        self.stems.iter().flat_map(|stems| stems.find_iter(value)).map(|hit| hit.start())
     }
 
     /// Looks through a value in UTF-8 (or plain bytes).

@@ -1,5 +1,6 @@
 //! Which web addresses occur in a value, whatever they are: the counting of a survey.
 
+use super::spelling::{Encoding, next};
 use memchr::memmem::Finder;
 use regex::bytes::Regex;
 use std::sync::LazyLock;
@@ -55,8 +56,8 @@ static SLASHES: LazyLock<[Finder<'static>; 6]> =
 /// The longest address that is read (bytes), up to its port.
 const LONGEST: usize = 1000;
 
-/// Every address in the value, once each.
-pub fn origins(value: &[u8]) -> Vec<Origin> {
+/// Every address in the value and how its slashes are spelled, once each.
+pub fn origins(value: &[u8]) -> Vec<(Origin, Encoding)> {
     let mut found = Vec::new();
     if !SLASHES.iter().any(|slashes| slashes.find(value).is_some()) {
         return found;
@@ -89,9 +90,15 @@ pub fn origins(value: &[u8]) -> Vec<Origin> {
             Some(port) => format!("{host}:{port}"),
             None => host,
         };
+        let slash = is_scheme.then(|| rest.iter().position(|byte| b":%&".contains(byte))).flatten();
+        let spelled = next(rest, slash.unwrap_or(0)).map_or(Encoding::Plain, |unit| {
+            let behind = next(rest, unit.end).map_or(Encoding::Plain, |unit| unit.encoding);
+            // The colon of JSON stands plain before slashes that do not.
+            if is_scheme && unit.encoding == Encoding::Plain { behind } else { unit.encoding }
+        });
         let origin = Origin { scheme: scheme.unwrap_or_default(), host };
-        if !found.contains(&origin) {
-            found.push(origin);
+        if !found.contains(&(origin.clone(), spelled)) {
+            found.push((origin, spelled));
         }
     }
     found
@@ -125,16 +132,34 @@ mod tests {
             ("https://a.example:81/", "https://a.example:81"),
         ] {
             let found: Vec<String> =
-                origins(text.as_bytes()).iter().map(ToString::to_string).collect();
+                origins(text.as_bytes()).iter().map(|(origin, _)| origin.to_string()).collect();
             assert_eq!(found.join(" "), expected, "{text}");
         }
+    }
+
+    #[test]
+    fn each_spelling_of_an_address_is_told() {
+        for (text, expected) in [
+            ("http://a.example", Encoding::Plain),
+            ("http:\\/\\/a.example", Encoding::Json),
+            ("http:\\u002f\\u002fa.example", Encoding::Json),
+            ("https%3A%2F%2Fa.example", Encoding::Percent),
+            ("http&#58;&#47;&#47;a.example", Encoding::Entity),
+            ("http:&#47;&#47;a.example", Encoding::Entity),
+            ("\"//a.example\"", Encoding::Plain),
+            ("\"\\/\\/a.example\"", Encoding::Json),
+        ] {
+            assert_eq!(origins(text.as_bytes())[0].1, expected, "{text}");
+        }
+        assert_eq!(origins(b"http://a.example http:\\/\\/a.example http://a.example").len(), 2);
     }
 
     #[test]
     fn addresses_are_counted_in_every_spelling_and_once_per_value() {
         let text = br#"http://A.example/x http://a.example http:\/\/b.example\/ u=https%3A%2F%2Fc.example
             "//d.example/x" http&#58;&#47;&#47;e&#46;example http://f.example:8080/ // note, a//b.c"#;
-        let shown: Vec<String> = origins(text).iter().map(ToString::to_string).collect();
+        let shown: Vec<String> =
+            origins(text).iter().map(|(origin, _)| origin.to_string()).collect();
         assert_eq!(
             shown,
             [
