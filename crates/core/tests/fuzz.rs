@@ -76,10 +76,21 @@ fn value() -> impl Strategy<Value = Vec<u8>> {
     ];
     let flat = prop::collection::vec(part, 0..30).prop_map(|parts| parts.concat());
     // Whole values around it, so that what is valid occurs as well.
-    (flat, prop::collection::vec(0..3_u8, 0..4)).prop_map(|(flat, layers)| {
+    (flat, prop::collection::vec(0..5_u8, 0..4)).prop_map(|(flat, layers)| {
         layers.iter().fold(flat, |inner, layer| match layer {
             0 => [format!("s:{}:\"", inner.len()).as_bytes(), &inner, b"\";"].concat(),
             1 => [format!("a:1:{{i:0;s:{}:\"", inner.len()).as_bytes(), &inner, b"\";}"].concat(),
+            2 => inner
+                .iter()
+                .flat_map(|byte| match byte.is_ascii_alphanumeric() {
+                    true => vec![*byte],
+                    false => format!("%{byte:02X}").into_bytes(),
+                })
+                .collect(),
+            3 => String::from_utf8_lossy(&inner)
+                .replace('&', "&amp;")
+                .replace('"', "&quot;")
+                .into_bytes(),
             _ => serde_json::json!([String::from_utf8_lossy(&inner)]).to_string().into_bytes(),
         })
     })

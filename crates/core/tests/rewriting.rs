@@ -475,6 +475,26 @@ const GROUPS: &[(&str, &str, &[Case])] = &[
                 "each string keeps its spelling",
             ),
             (
+                "s%3A18%3A%22http%3A%2F%2Fold.example%22%3B",
+                "s%3A19%3A%22https%3A%2F%2Fnew.example%22%3B",
+                "a serialized value, percent-encoded as a whole",
+            ),
+            (
+                "s%253a18%253a%2522http%253a%252f%252fold.example%2522%253b",
+                "s%253a19%253a%2522https%253a%252f%252fnew.example%2522%253b",
+                "and twice",
+            ),
+            (
+                "s:18:&quot;http://old.example&quot;;",
+                "s:19:&quot;https://new.example&quot;;",
+                "a serialized value, escaped for HTML",
+            ),
+            (
+                "%7B%22v%22%3A%22s%3A18%3A%5C%22http%3A%2F%2Fold.example%5C%22%3B%22%7D",
+                "%7B%22v%22%3A%22s%3A19%3A%5C%22https%3A%2F%2Fnew.example%5C%22%3B%22%7D",
+                "a serialized value in JSON, percent-encoded",
+            ),
+            (
                 r#"a:1:{broken http://old.example"#,
                 r#"a:1:{broken https://new.example"#,
                 "only looks a little like a serialized value: text",
@@ -670,6 +690,52 @@ fn json(text: &str) -> String {
 
 fn php(text: &str) -> String {
     format!("a:1:{{i:0;s:{}:\"{text}\";}}", text.len())
+}
+
+/// Percent-encoded, as for a parameter of an address.
+fn percent(text: &str) -> String {
+    let plain = |byte: &u8| byte.is_ascii_alphanumeric() || b"-_.~".contains(byte);
+    let sign = |byte: u8| match plain(&byte) {
+        true => (byte as char).to_string(),
+        false => format!("%{byte:02X}"),
+    };
+    text.bytes().map(sign).collect()
+}
+
+/// Escaped for HTML.
+fn html(text: &str) -> String {
+    text.replace('&', "&amp;").replace('<', "&lt;").replace('>', "&gt;").replace('"', "&quot;")
+}
+
+/// Every pair and triple of layers around a value with a length, and around a document.
+#[test]
+fn layers_commute_with_encoding_in_every_pair_and_triple() {
+    let rewriter = rewriter("plain");
+    let layers: [(&str, Layer); 4] =
+        [("json", json), ("php", php), ("percent", percent), ("html", html)];
+    let texts = [("http://old.example/a b", "https://new.example/a b")];
+    let mut chains: Vec<Vec<usize>> = (0..4).map(|n| vec![n]).collect();
+    for length in 1..3 {
+        let longer = chains.iter().filter(|chain| chain.len() == length);
+        let longer: Vec<Vec<usize>> = longer
+            .flat_map(|chain| (0..4).map(move |n| [chain.as_slice(), &[n]].concat()))
+            .collect();
+        chains.extend(longer);
+    }
+    assert_eq!(chains.len(), 4 + 16 + 64);
+    let mut wrong = Vec::new();
+    for chain in chains {
+        for (before, expected) in texts {
+            let wrap = |text: &str| {
+                chain.iter().fold(text.to_owned(), |text, layer| layers[*layer].1(&text))
+            };
+            if after(&rewriter, &wrap(before)) != wrap(expected) {
+                let names: Vec<&str> = chain.iter().map(|layer| layers[*layer].0).collect();
+                wrong.push(format!("{}: {}", names.join(" in "), after(&rewriter, &wrap(before))));
+            }
+        }
+    }
+    assert!(wrong.is_empty(), "{}\n{}", wrong.len(), wrong.join("\n"));
 }
 
 #[test]

@@ -8,6 +8,7 @@
 
 mod base64;
 mod cell;
+mod encoded;
 mod json;
 mod mend;
 mod origins;
@@ -305,6 +306,9 @@ impl Rewriter {
         }
         if let Some(inner) = base64::opened(self, value) {
             return base64::look(self, value, &inner, depth);
+        }
+        if let Some(opened) = encoded::opened(value) {
+            return encoded::look(self, value, &opened, depth);
         }
         match serialized::parse(value) {
             serialized::Parsed::Value(parsed) => {
