@@ -32,13 +32,19 @@ pub fn sha256(bytes: &[u8]) -> String {
 
 /// Bytes as lower-case hexadecimal digits.
 pub fn hex(bytes: &[u8]) -> String {
+    let mut digits = Vec::new();
+    write_hex(bytes, &mut digits);
+    String::from_utf8(digits).unwrap_or_default()
+}
+
+/// Writes bytes as lower-case hexadecimal digits, without another copy of them.
+pub fn write_hex(bytes: &[u8], out: &mut Vec<u8>) {
     const DIGITS: &[u8; 16] = b"0123456789abcdef";
-    let mut text = String::with_capacity(bytes.len() * 2);
+    out.reserve(bytes.len() * 2 + 16);
     for byte in bytes {
-        text.push(DIGITS[usize::from(byte >> 4)] as char);
-        text.push(DIGITS[usize::from(byte & 15)] as char);
+        out.push(DIGITS[usize::from(byte >> 4)]);
+        out.push(DIGITS[usize::from(byte & 15)]);
     }
-    text
 }
 
 /// The bytes that pairs of hexadecimal digits stand for, if that is all there is.

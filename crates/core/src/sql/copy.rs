@@ -5,7 +5,7 @@
 use super::escape::{Letters, letters, write_escaped};
 use super::statement::StatementError;
 use super::{Dialect, Qualified, quote_name};
-use crate::digest::{from_hex, hex};
+use crate::digest::{from_hex, write_hex};
 use crate::record::{Row, Value};
 use crate::rewrite::ColumnText;
 
@@ -33,7 +33,7 @@ pub fn write_copy_row(row: &[Value], out: &mut Vec<u8>) {
     let text = |text: &[u8], out: &mut Vec<u8>| write_escaped(text, &COPY_LETTERS, out);
     write_line(row, out, &text, &|bytes, out| {
         out.extend_from_slice(b"\\\\x");
-        out.extend_from_slice(hex(bytes).as_bytes());
+        write_hex(bytes, out);
     });
 }
 

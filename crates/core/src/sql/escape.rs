@@ -24,6 +24,8 @@ const fn is_special(byte: u8) -> bool {
 
 /// Writes a text with its special bytes escaped.
 pub(super) fn write_escaped(text: &[u8], letters: &Letters, out: &mut Vec<u8>) {
+    // A very large text must not make the buffer double.
+    out.reserve(text.len() + text.len() / 16);
     let (mut at, mut written) = (0, 0);
     while at < text.len() {
         if let Some(chunk) = text[at..].first_chunk::<TOGETHER>()

@@ -7,7 +7,7 @@
 
 use super::escape::{Letters, letters, write_escaped};
 use super::{Dialect, Statement};
-use crate::digest::hex;
+use crate::digest::write_hex;
 use crate::record::Value;
 
 /// A name as an identifier.
@@ -51,12 +51,12 @@ fn write_value(dialect: Dialect, value: &Value, out: &mut Vec<u8>) {
         },
         Value::Bytes(bytes) if dialect == Dialect::Postgres => {
             out.extend_from_slice(b"'\\x");
-            out.extend_from_slice(hex(bytes).as_bytes());
+            write_hex(bytes, out);
             out.push(b'\'');
         }
         Value::Bytes(bytes) => {
             out.extend_from_slice(b"x'");
-            out.extend_from_slice(hex(bytes).as_bytes());
+            write_hex(bytes, out);
             out.push(b'\'');
         }
     }
@@ -73,7 +73,7 @@ fn real(number: f64) -> String {
 fn write_sqlite_text(text: &[u8], out: &mut Vec<u8>) {
     if text.contains(&0) || std::str::from_utf8(text).is_err() {
         out.extend_from_slice(b"CAST(x'");
-        out.extend_from_slice(hex(text).as_bytes());
+        write_hex(text, out);
         out.extend_from_slice(b"' AS TEXT)");
         return;
     }

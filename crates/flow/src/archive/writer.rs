@@ -57,6 +57,7 @@ pub struct ArchiveWriter {
     partial: PathBuf,
     jobs: Option<Compressors>,
     worker: Option<JoinHandle<Made>>,
+    level: Level,
     sealed: bool,
     kept: bool,
 }
@@ -173,6 +174,8 @@ impl Compressors {
 
 /// Threads that compress, at most.
 const MOST: usize = 4;
+/// Blocks above this size (bytes) hold a very large record, and are compressed at once.
+const LARGE: usize = 24 << 20;
 
 /// The file beside an unfinished archive.
 pub(super) fn marks_of(partial: &Path) -> PathBuf {
@@ -239,11 +242,16 @@ impl ArchiveWriter {
         });
         let (path, partial) = (path.to_owned(), partial_of(path));
         let (jobs, worker) = (Some(jobs), Some(worker));
-        Self { path, partial, jobs, worker, sealed: false, kept: false }
+        Self { path, partial, jobs, worker, level, sealed: false, kept: false }
     }
 
     /// Adds a member; its bytes are compressed if its name says so.
     pub fn add(&mut self, member: Member, raw: Vec<u8>) -> Result<()> {
+        if raw.len() > LARGE {
+            // One of these at a time: several that wait would fill the memory.
+            let order = compressed(Job::Add(member, raw), self.level);
+            return self.hand_over(Job::Order(order));
+        }
         self.hand_over(Job::Add(member, raw))
     }
 

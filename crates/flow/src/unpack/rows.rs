@@ -215,7 +215,7 @@ pub(super) fn read_rows<'a>(
 }
 
 /// Portions of rows that wait to be written.
-const AHEAD: usize = 2;
+const AHEAD: usize = 1;
 
 /// The rows of every table that is taken, rewritten, as the destination calls it. The next
 /// ones are read on a thread of their own while these are rewritten.
