@@ -109,6 +109,14 @@ impl Trouble {
         self
     }
 
+    /// A file that would be written is there already, and is not replaced.
+    pub fn already_there(what: &str, path: &std::path::Path) -> Self {
+        Self::usage(what)
+            .at(path.display().to_string())
+            .because("a file of this name is already there")
+            .hint("choose another name, or remove the file")
+    }
+
     /// An error of the file system, in plain words.
     pub fn file(what: impl Into<String>, path: &std::path::Path, error: &std::io::Error) -> Self {
         use std::io::ErrorKind::*;

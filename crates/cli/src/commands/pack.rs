@@ -167,10 +167,7 @@ fn broken_off(site: &str) -> Result<PathBuf> {
 /// Where the archive lies out of which a script is taken; refuses an existing script.
 fn beside(script: &Path) -> Result<PathBuf> {
     if script.exists() {
-        return Err(Trouble::usage("cannot write the script")
-            .at(script.display().to_string())
-            .because("a file of this name is already there")
-            .hint("choose another name, or remove the file"));
+        return Err(Trouble::already_there("cannot write the script", script));
     }
     let name = script.file_name().unwrap_or_default().to_string_lossy();
     Ok(script.with_file_name(format!(".{name}.{}.archive", std::process::id())))

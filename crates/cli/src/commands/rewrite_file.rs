@@ -74,10 +74,7 @@ fn rewritten(
     }
     let what = "cannot write the file";
     if to.exists() {
-        return Err(Trouble::usage(what)
-            .at(to.display().to_string())
-            .because("a file of this name is already there")
-            .hint("choose another name with -o, or remove the file"));
+        return Err(Trouble::already_there(what, to));
     }
     let partial = partial_of(to);
     let wrong = |error: std::io::Error| Trouble::file(what, to, &error);

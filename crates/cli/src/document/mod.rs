@@ -96,10 +96,7 @@ pub fn write(path: &Path, document: &Document) -> Result<()> {
     let mut options = OpenOptions::new();
     let mut file =
         options.write(true).create_new(true).open(path).map_err(|error| match error.kind() {
-            std::io::ErrorKind::AlreadyExists => Trouble::usage(what)
-                .at(path.display().to_string())
-                .because("a file of this name is already there")
-                .hint("choose another name, or remove the file"),
+            std::io::ErrorKind::AlreadyExists => Trouble::already_there(what, path),
             _ => Trouble::file(what, path, &error),
         })?;
     file.write_all(page.as_bytes()).map_err(|error| Trouble::file(what, path, &error))
@@ -108,10 +105,7 @@ pub fn write(path: &Path, document: &Document) -> Result<()> {
 /// Refuses a report that could not be written later, before any work is done.
 pub fn check(path: Option<&Path>) -> Result<()> {
     match path {
-        Some(path) if path.exists() => Err(Trouble::usage("cannot write the report")
-            .at(path.display().to_string())
-            .because("a file of this name is already there")
-            .hint("choose another name, or remove the file")),
+        Some(path) if path.exists() => Err(Trouble::already_there("cannot write the report", path)),
         _ => Ok(()),
     }
 }

@@ -316,13 +316,10 @@ impl ArchiveWriter {
 }
 
 fn refuse_existing(path: &Path) -> Result<()> {
-    if !path.exists() {
-        return Ok(());
+    match path.exists() {
+        true => Err(Trouble::already_there(WHAT, path)),
+        false => Ok(()),
     }
-    Err(Trouble::usage(WHAT)
-        .at(path.display().to_string())
-        .because("a file of this name is already there")
-        .hint("choose another name with -o, or remove the file"))
 }
 
 /// For file systems without hard links.
