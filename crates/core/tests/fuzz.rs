@@ -60,6 +60,9 @@ const PARTS: &[&str] = &[
     ";",
     "COPY t FROM stdin;\n",
     "\\.\n",
+    "C:",
+    "\\sites",
+    "\\a",
     "x",
     "1",
     ":8080",
@@ -104,6 +107,7 @@ fn rewriter(mends: bool) -> Rewriter {
     let rules = vec![
         Rule::new("http://old.example", "https://new.example/n").unwrap(),
         Rule::new("http://old.example/a", "https://other.example").unwrap(),
+        Rule::new(r"C:\sites\a", "/srv/b").unwrap(),
     ];
     Rewriter::new(rules).unwrap().mending(mends)
 }

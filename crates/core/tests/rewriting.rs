@@ -557,6 +557,35 @@ const GROUPS: &[(&str, &str, &[Case])] = &[
         ],
     ),
     (
+        "Paths from a drive",
+        "drive",
+        &[
+            (r"C:\sites\a\x.png", r"D:\www\b\x.png", "with backslashes"),
+            (r"C:\\sites\\a\\x.png", r"D:\\www\\b\\x.png", "escaped, as in JSON"),
+            ("C:/sites/a/x.png", "D:/www/b/x.png", "with slashes"),
+            (r"c:\Sites\A\x.png", r"D:\www\b\x.png", "case does not count"),
+            ("C%3A%5Csites%5Ca%5Cx", "D%3A%5Cwww%5Cb%5Cx", "percent-encoded"),
+            (r"C:\sites\ab\x", r"C:\sites\ab\x", "another folder"),
+            (r"C:\sites\a.old", r"C:\sites\a.old", "another folder"),
+            (r"XC:\sites\a", r"XC:\sites\a", "no drive"),
+            (r"C:\sites\a\new", r"D:\www\b\new", "what follows is no escape"),
+            (r#"s:10:"C:\sites\a";"#, r#"s:8:"D:\www\b";"#, "serialized"),
+        ],
+    ),
+    (
+        "From a drive to another kind of system",
+        "leave",
+        &[
+            (
+                r"C:\sites\a\pics\x.png",
+                "/srv/b/pics/x.png",
+                "separators become slashes up to the end of the path",
+            ),
+            (r"see C:\sites\a, please", "see /srv/b, please", "the folder itself"),
+            ("C:/sites/a/pics/x.png", "/srv/b/pics/x.png", "with slashes"),
+        ],
+    ),
+    (
         "Words",
         "words",
         &[
@@ -634,6 +663,8 @@ fn rules(name: &str) -> (Vec<Rule>, &'static str) {
             "`http://old.example/shop` → `http://old.example`",
         ),
         "path" => (vec![web("/home/a/htdocs", "/srv/b")], "`/home/a/htdocs` → `/srv/b`"),
+        "drive" => (vec![web(r"C:\sites\a", r"D:\www\b")], r"`C:\sites\a` → `D:\www\b`"),
+        "leave" => (vec![web(r"C:\sites\a", "/srv/b")], r"`C:\sites\a` → `/srv/b`"),
         "words" => (
             vec![Rule::words("Glimmer Point", "Dusk Bay").unwrap()],
             "`Glimmer Point` → `Dusk Bay`, `kind = \"text\"`",

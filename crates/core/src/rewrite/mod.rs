@@ -8,6 +8,7 @@
 
 mod base64;
 mod cell;
+mod drive;
 mod encoded;
 mod json;
 mod mend;

@@ -26,7 +26,8 @@ pub struct Rule {
 pub enum Place {
     /// `http://…` or `https://…`
     Web(WebAddress),
-    /// An absolute path, without trailing slash.
+    /// An absolute path, without trailing slash: from the root (`/srv/a`), or from a drive
+    /// (`C:\sites\a`).
     Path(String),
     /// Any words.
     Text(String),
@@ -62,6 +63,9 @@ pub enum RuleError {
 impl Place {
     /// Reads an address, or a path if the text begins with a slash.
     pub fn parse(text: &str) -> Result<Self, RuleError> {
+        if super::drive::is_drive(text) {
+            return Ok(Place::Path(text.trim_end_matches(['/', '\\']).into()));
+        }
         if text.starts_with('/') && !text.starts_with("//") {
             let path = text.trim_end_matches('/');
             if path.is_empty() {

@@ -132,7 +132,7 @@ fn unicode_escape(b: &[u8], digits: usize) -> Option<(char, usize)> {
 }
 
 /// Reads percent-encoding, entities and plain UTF-8, but no backslashes.
-fn next_raw(b: &[u8], pos: usize) -> Option<Unit> {
+pub(super) fn next_raw(b: &[u8], pos: usize) -> Option<Unit> {
     let decoded = match b.get(pos)? {
         b'%' => percent_at(b, pos),
         b'&' => entity_at(b, pos),
@@ -141,7 +141,7 @@ fn next_raw(b: &[u8], pos: usize) -> Option<Unit> {
     Some(decoded.unwrap_or_else(|| plain_at(b, pos)))
 }
 
-fn prev_raw(b: &[u8], pos: usize) -> Option<Unit> {
+pub(super) fn prev_raw(b: &[u8], pos: usize) -> Option<Unit> {
     let last = *b.get(pos.checked_sub(1)?)?;
     if last == b';' {
         let from = pos.saturating_sub(12);

@@ -5,6 +5,7 @@
 //! in every encoding, and reads the surroundings only where it occurs. DESIGN
 //! calls the conditions before and after an address its boundaries.
 
+use super::drive;
 use super::rule::{Place, Rule, Shape, Spelling};
 use super::spelling::{Encoding, Unit, is_word, next, prev};
 use super::{Edit, Left, Reason};
@@ -30,6 +31,7 @@ pub(super) struct Pattern {
 enum Kind {
     Host,
     Path,
+    Drive,
     Words,
 }
 
@@ -55,6 +57,10 @@ impl Pattern {
                     patterns.push(Self::host(number, &strip(unicode), new_host));
                 }
                 patterns
+            }
+            (Place::Path(path), _) if drive::is_drive(path) => {
+                let names = drive::segments(path).into_iter().skip(1);
+                vec![Self::split(number, path, names, Kind::Drive, String::new())]
             }
             (Place::Path(path), _) => {
                 let segments = path.split('/').filter(|part| !part.is_empty());
@@ -132,6 +138,13 @@ pub(super) fn judge(
                 web(b, hit, floor, pattern, rule, from, to)
             }
             (Kind::Path, _, Place::Path(to)) => path(b, hit, floor, pattern, to),
+            (Kind::Drive, Place::Path(from), Place::Path(to)) => {
+                let rule = (pattern.rule, from.as_str(), to.as_str());
+                match drive::judge(b, hit, floor, rule, &pattern.stem) {
+                    Some(edit) => Verdict::Edit(edit, from.len()),
+                    None => Verdict::Nothing,
+                }
+            }
             (Kind::Words, _, Place::Text(to)) => words(b, hit, floor, pattern, to),
             _ => Verdict::Nothing,
         };
@@ -154,7 +167,7 @@ pub(super) fn judge(
 
 fn same(text: &[u8], pattern: &Pattern) -> bool {
     match pattern.kind {
-        Kind::Host => text.eq_ignore_ascii_case(pattern.stem.as_bytes()),
+        Kind::Host | Kind::Drive => text.eq_ignore_ascii_case(pattern.stem.as_bytes()),
         Kind::Path | Kind::Words => text == pattern.stem.as_bytes(),
     }
 }
@@ -483,7 +496,8 @@ fn path(b: &[u8], hit: usize, floor: usize, pattern: &Pattern, to: &str) -> Verd
         return Verdict::Nothing;
     }
     let mut text = Vec::new();
-    extend_path(&mut text, to, slash.map_or(b"/", |range| &b[range]));
+    // A drive's path is understood with slashes, too.
+    extend_path(&mut text, &to.replace('\\', "/"), slash.map_or(b"/", |range| &b[range]));
     let spelling = Spelling { shape: Shape::Path, encoding };
     let length = pattern.before.len() + pattern.stem.len() + pattern.after.len();
     Verdict::Edit(
