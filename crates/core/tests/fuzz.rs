@@ -125,7 +125,13 @@ fn holds(value: &[u8]) -> Result<(), TestCaseError> {
         }
         prop_assert!(!is_serialized(value) || is_serialized(&new), "serialized before, not after");
         prop_assert!(!is_json(value) || is_json(&new), "JSON before, not after");
-        prop_assert_eq!(rewriter.look(&new).replacements(), 0, "rewriting twice changes more");
+        prop_assert_eq!(
+            rewriter.look(&new).replacements(),
+            0,
+            "rewriting twice changes more: {} then {}",
+            String::from_utf8_lossy(value),
+            String::from_utf8_lossy(&new)
+        );
         for kind in [ColumnText::Latin1, ColumnText::Binary, ColumnText::Other] {
             rewriter.cell(kind, value);
         }

@@ -485,6 +485,11 @@ const GROUPS: &[(&str, &str, &[Case])] = &[
                 "and twice",
             ),
             (
+                "s%3A12%3A%22http%3A%2F%2Fold.example%22%3B",
+                "s%3A12%3A%22http%3A%2F%2Fold.example%22%3B",
+                "its length is wrong: left whole, and reported",
+            ),
+            (
                 "s:18:&quot;http://old.example&quot;;",
                 "s:19:&quot;https://new.example&quot;;",
                 "a serialized value, escaped for HTML",

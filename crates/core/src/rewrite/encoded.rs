@@ -40,8 +40,9 @@ fn opened_within(value: &[u8], levels: usize) -> Option<Opened> {
     (is_value && opened.bytes.len() < value.len()).then_some(opened)
 }
 
+/// Whether it is a document or meant as a serialized value; one that is damaged is left whole.
 fn is_readable(value: &[u8]) -> bool {
-    matches!(serialized::parse(value), Parsed::Value(_)) || json::parse(value).is_some()
+    !matches!(serialized::parse(value), Parsed::Other) || json::parse(value).is_some()
 }
 
 /// How a value could be encoded, by its beginning.
