@@ -59,7 +59,9 @@ fn way_of(value: &[u8]) -> Option<Way> {
     // `a:1:{s:1:&quot;`: it begins like a value, and is none as it stands.
     let begins = matches!(value.first(), Some(b'{' | b'[')) || value.get(1) == Some(&b':');
     let escaped = value.iter().take(ENTITY_WITHIN).any(|byte| *byte == b'&');
-    (begins && escaped && !is_readable(value)).then_some(Way::Entity)
+    let whole =
+        matches!(serialized::parse(value), Parsed::Value(_)) || json::parse(value).is_some();
+    (begins && escaped && !whole).then_some(Way::Entity)
 }
 
 /// Bytes within which an escaped value has its first quote.
