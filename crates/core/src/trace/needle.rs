@@ -124,7 +124,7 @@ impl Pattern {
         let worth = |(at, length): &(usize, usize)| {
             let text: String = self.chars[*at..at + length].iter().collect();
             let rare = std::cmp::Reverse(shared_by(&text.to_lowercase()));
-            (*length >= 3, rare, *at + 1 >= self.caseless, *length)
+            (*length >= 2, rare, *at + 1 >= self.caseless, *length)
         };
         let (at, length) =
             runs.iter().max_by_key(|run| worth(run)).copied().unwrap_or((0, self.chars.len()));

@@ -29,11 +29,15 @@ fn owner() -> Option<&'static str> {
 pub(super) fn spawn(folder: &Path, port: u16) -> Result<Child, Failure> {
     let server = program(&["mariadbd"]).ok_or("no mariadbd")?;
     let log = std::fs::File::create(folder.join("log"))?;
+    // A server that starts clears its folder of temporary tables: no two may share one.
+    let temporary = folder.join("tmp");
+    std::fs::create_dir_all(&temporary)?;
     let child = Command::new(server)
         .arg("--no-defaults")
         .arg(format!("--datadir={}", folder.join("data").display()))
         .arg(format!("--socket={}", folder.join("s").display()))
         .arg(format!("--pid-file={}", folder.join("pid").display()))
+        .arg(format!("--tmpdir={}", temporary.display()))
         .arg(format!("--port={port}"))
         .args(["--bind-address=127.0.0.1", "--skip-name-resolve", "--innodb-buffer-pool-size=64M"])
         .args(["--innodb-flush-log-at-trx-commit=2", "--performance-schema=OFF"])
