@@ -7,13 +7,14 @@ use crate::render::{Page, rewriting, size};
 use clap::ValueEnum;
 use fernweh_core::rewrite::Rewriter;
 use fernweh_core::sql::Dialect;
+use fernweh_flow::archive::partial_of;
 use fernweh_flow::incoming::{Packed, opened, opened_input};
 use fernweh_flow::rewrite_file::{FileReport, ReadAs, dialect_of, rewrite_stream};
 use fernweh_ports::{Result, Trouble, Watch};
 use std::fs::{self, OpenOptions};
 use std::io::{Cursor, Read};
 use std::os::unix::fs::OpenOptionsExt;
-use std::path::{Path, PathBuf};
+use std::path::Path;
 
 /// Whose SQL a script is.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
@@ -93,11 +94,6 @@ fn rewritten(
     })?;
     report.output = to.display().to_string();
     Ok(report)
-}
-
-fn partial_of(to: &Path) -> PathBuf {
-    let name = to.file_name().unwrap_or_default().to_string_lossy();
-    to.with_file_name(format!(".{name}.partial"))
 }
 
 /// Whether it is a script, and of which dialect.

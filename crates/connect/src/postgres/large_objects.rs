@@ -155,13 +155,7 @@ impl PostgresTarget {
 
     /// Makes those that the statements ask for.
     pub(super) fn make_large_objects(&mut self, statements: &[Statement]) -> Result<()> {
-        let numbers: Vec<&str> = statements
-            .iter()
-            .filter_map(|statement| match statement {
-                Statement::Object { kind: Kind::LargeObject, name, .. } => Some(name.as_str()),
-                _ => None,
-            })
-            .collect();
+        let numbers: Vec<&str> = statements.iter().filter_map(Statement::large_object).collect();
         if numbers.is_empty() {
             return Ok(());
         }
@@ -223,10 +217,7 @@ impl PostgresTarget {
 
     /// Whether every object that the statements make is there.
     pub(super) fn has_large_objects(&mut self, statements: &[Statement]) -> Result<bool> {
-        let wanted = statements
-            .iter()
-            .filter(|one| matches!(one, Statement::Object { kind: Kind::LargeObject, .. }));
-        let wanted = wanted.count();
+        let wanted = statements.iter().filter_map(Statement::large_object).count();
         let Some(schema) = &self.large.noted_in else { return Ok(wanted == 0) };
         let found = self.link.one(&format!(
             "SELECT count(*) FROM {}.numbers JOIN pg_catalog.pg_largeobject_metadata ON oid = new",

@@ -266,11 +266,8 @@ impl DatabaseSource for PostgresSource {
 
     fn structure(&mut self, scope: &dyn Scope) -> Result<Structure> {
         let structure = structure(&mut self.link, scope)?;
-        let numbers = structure.before.iter().filter_map(|statement| match statement {
-            Statement::Object { kind: Kind::LargeObject, name, .. } => name.parse().ok(),
-            _ => None,
-        });
-        self.large = numbers.collect();
+        let numbers = structure.before.iter().filter_map(Statement::large_object);
+        self.large = numbers.filter_map(|number| number.parse().ok()).collect();
         Ok(structure)
     }
 

@@ -106,9 +106,8 @@ impl Needle {
 impl Pattern {
     fn new(needle: usize, text: &str, caseless: usize, kind: Kind) -> Self {
         let chars: Vec<char> = text.chars().collect();
-        let mut pattern = Self { needle, chars, caseless, stem_at: 0, stem: String::new(), kind };
-        pattern.choose_stem(&|_| 0);
-        pattern
+        // Its stem is chosen once all texts are known.
+        Self { needle, chars, caseless, stem_at: 0, stem: String::new(), kind }
     }
 
     /// The parts that could be the stem, in lower case.

@@ -8,4 +8,4 @@ mod writer;
 pub use begun::{Begun, Mark, Part};
 pub use pieces::{PieceReader, PieceWriter};
 pub use reader::ArchiveReader;
-pub use writer::{ArchiveWriter, Level};
+pub use writer::{ArchiveWriter, Level, partial_of};

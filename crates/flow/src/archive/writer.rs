@@ -184,8 +184,8 @@ pub(super) fn marks_of(partial: &Path) -> PathBuf {
     PathBuf::from(name)
 }
 
-/// An archive's name until it is sealed.
-pub(super) fn partial_of(path: &Path) -> PathBuf {
+/// The name of a file until it is complete: an archive until it is sealed.
+pub fn partial_of(path: &Path) -> PathBuf {
     let name = path.file_name().unwrap_or_default().to_string_lossy();
     path.with_file_name(format!(".{name}.partial"))
 }

@@ -116,8 +116,7 @@ pub(super) fn own_structure(
     let (mut before, mut after) = (parsed(&found.before)?, parsed(&found.afterwards)?);
     if about.dialect == Dialect::Postgres {
         let (objects, positions) = archive_structure(options, archive, about)?;
-        let is_large =
-            |one: &Statement| matches!(one, Statement::Object { kind: Kind::LargeObject, .. });
+        let is_large = |one: &Statement| one.large_object().is_some();
         before.retain(|statement| !is_large(statement));
         before.extend(objects.into_iter().filter(is_large));
         // Sequences must not fall behind the rows that come.

@@ -154,6 +154,14 @@ pub enum StatementError {
 const OUTSIDE: [&str; 5] = ["DIRECTORY", "CONNECTION", "TABLESPACE", "FEDERATED", "CONNECT"];
 
 impl Statement {
+    /// The number of the large object that it makes, if it makes one.
+    pub fn large_object(&self) -> Option<&str> {
+        match self {
+            Statement::Object { kind: Kind::LargeObject, name, .. } => Some(name),
+            _ => None,
+        }
+    }
+
     /// The statement itself; `None` for what only concerns the client.
     pub fn sql(&self) -> Option<&str> {
         match self {
