@@ -43,8 +43,13 @@ pub struct SiteSection {
     pub url: Option<String>,
     /// Its folder.
     pub files: Option<String>,
+    /// The file of a private key, for logins over SSH.
+    pub key: Option<PathBuf>,
     /// Its database.
     pub database: Option<String>,
+    /// Whether the connection to the database must be encrypted.
+    #[serde(default)]
+    pub encrypted: bool,
     /// The host from which the database is reached.
     pub through: Option<String>,
     /// Which tables are the site's.

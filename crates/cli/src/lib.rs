@@ -9,6 +9,7 @@ mod config;
 mod context;
 mod document;
 mod errors;
+mod hosts;
 mod incoming;
 mod progress;
 mod render;

@@ -3,22 +3,31 @@
 
 use crate::args::{Half, SiteArgs};
 use crate::config::{Config, SiteSection, distance};
-use crate::secrets::expanded;
+use crate::hosts::{FilesPlace, Hosts, Login, RemotePlace, login_of, user_of};
+use crate::secrets::{Secret, expanded};
 use fernweh_connect::http::{HttpOptions, HttpSource};
 use fernweh_connect::local::{LocalEditor, LocalSource, LocalTarget};
+use fernweh_connect::remote::{RemoteEditor, RemoteSource, RemoteTarget, Tree, is_folder};
 use fernweh_connect::mariadb::{MariadbEditor, MariadbSource, MariadbTarget};
 use fernweh_connect::postgres::{PostgresEditor, PostgresSource, PostgresTarget};
-use fernweh_connect::server::ServerAddress;
+use fernweh_connect::server::{Encryption, ServerAddress, Through};
+use fernweh_connect::ssh::{SshAddress, Tunnel, TunnelEnd};
 use fernweh_connect::sqlite::{SqliteEditor, SqliteKeeper, SqliteSource, SqliteTarget};
 use fernweh_core::address::WebAddress;
+use fernweh_core::limits;
+use fernweh_core::record::EntryKind;
 use fernweh_core::settings::{self, Role, Setting};
 use fernweh_flow::patterns::Patterns;
 use fernweh_flow::rewrite::Parts;
 use fernweh_flow::unpack::Targets;
 use fernweh_ports::{
-    DatabaseEditor, DatabaseSource, DatabaseTarget, FileEditor, FileSource, Result, Trouble,
+    DatabaseEditor, DatabaseSource, DatabaseTarget, FileEditor, FileSource, FileTarget, Result,
+    Trouble, files_of,
 };
+use std::cell::RefCell;
+use std::io::Read;
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 use url::Url;
 
 /// A site with all its places known.
@@ -28,7 +37,7 @@ pub struct Site {
     /// Its web address.
     pub url: Option<WebAddress>,
     /// Its folder.
-    pub files: Option<PathBuf>,
+    pub files: Option<FilesPlace>,
     /// Its database.
     pub database: Option<DatabasePlace>,
     /// Which tables are its own; none means all.
@@ -37,6 +46,10 @@ pub struct Site {
     pub learned_from: Option<String>,
     section: SiteSection,
     folder: PathBuf,
+    hosts: Hosts,
+    /// A database file of another host, as the site's settings name it.
+    elsewhere: RefCell<Option<String>>,
+    tunnel: RefCell<Option<Tunnel>>,
 }
 
 /// Where a database is.
@@ -92,17 +105,11 @@ impl Site {
 
     fn of_section(config: &Config, name: String, section: SiteSection) -> Result<Self> {
         let at = |trouble: Trouble| trouble.at(format!("[site.{name}] of {}", config.shown()));
-        let later = [
-            ("through", section.through.is_some() || section.password.through.is_some()),
-            ("password.files", section.password.files.is_some()),
-        ];
-        if let Some((key, _)) = later.iter().find(|(_, used)| *used) {
-            return Err(at(not_yet(key)));
-        }
         let url = section.url.as_deref().map(WebAddress::parse).transpose();
         let url = url
             .map_err(|error| at(Trouble::usage("the site's url cannot be used").because(error)))?;
-        let files = section.files.as_deref().map(|text| files_place(config, text));
+        let here = |text: &str| below(&config.folder, text);
+        let files = section.files.as_deref().map(|text| FilesPlace::parse(text, &here));
         let files = files.transpose().map_err(at)?;
         let mut site = Self {
             tables: Patterns::of_tables(&section.tables).map_err(at)?,
@@ -113,6 +120,9 @@ impl Site {
             database: None,
             learned_from: None,
             section,
+            hosts: Hosts::default(),
+            elsewhere: RefCell::default(),
+            tunnel: RefCell::default(),
         };
         if let Some(text) = site.section.database.clone() {
             site.database = Some(site.database_place(&text).map_err(at)?);
@@ -131,6 +141,49 @@ impl Site {
         let what = format!("password.database of site {}", self.name);
         let secret = self.section.password.database.as_ref();
         secret.map(|secret| secret.fetch(&what, &self.folder)).transpose()
+    }
+
+    fn encryption(&self) -> Option<Encryption> {
+        let authority = self.section.authority.as_ref();
+        let authority = authority.map(|path| self.folder.join(expanded(path)));
+        self.section.encrypted.then_some(Encryption { authority })
+    }
+
+    /// The database as it is reached from here: through another host if so configured.
+    fn reached(&self, address: &ServerAddress) -> Result<ServerAddress> {
+        let Some(through) = &self.section.through else { return Ok(address.clone()) };
+        let mut tunnel = self.tunnel.borrow_mut();
+        let tunnel = match &mut *tunnel {
+            Some(open) => open,
+            None => tunnel.insert(self.open_tunnel(through, address)?),
+        };
+        let (host, socket) = (through.clone(), tunnel.socket().to_owned());
+        Ok(ServerAddress { through: Some(Through { host, socket }), ..address.clone() })
+    }
+
+    fn open_tunnel(&self, through: &str, address: &ServerAddress) -> Result<Tunnel> {
+        let at = |trouble: Trouble| trouble.doing(format!("reaching {} from there", self.name));
+        let url = login_of(through, "as in ssh://keeper@198.51.100.7")?;
+        if url.scheme() != "ssh" {
+            return Err(Trouble::usage("through is no address of SSH")
+                .because(format!("it begins with {}:", url.scheme()))
+                .hint("write it as in ssh://keeper@198.51.100.7"));
+        }
+        // Where the files come from the same host, one password serves both.
+        let passwords = &self.section.password;
+        let secret = passwords.through.as_ref().or(passwords.files.as_ref());
+        let login = self.login("through", secret)?;
+        let host = url.host_str().unwrap_or_default().trim_matches(['[', ']']);
+        let user = user_of(&url);
+        let ssh =
+            SshAddress::complete(host, url.port(), user.as_deref(), login.password, login.key)?;
+        let session = self.hosts.session(&ssh)?;
+        let end = match &address.socket {
+            Some(socket) => TunnelEnd::Socket(socket.clone()),
+            None => TunnelEnd::Tcp(address.host.clone(), address.port),
+        };
+        // PostgreSQL's driver finds a socket by this name in its folder.
+        Tunnel::open(session, end, &format!(".s.PGSQL.{}", address.port)).map_err(at)
     }
 
     fn database_place(&self, text: &str) -> Result<DatabasePlace> {
@@ -172,38 +225,39 @@ impl Site {
             user: decoded(url.username()),
             database,
             password: self.password()?,
+            through: None,
+            encryption: self.encryption(),
         };
         Ok(server_place(postgres, address))
     }
 
     /// Looks for the connection settings in the site's own files.
     fn learn_database(&self) -> Result<Option<(DatabasePlace, String)>> {
-        let Some(root) = self.files.as_ref().filter(|root| root.is_dir()) else { return Ok(None) };
-        let mut best: Option<(String, Vec<Setting>)> = None;
-        let mut source = LocalSource::open(root)?;
-        source.walk(&|_| true, &mut |entry| {
-            let fernweh_core::record::EntryKind::File(size) = entry.kind else { return Ok(()) };
-            if size > fernweh_core::limits::SETTINGS_FILE {
-                return Ok(());
+        match &self.files {
+            None => return Ok(None),
+            Some(FilesPlace::Local(root)) if !root.is_dir() => return Ok(None),
+            Some(FilesPlace::Remote(place)) => {
+                let (tree, root) = self.file_tree(place)?;
+                if !is_folder(&*tree, &root)? {
+                    return Ok(None);
+                }
             }
-            use std::os::unix::ffi::OsStrExt;
-            let path = root.join(std::ffi::OsStr::from_bytes(&entry.path));
-            let found = std::fs::read(path).ok().and_then(|text| settings::find(&text));
-            if let Some(found) = found
-                && best.as_ref().is_none_or(|(_, best)| found.len() > best.len())
-            {
-                best = Some((entry.shown(), found));
-            }
-            Ok(())
-        })?;
-        let Some((file, found)) = best else { return Ok(None) };
+            Some(FilesPlace::Local(_)) => {}
+        }
+        let Some((file, found)) = self.connection_settings()? else { return Ok(None) };
         let value = |role| {
             found.iter().find(|setting| setting.role == role).map(|setting| setting.value.clone())
         };
         let lines: Vec<String> = found.iter().map(|setting| setting.line.to_string()).collect();
         let from = format!("{file} lines {}", lines.join(", "));
         let place = match value(Role::File).filter(|path| !path.is_empty()) {
-            Some(path) => DatabasePlace::Sqlite(root.join(path)),
+            Some(path) => match self.files.as_ref().and_then(FilesPlace::local) {
+                Some(root) => DatabasePlace::Sqlite(root.join(path)),
+                None => {
+                    self.elsewhere.replace(Some(path));
+                    return Ok(None);
+                }
+            },
             None => {
                 let host = value(Role::Host).unwrap_or_else(|| "localhost".into());
                 let (host, port) = match host.split_once(':') {
@@ -220,11 +274,63 @@ impl Site {
                     user: value(Role::User).unwrap_or_default(),
                     database: value(Role::Name).unwrap_or_default(),
                     password: self.password()?.or_else(|| value(Role::Password)),
+                    through: None,
+                    encryption: self.encryption(),
                 };
                 server_place(postgres, address)
             }
         };
         Ok(Some((place, from)))
+    }
+
+    /// The file with the most connection settings among the site's files, and what they are.
+    fn connection_settings(&self) -> Result<Option<(String, Vec<Setting>)>> {
+        let Some(mut source) = self.file_source()? else { return Ok(None) };
+        let far = self.files.as_ref().is_some_and(|files| files.local().is_none());
+        let mut small = Vec::new();
+        source.walk(&|_| true, &mut |entry| {
+            if let EntryKind::File(size) = entry.kind
+                && size <= limits::SETTINGS_FILE
+                && (!far || may_hold_settings(&entry.shown()))
+            {
+                small.push(entry);
+            }
+            Ok(())
+        })?;
+        source.expect(files_of(&small));
+        let mut best: Option<(String, Vec<Setting>)> = None;
+        for entry in small {
+            let mut text = Vec::new();
+            let read = source.open(&entry.path).map(|mut file| file.read_to_end(&mut text));
+            // A file that may not be read is not where the settings are.
+            let found = match read {
+                Ok(Ok(_)) => settings::find(&text),
+                Err(trouble) if trouble.lost => return Err(trouble),
+                _ => None,
+            };
+            if let Some(found) = found
+                && best.as_ref().is_none_or(|(_, best)| found.len() > best.len())
+            {
+                best = Some((entry.shown(), found));
+            }
+        }
+        Ok(best)
+    }
+
+    /// The files on another host, and the folder there.
+    fn file_tree(&self, place: &RemotePlace) -> Result<(Arc<dyn Tree>, Vec<u8>)> {
+        self.hosts.tree(place, &|| self.login("files", self.section.password.files.as_ref()))
+    }
+
+    /// What a login needs beside its address.
+    fn login(&self, which: &str, secret: Option<&Secret>) -> Result<Login> {
+        let what = format!("password.{which} of site {}", self.name);
+        let here = |path: &PathBuf| self.folder.join(expanded(path));
+        Ok(Login {
+            password: secret.map(|secret| secret.fetch(&what, &self.folder)).transpose()?,
+            key: self.section.key.as_ref().map(here),
+            authority: self.section.authority.as_ref().map(here),
+        })
     }
 
     /// Whether a table is the site's.
@@ -239,9 +345,8 @@ impl Site {
 
     /// Where the database file lies below the site's folder, if it does.
     pub fn inside_files(&self) -> Option<String> {
-        let (Some(root), Some(DatabasePlace::Sqlite(path))) = (&self.files, &self.database) else {
-            return None;
-        };
+        let Some(DatabasePlace::Sqlite(path)) = &self.database else { return None };
+        let root = self.files.as_ref()?.local()?;
         let path = absolute(path);
         path.strip_prefix(absolute(root)).ok().map(|inside| inside.to_string_lossy().into_owned())
     }
@@ -251,9 +356,9 @@ impl Site {
         Ok(match &self.database {
             None => None,
             Some(DatabasePlace::Sqlite(path)) => Some(Box::new(SqliteSource::open(path)?)),
-            Some(DatabasePlace::Mariadb(address)) => Some(Box::new(MariadbSource::open(address)?)),
+            Some(DatabasePlace::Mariadb(address)) => Some(Box::new(MariadbSource::open(&self.reached(address)?)?)),
             Some(DatabasePlace::Postgres(address)) => {
-                Some(Box::new(PostgresSource::open(address)?))
+                Some(Box::new(PostgresSource::open(&self.reached(address)?)?))
             }
         })
     }
@@ -263,16 +368,23 @@ impl Site {
         Ok(match &self.database {
             None => None,
             Some(DatabasePlace::Sqlite(path)) => Some(Box::new(SqliteEditor::open(path)?)),
-            Some(DatabasePlace::Mariadb(address)) => Some(Box::new(MariadbEditor::open(address)?)),
+            Some(DatabasePlace::Mariadb(address)) => Some(Box::new(MariadbEditor::open(&self.reached(address)?)?)),
             Some(DatabasePlace::Postgres(address)) => {
-                Some(Box::new(PostgresEditor::open(address)?))
+                Some(Box::new(PostgresEditor::open(&self.reached(address)?)?))
             }
         })
     }
 
     /// The files, for reading.
-    pub fn file_source(&self) -> Result<Option<LocalSource>> {
-        self.files.as_deref().map(LocalSource::open).transpose()
+    pub fn file_source(&self) -> Result<Option<Box<dyn FileSource>>> {
+        Ok(match &self.files {
+            None => None,
+            Some(FilesPlace::Local(root)) => Some(Box::new(LocalSource::open(root)?)),
+            Some(FilesPlace::Remote(place)) => {
+                let (tree, root) = self.file_tree(place)?;
+                Some(Box::new(RemoteSource::open(tree, &root)?))
+            }
+        })
     }
 
     /// Runs `work` with the targets of a run, and with the database as it is if that is
@@ -285,19 +397,27 @@ impl Site {
         work: &mut dyn FnMut(&mut Targets<'_>) -> Result<T>,
     ) -> Result<T> {
         let mut own = if with_own { self.database_source()? } else { None };
-        let mut files =
-            self.files.as_deref().filter(|_| halves.1).map(|root| LocalTarget::new(root, run));
+        let mut local = None;
+        let mut remote = None;
+        match self.files.as_ref().filter(|_| halves.1) {
+            None => {}
+            Some(FilesPlace::Local(root)) => local = Some(LocalTarget::new(root, run)),
+            Some(FilesPlace::Remote(place)) => {
+                let (tree, root) = self.file_tree(place)?;
+                remote = Some(RemoteTarget::new(tree, &root, run));
+            }
+        }
         let mut database: Option<Box<dyn DatabaseTarget>> = match &self.database {
             Some(place) if halves.0 => Some(match place {
-                DatabasePlace::Mariadb(address) => Box::new(MariadbTarget::open(address, run)?),
-                DatabasePlace::Postgres(address) => Box::new(PostgresTarget::open(address, run)?),
-                DatabasePlace::Sqlite(path) => match (&files, self.inside_files()) {
+                DatabasePlace::Mariadb(address) => Box::new(MariadbTarget::open(&self.reached(address)?, run)?),
+                DatabasePlace::Postgres(address) => Box::new(PostgresTarget::open(&self.reached(address)?, run)?),
+                DatabasePlace::Sqlite(path) => match (&local, self.inside_files()) {
                     (Some(files), Some(inside)) => {
                         Box::new(SqliteTarget::inside(path, &files.built().join(inside)))
                     }
                     (None, Some(_)) => {
-                        let root = self.files.as_deref().unwrap_or(path);
-                        Box::new(SqliteTarget::beside(path, root, run))
+                        let root = self.files.as_ref().and_then(FilesPlace::local);
+                        Box::new(SqliteTarget::beside(path, root.unwrap_or(path), run))
                     }
                     _ => Box::new(SqliteTarget::beside(path, path, run)),
                 },
@@ -305,17 +425,22 @@ impl Site {
             _ => None,
         };
         // Files alone are replaced: a database that lies in them stays.
-        let mut keeper = match (&files, &self.database, self.inside_files()) {
+        let mut keeper = match (&local, &self.database, self.inside_files()) {
             (Some(files), Some(DatabasePlace::Sqlite(path)), Some(inside)) if !halves.0 => {
                 Some(SqliteKeeper::new(path, &files.built().join(inside)))
             }
+            _ => None,
+        };
+        let mut files = match (&mut local, &mut remote) {
+            (Some(target), _) => Some(target as &mut dyn FileTarget),
+            (None, Some(target)) => Some(target as &mut dyn FileTarget),
             _ => None,
         };
         let mut keep = keeper.as_mut().map(|keeper| move || keeper.keep());
         let mut targets = Targets {
             keeper: keep.as_mut().map(|keep| keep as &mut dyn FnMut() -> Result<()>),
             database: database.as_mut().map(|target| &mut **target as &mut dyn DatabaseTarget),
-            files: files.as_mut().map(|target| target as &mut dyn fernweh_ports::FileTarget),
+            files: files.as_mut().map(|target| &mut **target as &mut dyn FileTarget),
             own: own.as_mut().map(|source| &mut **source as &mut dyn DatabaseSource),
         };
         work(&mut targets)
@@ -329,11 +454,18 @@ impl Site {
     ) -> Result<T> {
         let mut database = if halves.0 { self.database_editor()? } else { None };
         let mut files = if halves.1 { self.file_source()? } else { None };
-        let mut editor = self.files.as_deref().map(LocalEditor::new);
+        let mut editor: Option<Box<dyn FileEditor>> = match &self.files {
+            None => None,
+            Some(FilesPlace::Local(root)) => Some(Box::new(LocalEditor::new(root))),
+            Some(FilesPlace::Remote(place)) => {
+                let (tree, root) = self.file_tree(place)?;
+                Some(Box::new(RemoteEditor::new(tree, &root)))
+            }
+        };
         let mut parts = Parts {
             database: database.as_mut().map(|editor| &mut **editor as &mut dyn DatabaseEditor),
-            files: files.as_mut().map(|source| source as &mut dyn FileSource),
-            editor: editor.as_mut().map(|editor| editor as &mut dyn FileEditor),
+            files: files.as_mut().map(|source| &mut **source as &mut dyn FileSource),
+            editor: editor.as_mut().map(|editor| &mut **editor as &mut dyn FileEditor),
         };
         work(&mut parts)
     }
@@ -381,6 +513,11 @@ impl Site {
     /// Which halves of the site a command works on.
     pub fn halves(&self, only: Option<Half>) -> Result<(bool, bool)> {
         let wanted = (only != Some(Half::Files), only != Some(Half::Database));
+        if let Some(path) = &*self.elsewhere.borrow()
+            && wanted.0
+        {
+            return Err(sqlite_elsewhere(path));
+        }
         let missing = |what: &str| {
             Err(Trouble::usage(format!("site {} has no {what}", self.name))
                 .hint(format!("set {what} in [site.{}]", self.name)))
@@ -391,6 +528,24 @@ impl Site {
             _ => Ok((wanted.0 && self.database.is_some(), wanted.1 && self.files.is_some())),
         }
     }
+}
+
+/// Whether a file of another host is worth being fetched for a look at its settings.
+fn may_hold_settings(path: &str) -> bool {
+    let name = path.rsplit('/').next().unwrap_or(path);
+    let known = ["php", "inc", "env", "ini", "conf", "cfg", "cnf", "local", "py", "rb", "yml"];
+    let depth = path.matches('/').count();
+    depth <= 3 && (name.starts_with(".env") || name.rsplit_once('.').is_some_and(|(_, end)| known.contains(&end)))
+}
+
+fn sqlite_elsewhere(path: &str) -> Trouble {
+    Trouble::usage("a SQLite database on another host cannot be reached")
+        .at(path.to_owned())
+        .because("it is a file there, and reading it while the site writes would tear it")
+        .hint(
+            "stop the site, then move its files with --only files: the database goes along as the \
+             file that it is",
+        )
 }
 
 fn usual_port(postgres: bool) -> u16 {
@@ -453,23 +608,10 @@ fn known_sites(config: &Config) -> String {
     }
 }
 
-fn files_place(config: &Config, text: &str) -> Result<PathBuf> {
-    match text.split_once("://").map(|(scheme, _)| scheme) {
-        None => Ok(below(&config.folder, text)),
-        Some("file") => Ok(PathBuf::from(text.trim_start_matches("file://"))),
-        Some(scheme) => Err(not_yet(&format!("{scheme}:"))),
-    }
-}
-
 /// A path of the configuration, meant from its folder.
 fn below(folder: &Path, text: &str) -> PathBuf {
     let path = expanded(Path::new(text));
     if folder == Path::new(".") { path } else { folder.join(path) }
-}
-
-fn not_yet(what: &str) -> Trouble {
-    Trouble::usage(format!("{what} is not available yet in this version"))
-        .hint("this version knows local folders, sqlite:, mariadb: and postgres:")
 }
 
 fn absolute(path: &Path) -> PathBuf {

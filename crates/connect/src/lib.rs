@@ -4,9 +4,14 @@
 #![forbid(unsafe_code)]
 #![warn(missing_docs)]
 
+pub mod ftp;
 pub mod http;
 pub mod local;
 pub mod mariadb;
 pub mod postgres;
+pub mod remote;
 pub mod server;
+pub mod sftp;
 pub mod sqlite;
+pub mod ssh;
+mod tls;

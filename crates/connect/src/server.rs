@@ -4,6 +4,7 @@
 use fernweh_core::digest::sha256;
 use fernweh_core::record::Row;
 use fernweh_ports::{Applied, Change, Record, Result, Trouble};
+use std::path::PathBuf;
 
 /// How to reach a database on a server.
 #[derive(Clone, Debug)]
@@ -20,16 +21,46 @@ pub struct ServerAddress {
     pub database: String,
     /// The password, if one is needed.
     pub password: Option<String>,
+    /// The way, if it leads through another host.
+    pub through: Option<Through>,
+    /// Whether the connection must be encrypted, and who vouches for the server.
+    pub encryption: Option<Encryption>,
+}
+
+/// An encrypted connection, whose certificate is checked.
+#[derive(Clone, Debug)]
+pub struct Encryption {
+    /// A certificate authority (PEM file) that is trusted; otherwise those of this machine.
+    pub authority: Option<PathBuf>,
+}
+
+/// A way to a server through another host.
+#[derive(Clone, Debug)]
+pub struct Through {
+    /// The host, for people.
+    pub host: String,
+    /// The socket of this machine behind which the server answers.
+    pub socket: PathBuf,
 }
 
 impl ServerAddress {
+    /// The socket of this machine that leads to the server, if one does.
+    pub(crate) fn near_socket(&self) -> Option<String> {
+        let through = self.through.as_ref().map(|through| through.socket.display().to_string());
+        through.or_else(|| self.socket.clone())
+    }
+
     /// The address for people, without the password.
     pub fn shown(&self, scheme: &str) -> String {
         let place = match &self.socket {
             Some(socket) => socket.clone(),
             None => format!("{}:{}", self.host, self.port),
         };
-        format!("{scheme}://{}@{place}/{}", self.user, self.database)
+        let way = match &self.through {
+            Some(through) => format!(" through {}", through.host),
+            None => String::new(),
+        };
+        format!("{scheme}://{}@{place}/{}{way}", self.user, self.database)
     }
 }
 

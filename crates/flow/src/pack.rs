@@ -15,6 +15,7 @@ use fernweh_core::settings::{self, Role};
 use fernweh_core::sql::write_structure;
 use fernweh_ports::{
     DatabaseSource, FileSource, Kind, LeftOut, Result, Scope, Structure, Trouble, Unit, Watch,
+    files_of,
     counted,
 };
 use serde::Serialize;
@@ -287,6 +288,7 @@ fn pack_files(
     report.left_out_as_asked = asked.take();
     watch.stage("files", Some(total), Unit::Bytes);
     let mut pieces = PieceWriter::new(archive);
+    source.expect(files_of(&entries));
     for mut entry in entries {
         watch.go_on()?;
         match &entry.kind {

@@ -9,7 +9,7 @@ use fernweh_core::record::{EntryKind, Table, Value};
 use fernweh_core::rewrite::Rewriter;
 use fernweh_ports::{
     Applied, Change, DatabaseEditor, Direction, FileEditor, FileSource, Fingerprint, Refused,
-    Result, Scope, Trouble, Unit, Watch, counted,
+    Result, Scope, Trouble, Unit, Watch, counted, files_of,
 };
 use serde::{Deserialize, Serialize};
 use std::fs::{self, File, OpenOptions};
@@ -163,6 +163,7 @@ fn files(
         entries.push(entry);
         Ok(())
     })?;
+    source.expect(files_of(&entries));
     for entry in entries {
         watch.go_on()?;
         let EntryKind::File(size) = entry.kind else { continue };

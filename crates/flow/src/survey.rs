@@ -6,7 +6,7 @@ use fernweh_core::limits;
 use fernweh_core::record::{EntryKind, Value};
 use fernweh_core::rewrite::{Origin, Reason, Rewriter, Rule, origins};
 use fernweh_core::settings::{self, Role, Setting};
-use fernweh_ports::{DatabaseSource, FileSource, LeftOut, Overview, Result, Scope, Unit, Watch};
+use fernweh_ports::{DatabaseSource, FileSource, LeftOut, Overview, Result, Scope, Unit, Watch, files_of};
 use serde::Serialize;
 use std::collections::BTreeMap;
 use std::io::Read;
@@ -255,6 +255,9 @@ fn look_at_files(
         Ok(())
     })?;
     let mut settings: Vec<(String, Vec<Setting>)> = Vec::new();
+    let mut order = files_of(texts.iter().map(|(entry, _)| entry));
+    order.retain(|(_, size)| *size <= limits::TEXT_FILE);
+    source.expect(order);
     for (entry, leads_out) in texts {
         watch.go_on()?;
         if leads_out {

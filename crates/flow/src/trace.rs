@@ -6,7 +6,7 @@ use fernweh_core::record::{EntryKind, Table, Value};
 use fernweh_core::rewrite::{ColumnText, Rule};
 use fernweh_core::sql::{Kind, Statement};
 use fernweh_core::trace::{Form, Hit, Needle, Needles};
-use fernweh_ports::{DatabaseSource, FileSource, Result, Scope, Trouble, Unit, Watch, counted};
+use fernweh_ports::{DatabaseSource, FileSource, Result, Scope, Trouble, Unit, Watch, counted, files_of};
 use serde::Serialize;
 use std::collections::BTreeSet;
 
@@ -203,6 +203,7 @@ fn in_files(
         }
         Ok(())
     })?;
+    source.expect(files_of(&entries));
     for entry in entries {
         watch.go_on()?;
         report.files += 1;

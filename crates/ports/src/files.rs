@@ -1,7 +1,7 @@
 //! File trees: reading them, building them beside the old one, switching.
 
 use crate::Result;
-use fernweh_core::record::Entry;
+use fernweh_core::record::{Entry, EntryKind};
 use serde::{Deserialize, Serialize};
 use std::io::Read;
 use std::path::PathBuf;
@@ -26,10 +26,25 @@ pub trait FileSource: Send {
         enter: &dyn Fn(&[u8]) -> bool,
         visit: &mut dyn FnMut(Entry) -> Result<()>,
     ) -> Result<Vec<LeftOut>>;
+    /// Says which files will be opened next, by path and size; a source that waits for a
+    /// network begins to fetch them.
+    fn expect(&mut self, order: Vec<(Vec<u8>, u64)>) {
+        drop(order);
+    }
     /// The bytes of a file.
     fn open(&mut self, path: &[u8]) -> Result<Box<dyn Read + '_>>;
     /// Bytes free on its disk, if that can be known.
     fn free(&self) -> Option<u64>;
+}
+
+/// Path and size of the files among entries, in their order, as [`FileSource::expect`] takes
+/// them.
+pub fn files_of<'a>(entries: impl IntoIterator<Item = &'a Entry>) -> Vec<(Vec<u8>, u64)> {
+    let file = |entry: &Entry| match entry.kind {
+        EntryKind::File(size) => Some((entry.path.clone(), size)),
+        _ => None,
+    };
+    entries.into_iter().filter_map(file).collect()
 }
 
 /// Writes files of a live site in place.
@@ -55,8 +70,9 @@ pub struct FileSwap {
     pub target: PathBuf,
     /// The place beside it.
     pub side: PathBuf,
-    /// What identifies the new state.
-    pub new: FileId,
+    /// What identifies the new state; where a host does not tell, the names that are there
+    /// say which state is where.
+    pub new: Option<FileId>,
     /// Whether there was an old state.
     pub had_old: bool,
 }
@@ -77,6 +93,10 @@ pub trait FileTarget: Send {
     fn keep(&mut self, wanted: &dyn Fn(&[u8]) -> bool) -> Result<u64>;
     /// Sets the times of folders, writes everything through to disk, plans the switch.
     fn finish(&mut self) -> Result<FileSwap>;
+    /// What of the entries could not be carried, and what else people should know.
+    fn notes(&self) -> Vec<String> {
+        Vec::new()
+    }
     /// Removes the files of the site, so that there is room for new ones, except those that
     /// `stays` names. They are not kept.
     fn clear(&mut self, stays: &dyn Fn(&[u8]) -> bool) -> Result<()>;

@@ -18,7 +18,7 @@ pub use database::{
     Rejected, SchemasSwap, Scope, Structure, SwapObjects, SwapSchema, SwapTable, TableInfo,
     TablesSwap,
 };
-pub use files::{FileEditor, FileId, FileSource, FileSwap, FileTarget, LeftOut};
+pub use files::{FileEditor, FileId, FileSource, FileSwap, FileTarget, LeftOut, files_of};
 pub use pages::{PageProblem, PageRequest, PageResponse, PageSource};
 pub use trouble::{Kind, Result, Told, Trouble};
 pub use watch::{Silent, Unit, Watch};

@@ -3,6 +3,7 @@
 use crate::DONE;
 use crate::args::{Half, SiteArgs};
 use crate::context::Context;
+use crate::hosts::FilesPlace;
 use crate::render::{Page, counted, duration, left_out, moment, size, tree};
 use crate::site::{DatabasePlace, Site};
 use clap::Args;
@@ -78,7 +79,7 @@ pub fn run(context: &Context, args: &PackArgs) -> Result<u8> {
     };
     let both = |configured: &[String], typed: &[String]| [configured, typed].concat();
     let section = &config.content.pack;
-    let root = site.files.as_ref().and_then(|path| path.canonicalize().ok());
+    let root = site.files.as_ref().and_then(FilesPlace::on_its_host);
     let archive = match (&args.sql, &args.output) {
         // The script is taken out of an archive, which is not kept.
         (Some(script), _) => beside(script)?,
@@ -89,7 +90,7 @@ pub fn run(context: &Context, args: &PackArgs) -> Result<u8> {
     let options = PackOptions {
         site: site.name.clone(),
         url: site.url.as_ref().map(ToString::to_string),
-        root: root.map(|path| path.display().to_string()),
+        root,
         again: args.sql.is_none().then(|| again(&site.name, &archive, args)),
         level: Level::new(args.level),
         go_on: args.go_on,
@@ -108,7 +109,7 @@ pub fn run(context: &Context, args: &PackArgs) -> Result<u8> {
     let mut database = if with_database { site.database_source().map_err(doing)? } else { None };
     let mut files = if with_files { site.file_source().map_err(doing)? } else { None };
     let source = database.as_mut().map(|source| &mut **source as &mut dyn DatabaseSource);
-    let files = files.as_mut().map(|source| source as &mut dyn FileSource);
+    let files = files.as_mut().map(|source| &mut **source as &mut dyn FileSource);
     let mut report = pack(&options, source, files, &context.watch).map_err(doing)?;
     if let Some(script) = &args.sql {
         let written = ArchiveReader::open(&options.archive)

@@ -2,6 +2,7 @@
 
 use crate::args::SiteArgs;
 use crate::context::Context;
+use crate::hosts::FilesPlace;
 use crate::render::{Page, aligned, count, counted, cut_middle, lines, size, wrapped};
 use crate::site::Site;
 use crate::{DONE, site};
@@ -56,7 +57,7 @@ pub fn run(context: &Context, args: &SurveyArgs) -> Result<u8> {
     let mut files = site.file_source().map_err(doing)?;
     let source =
         database.as_mut().map(|source| &mut **source as &mut dyn fernweh_ports::DatabaseSource);
-    let files = files.as_mut().map(|source| source as &mut dyn FileSource);
+    let files = files.as_mut().map(|source| &mut **source as &mut dyn FileSource);
     let mut report = survey(&options, source, files, &context.watch).map_err(doing)?;
     if let (Some(name), Some(overview), Some(source)) =
         (&args.other, &report.database, &mut database)
@@ -108,7 +109,7 @@ fn section(site: &Site) -> String {
         }
     };
     line("url", site.url.as_ref().map(ToString::to_string));
-    line("files", site.files.as_ref().map(|path| path.display().to_string()));
+    line("files", site.files.as_ref().map(FilesPlace::shown));
     line("database", site.database.as_ref().map(site::DatabasePlace::shown));
     let on_server = matches!(
         site.database,

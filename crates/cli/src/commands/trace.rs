@@ -100,7 +100,7 @@ pub fn traced(
     let options = TraceOptions { needles: &needles, tables: &holds, skip: &skip };
     let source =
         database.as_mut().map(|source| &mut **source as &mut dyn fernweh_ports::DatabaseSource);
-    let files = files.as_mut().map(|source| source as &mut dyn FileSource);
+    let files = files.as_mut().map(|source| &mut **source as &mut dyn FileSource);
     let mut report = trace(&options, source, files, &context.watch).map_err(doing)?;
     if propose {
         let others = config.content.site.iter().filter(|(name, _)| **name != site.name);

@@ -318,7 +318,7 @@ fn in_place(
                 again: None,
             },
             database: database.as_mut().map(|source| &mut **source as &mut dyn DatabaseSource),
-            files: files.as_mut().map(|source| source as &mut dyn FileSource),
+            files: files.as_mut().map(|source| &mut **source as &mut dyn FileSource),
         };
         set_aside(present, journal, &context.watch)?;
     }

@@ -23,7 +23,7 @@ pub fn switch(swap: &FileSwap, direction: Direction) -> Result<()> {
         )
     };
     settle(swap).map_err(trouble)?;
-    let is_new = file_id(&swap.target) == Some(swap.new);
+    let is_new = file_id(&swap.target) == swap.new;
     match direction {
         Direction::Forward if is_new => return Ok(()),
         Direction::Back if !is_new => return Ok(()),

@@ -217,7 +217,7 @@ impl FileTarget for LocalTarget {
             Trouble::outside("the new files have vanished").at(self.built.display().to_string())
         })?;
         let (target, side) = (self.root.clone(), self.built.clone());
-        Ok(FileSwap { target, side, new, had_old })
+        Ok(FileSwap { target, side, new: Some(new), had_old })
     }
 
     fn clear(&mut self, stays: &dyn Fn(&[u8]) -> bool) -> Result<()> {

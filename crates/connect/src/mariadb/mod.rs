@@ -17,12 +17,12 @@ pub use editor::MariadbEditor;
 pub use source::MariadbSource;
 pub use target::MariadbTarget;
 
-use crate::server::ServerAddress;
+use crate::server::{Encryption, ServerAddress};
 use fernweh_core::record::Value;
 use fernweh_core::sql::{Dialect, quote_name};
 use fernweh_ports::{Result, Trouble};
 use mysql_async::prelude::Queryable;
-use mysql_async::{Conn, DriverError, OptsBuilder, Row};
+use mysql_async::{Conn, DriverError, OptsBuilder, Row, SslOpts};
 use tokio::runtime::{Builder, Runtime};
 
 /// One connection and the runtime that drives it.
@@ -43,6 +43,15 @@ const SESSION: &str = "SET SESSION time_zone = '+00:00', wait_timeout = 86400, \
      sql_mode = 'STRICT_ALL_TABLES,NO_AUTO_VALUE_ON_ZERO,ALLOW_INVALID_DATES', \
      foreign_key_checks = 0, unique_checks = 1, sql_quote_show_create = 1";
 
+fn encrypted(how: &Encryption) -> SslOpts {
+    match &how.authority {
+        Some(path) => SslOpts::default()
+            .with_disable_built_in_roots(true)
+            .with_root_certs(vec![path.clone().into()]),
+        None => SslOpts::default(),
+    }
+}
+
 impl Link {
     pub(crate) fn open(address: &ServerAddress) -> Result<Self> {
         let failed = |error: &mysql_async::Error| login_trouble(address, error);
@@ -52,7 +61,8 @@ impl Link {
         let options = OptsBuilder::default()
             .ip_or_hostname(address.host.clone())
             .tcp_port(address.port)
-            .socket(address.socket.clone())
+            .ssl_opts(address.encryption.as_ref().map(encrypted))
+            .socket(address.near_socket())
             .prefer_socket(false)
             .user(Some(address.user.clone()))
             .pass(address.password.clone())

@@ -24,6 +24,7 @@ use fernweh_core::record::Value;
 use fernweh_core::sql::{Dialect, POSTGRES_SETTINGS, quote_name, write_row};
 use fernweh_ports::{Result, Trouble};
 use tokio::runtime::{Builder, Runtime};
+use tokio_postgres_rustls::MakeRustlsConnect;
 use tokio_postgres::config::SslMode;
 use tokio_postgres::{Client, Config, Error, NoTls, SimpleQueryMessage};
 
@@ -37,6 +38,13 @@ pub(crate) struct Link {
 /// A table of texts, as the server gives it.
 type Rows = Vec<Vec<Option<String>>>;
 
+/// The host, or the folder of the socket that leads there.
+fn near_folder(address: &ServerAddress) -> String {
+    let way = address.through.as_ref().and_then(|through| through.socket.parent());
+    let way = way.map(|folder| folder.display().to_string());
+    way.or_else(|| address.socket.clone()).unwrap_or_else(|| address.host.clone())
+}
+
 impl Link {
     pub(crate) fn open(address: &ServerAddress) -> Result<Self> {
         let runtime = Builder::new_current_thread().enable_all().build().map_err(|error| {
@@ -44,19 +52,33 @@ impl Link {
         })?;
         let mut config = Config::new();
         config
-            .host(address.socket.as_ref().unwrap_or(&address.host))
+            .host(near_folder(address))
             .port(address.port)
             .user(&address.user)
             .dbname(&address.database)
-            .ssl_mode(SslMode::Disable)
+            .ssl_mode(match address.encryption {
+                Some(_) => SslMode::Require,
+                None => SslMode::Disable,
+            })
             .application_name("fernweh");
         if let Some(password) = &address.password {
             config.password(password);
         }
-        let (client, connection) = runtime
-            .block_on(config.connect(NoTls))
-            .map_err(|error| login_trouble(address, &error))?;
-        runtime.spawn(connection);
+        let failed = |error: Error| login_trouble(address, &error);
+        let client = match &address.encryption {
+            None => {
+                let (client, connection) =
+                    runtime.block_on(config.connect(NoTls)).map_err(failed)?;
+                runtime.spawn(connection);
+                client
+            }
+            Some(how) => {
+                let tls = MakeRustlsConnect::new(crate::tls::client(how.authority.as_deref())?);
+                let (client, connection) = runtime.block_on(config.connect(tls)).map_err(failed)?;
+                runtime.spawn(connection);
+                client
+            }
+        };
         let mut link = Self { runtime, client, shown: address.shown("postgres") };
         link.run(POSTGRES_SETTINGS)?;
         link.run("SET statement_timeout = 0; SET idle_in_transaction_session_timeout = 0")?;

@@ -423,6 +423,7 @@ fn build(
             check_files(archive, report)?;
         }
         plan.files = Some(target.finish()?);
+        report.notes.extend(target.notes());
     }
     journal.step(&Step::Checked, watch)?;
     watch.go_on()?;

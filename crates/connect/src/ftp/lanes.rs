@@ -1,0 +1,193 @@
+//! Connections to an FTP host, opened as they are needed and used again.
+
+use super::FtpAddress;
+use fernweh_ports::{Result, Trouble};
+use std::sync::Mutex;
+use std::sync::atomic::{AtomicUsize, Ordering};
+use std::time::Duration;
+use suppaftp::tokio::{AsyncRustlsConnector, AsyncRustlsFtpStream};
+use suppaftp::types::FileType;
+use suppaftp::{Encoding, FtpError, Mode, Status};
+use tokio::net::TcpStream;
+use tokio::sync::{Semaphore, SemaphorePermit};
+
+/// How many connections are kept; hosts that allow fewer say so and get fewer.
+pub(super) const LANES: usize = 6;
+const PATIENCE: Duration = Duration::from_secs(20);
+
+/// Names as the bytes that they are: each byte is the character of its number.
+#[derive(Debug)]
+struct Bytewise;
+
+impl Encoding for Bytewise {
+    fn decode(&self, bytes: &[u8]) -> String {
+        as_text(bytes)
+    }
+
+    fn encode(&self, text: &str) -> std::io::Result<Vec<u8>> {
+        Ok(as_bytes(text))
+    }
+}
+
+/// Bytes as characters of the same numbers.
+pub(super) fn as_text(bytes: &[u8]) -> String {
+    bytes.iter().map(|byte| char::from(*byte)).collect()
+}
+
+/// Characters below 256 as bytes of the same numbers.
+pub(super) fn as_bytes(text: &str) -> Vec<u8> {
+    text.chars().map(|one| u8::try_from(u32::from(one)).unwrap_or(b'?')).collect()
+}
+
+/// The connections.
+pub(super) struct Lanes {
+    address: FtpAddress,
+    tls: Option<std::sync::Arc<rustls::ClientConfig>>,
+    idle: Mutex<Vec<AsyncRustlsFtpStream>>,
+    permits: Semaphore,
+    open: AtomicUsize,
+}
+
+/// A connection in use; it is given back if it is still good.
+pub(super) struct Lane<'a> {
+    pub ftp: AsyncRustlsFtpStream,
+    lanes: &'a Lanes,
+    _permit: SemaphorePermit<'a>,
+}
+
+impl Lane<'_> {
+    /// Gives the connection back.
+    pub fn back(self) {
+        if let Ok(mut idle) = self.lanes.idle.lock() {
+            idle.push(self.ftp);
+        }
+    }
+
+    /// The connection is not usable any more.
+    pub fn broken(self) {
+        self.lanes.open.fetch_sub(1, Ordering::Relaxed);
+    }
+}
+
+impl Lanes {
+    pub fn new(address: FtpAddress) -> Result<Self> {
+        let tls = match address.encrypted {
+            true => {
+                let mut config = crate::tls::client(address.authority.as_deref())?;
+                // Many hosts want to see the session of the control connection again on that
+                // of the data, and recognise it by its number only.
+                config.resumption = rustls::client::Resumption::in_memory_sessions(64);
+                Some(std::sync::Arc::new(config))
+            }
+            false => None,
+        };
+        let (idle, permits) = (Mutex::default(), Semaphore::new(LANES));
+        Ok(Self { address, tls, idle, permits, open: AtomicUsize::new(0) })
+    }
+
+    pub fn shown(&self) -> String {
+        self.address.shown()
+    }
+
+    /// A connection that nobody uses, or a new one.
+    pub async fn lane(&self) -> Result<Lane<'_>> {
+        loop {
+            let permit = self.permits.acquire().await.map_err(|error| self.trouble(&error))?;
+            let idle = self.idle.lock().ok().and_then(|mut idle| idle.pop());
+            if let Some(ftp) = idle {
+                return Ok(Lane { ftp, lanes: self, _permit: permit });
+            }
+            match self.connect().await {
+                Ok(ftp) => {
+                    self.open.fetch_add(1, Ordering::Relaxed);
+                    return Ok(Lane { ftp, lanes: self, _permit: permit });
+                }
+                // The host allows no more than there are.
+                Err(_) if self.open.load(Ordering::Relaxed) > 0 => permit.forget(),
+                Err(trouble) => return Err(trouble),
+            }
+        }
+    }
+
+    async fn connect(&self) -> Result<AsyncRustlsFtpStream> {
+        match tokio::time::timeout(PATIENCE, self.log_in()).await {
+            Ok(outcome) => outcome,
+            Err(_) => Err(self
+                .trouble(&"it does not answer")
+                .hint("check host and port; a firewall may be in between")
+                .lost(true)),
+        }
+    }
+
+    async fn log_in(&self) -> Result<AsyncRustlsFtpStream> {
+        let FtpAddress { host, port, user, password, .. } = &self.address;
+        let stream = TcpStream::connect((host.as_str(), *port)).await.map_err(|error| {
+            let hint = match error.kind() {
+                std::io::ErrorKind::ConnectionRefused => "check the port: nothing answers on it",
+                _ => "check the spelling of the host's name",
+            };
+            self.trouble(&error).hint(hint)
+        })?;
+        let _ = stream.set_nodelay(true);
+        let failed = |error: FtpError| self.trouble(&readable(&error)).lost(is_lost(&error));
+        let mut ftp =
+            AsyncRustlsFtpStream::connect_with_stream(stream).await.map_err(failed)?;
+        if let Some(config) = &self.tls {
+            let connector = tokio_rustls::TlsConnector::from(config.clone());
+            let secured = ftp.into_secure(AsyncRustlsConnector::from(connector), host).await;
+            ftp = secured.map_err(|error| {
+                failed(error).hint(
+                    "see whether the host offers FTP with TLS; a certificate of its own is \
+                     trusted with authority = \"authority.pem\"",
+                )
+            })?;
+        }
+        ftp.set_encoding(Bytewise).await;
+        ftp.login(user, password).await.map_err(|error| match &error {
+            FtpError::UnexpectedResponse(_) if !is_lost(&error) => {
+                Trouble::outside(format!("cannot log in at {host} over FTP"))
+                    .at(self.address.shown())
+                    .because(format!("the host refuses user {user}: {}", readable(&error)))
+                    .hint("set password.files of the site, or check user and password")
+            }
+            _ => failed(error),
+        })?;
+        ftp.set_mode(Mode::Passive);
+        // A host behind a router names an address that nobody reaches.
+        ftp.set_passive_nat_workaround(true);
+        ftp.transfer_type(FileType::Binary).await.map_err(failed)?;
+        // Names are UTF-8 where the host can do that; others leave bytes alone.
+        let utf8 = [Status::CommandOk, Status::CommandNotImplemented];
+        let _ = ftp.custom_command("OPTS UTF8 ON", &utf8).await;
+        Ok(ftp)
+    }
+
+    fn trouble(&self, because: &dyn std::fmt::Display) -> Trouble {
+        Trouble::outside(format!("cannot reach {} over FTP", self.address.host))
+            .at(self.address.shown())
+            .because(because)
+    }
+}
+
+/// What the host said, or what happened, without the library's words.
+pub(super) fn readable(error: &FtpError) -> String {
+    match error {
+        FtpError::UnexpectedResponse(response) => {
+            let text = String::from_utf8_lossy(&response.body);
+            text.trim().replace("\r\n", " ")
+        }
+        FtpError::ConnectionError(error) => error.to_string(),
+        other => other.to_string(),
+    }
+}
+
+/// Whether the connection itself is of no use any more.
+pub(super) fn is_lost(error: &FtpError) -> bool {
+    match error {
+        FtpError::UnexpectedResponse(response) => {
+            matches!(response.status, Status::NotAvailable)
+        }
+        FtpError::ConnectionError(error) => error.kind() != std::io::ErrorKind::InvalidInput,
+        _ => true,
+    }
+}

@@ -1,0 +1,374 @@
+//! The steps of a file tree, in commands of FTP.
+
+use super::FtpAddress;
+use super::lanes::{LANES, Lane, Lanes, as_bytes, as_text, is_lost, readable};
+use super::listing::{Listed, of_facts, of_line, written};
+use crate::remote::{Carries, Doing, Dress, Found, FoundKind, Tree};
+use crate::ssh::runtime;
+use bytes::{Bytes, BytesMut};
+use fernweh_ports::{Result, Trouble};
+use std::collections::HashMap;
+use std::sync::Mutex;
+use std::sync::atomic::{AtomicBool, Ordering};
+use suppaftp::{FtpError, Status};
+use tokio::io::{AsyncReadExt, AsyncWriteExt};
+use tokio::sync::mpsc;
+
+/// The most entries that a folder may list.
+const ENTRIES: usize = 2_000_000;
+
+/// A host's files.
+pub struct FtpTree {
+    lanes: Lanes,
+    /// The host lists facts.
+    facts: bool,
+    /// The command that sets times.
+    sets_times: Option<&'static str>,
+    modes: AtomicBool,
+    times: AtomicBool,
+    /// Where the links lead that were listed.
+    links: Mutex<HashMap<Vec<u8>, Vec<u8>>>,
+}
+
+impl FtpTree {
+    /// Logs in.
+    pub fn open(address: FtpAddress) -> Result<Self> {
+        let lanes = Lanes::new(address)?;
+        let features = runtime().block_on(async {
+            let mut lane = lanes.lane().await?;
+            // A host that does not tell has none.
+            let features = lane.ftp.feat().await.unwrap_or_default();
+            lane.back();
+            Ok::<_, Trouble>(features)
+        })?;
+        let has = |name: &str| features.keys().any(|key| key.eq_ignore_ascii_case(name));
+        let facts = has("MLST") || has("MLSD");
+        let sets_times = match (has("MFMT"), has("MDTM")) {
+            (true, _) => Some("MFMT"),
+            (false, true) => Some("MDTM"),
+            _ => None,
+        };
+        Ok(Self {
+            lanes,
+            facts,
+            sets_times,
+            modes: AtomicBool::new(true),
+            times: AtomicBool::new(sets_times.is_some()),
+            links: Mutex::default(),
+        })
+    }
+
+    fn trouble(&self, what: &str, path: &[u8], error: &FtpError) -> Trouble {
+        let place = format!("{}{}", self.lanes.shown(), String::from_utf8_lossy(path));
+        let trouble = Trouble::outside(what).at(place).because(readable(error));
+        let status = match error {
+            FtpError::UnexpectedResponse(response) => Some(response.status),
+            _ => None,
+        };
+        match status {
+            Some(Status::ExceededStorage | Status::RequestedActionNotTaken) => trouble
+                .because(format!("no room left on the host ({})", readable(error)))
+                .hint("make room there, or choose another host"),
+            Some(Status::FileUnavailable | Status::BadFilename) => {
+                trouble.hint("check the path, its owner and its permissions on the host")
+            }
+            _ if is_lost(error) => trouble
+                .because(format!("the connection to the host is lost ({})", readable(error)))
+                .hint("type the same command again to go on")
+                .lost(true),
+            _ => trouble,
+        }
+    }
+
+    /// Runs one step on a connection, and gives the connection back if it is still good.
+    async fn step<T>(
+        &self,
+        what: &str,
+        path: &[u8],
+        step: impl AsyncFnOnce(&mut Lane<'_>) -> std::result::Result<T, FtpError>,
+    ) -> Result<T> {
+        let mut lane = self.lanes.lane().await?;
+        match step(&mut lane).await {
+            Ok(value) => {
+                lane.back();
+                Ok(value)
+            }
+            Err(error) => {
+                if is_lost(&error) { lane.broken() } else { lane.back() }
+                Err(self.trouble(what, path, &error))
+            }
+        }
+    }
+
+    async fn entries(&self, folder: &[u8]) -> Result<Vec<Listed>> {
+        let facts = self.facts;
+        let path = as_text(folder);
+        let listed = self
+            .step("cannot list a folder on the host", folder, async |lane| {
+                // A folder that is not there is an empty listing for many hosts.
+                lane.ftp.cwd(&path).await?;
+                let (command, read): (&str, fn(&str) -> Option<Listed>) = match facts {
+                    true => ("MLSD", of_facts),
+                    false => ("LIST -a", of_line),
+                };
+                let wanted = [Status::AboutToSend, Status::AlreadyOpen];
+                let (_, mut stream) = lane.ftp.custom_data_command(command, &wanted).await?;
+                let mut text = Vec::new();
+                let most = (ENTRIES * 64) as u64;
+                let came = (&mut stream).take(most).read_to_end(&mut text).await;
+                came.map_err(FtpError::ConnectionError)?;
+                if text.len() as u64 == most {
+                    return Err(FtpError::BadResponse);
+                }
+                stream.finish().await?;
+                let lines = text.split(|byte| *byte == b'\n');
+                let lines = lines.map(|line| line.strip_suffix(b"\r").unwrap_or(line));
+                Ok(lines.filter_map(|line| read(&as_text(line))).collect::<Vec<_>>())
+            })
+            .await?;
+        if let Ok(mut links) = self.links.lock() {
+            for (found, link) in &listed {
+                if let Some(to) = link {
+                    links.insert([folder.strip_suffix(b"/").unwrap_or(folder), b"/", &found.name].concat(), to.clone());
+                }
+            }
+        }
+        Ok(listed)
+    }
+
+    /// Whether a path is a folder; a path that ends in `/.` is one through links.
+    async fn is_folder(&self, path: &[u8]) -> Result<bool> {
+        let text = as_text(path.strip_suffix(b"/.").filter(|rest| !rest.is_empty()).unwrap_or(path));
+        let mut lane = self.lanes.lane().await?;
+        let entered = lane.ftp.cwd(&text).await;
+        match entered {
+            Ok(()) => {
+                lane.back();
+                Ok(true)
+            }
+            Err(error) if !is_lost(&error) => {
+                lane.back();
+                Ok(false)
+            }
+            Err(error) => {
+                lane.broken();
+                Err(self.trouble("cannot look at a folder", path, &error))
+            }
+        }
+    }
+
+    async fn put_properties(&self, lane: &mut Lane<'_>, path: &str, dress: Dress) -> std::result::Result<(), FtpError> {
+        let done = [Status::File, Status::CommandOk, Status::RequestedFileActionOk];
+        if let (Some(mode), true) = (dress.mode, self.modes.load(Ordering::Relaxed)) {
+            let command = format!("SITE CHMOD {mode:04o} {path}");
+            self.unless_unknown(&self.modes, lane.ftp.custom_command(command, &done).await)?;
+        }
+        if let (Some(time), Some(word), true) = (dress.mtime, self.sets_times, self.times.load(Ordering::Relaxed)) {
+            let command = format!("{word} {} {path}", written(time.max(0)));
+            self.unless_unknown(&self.times, lane.ftp.custom_command(command, &done).await)?;
+        }
+        Ok(())
+    }
+
+    /// A property that the host does not know, or refuses, is not asked for again.
+    fn unless_unknown<T>(&self, known: &AtomicBool, answer: std::result::Result<T, FtpError>) -> std::result::Result<(), FtpError> {
+        match answer {
+            Ok(_) => Ok(()),
+            Err(error) if is_lost(&error) => Err(error),
+            Err(_) => {
+                known.store(false, Ordering::Relaxed);
+                Ok(())
+            }
+        }
+    }
+}
+
+async fn read_file(
+    lane: &mut Lane<'_>,
+    path: &str,
+    size: u64,
+    to: mpsc::Sender<Bytes>,
+) -> std::result::Result<(), FtpError> {
+    let mut stream = lane.ftp.retr_as_stream(path).await?;
+    let mut left = size;
+    loop {
+        let mut portion = BytesMut::with_capacity(128 << 10);
+        let length = stream.read_buf(&mut portion).await.map_err(FtpError::ConnectionError)?;
+        if length == 0 {
+            break;
+        }
+        let wanted = usize::try_from(left).unwrap_or(usize::MAX).min(length);
+        left -= wanted as u64;
+        portion.truncate(wanted);
+        let gone = wanted > 0 && to.send(portion.freeze()).await.is_err();
+        if gone || wanted < length {
+            // Nobody wants the rest: this connection cannot be used further.
+            return Err(FtpError::BadResponse);
+        }
+    }
+    stream.finish().await
+}
+
+async fn write_file(
+    lane: &mut Lane<'_>,
+    path: &str,
+    at: u64,
+    from: &mut mpsc::Receiver<Bytes>,
+) -> std::result::Result<(), FtpError> {
+    lane.ftp.resume_transfer(usize::try_from(at).unwrap_or(usize::MAX)).await?;
+    let mut stream = lane.ftp.put_with_stream(path).await?;
+    while let Some(portion) = from.recv().await {
+        if stream.write_all(&portion).await.is_err() {
+            // The reason comes on the other connection.
+            break;
+        }
+    }
+    stream.finish().await
+}
+
+impl Tree for FtpTree {
+    fn shown(&self) -> String {
+        self.lanes.shown()
+    }
+
+    fn lanes(&self) -> usize {
+        LANES
+    }
+
+    fn carries(&self) -> Carries {
+        let (modes, times) = (self.modes.load(Ordering::Relaxed), self.times.load(Ordering::Relaxed));
+        Carries { links: false, modes, times }
+    }
+
+    fn list<'a>(&'a self, folder: &'a [u8]) -> Doing<'a, Vec<Found>> {
+        Box::pin(async move {
+            Ok(self.entries(folder).await?.into_iter().map(|(found, _)| found).collect())
+        })
+    }
+
+    fn look<'a>(&'a self, path: &'a [u8]) -> Doing<'a, Option<Found>> {
+        Box::pin(async move {
+            let name = path.rsplit(|byte| *byte == b'/').next().unwrap_or_default();
+            if name.is_empty() || name == b"." {
+                let folder = self.is_folder(path).await?;
+                let kind = FoundKind::Folder;
+                let owner = (0, 0);
+                return Ok(folder.then_some(Found { name: Vec::new(), kind, mode: None, mtime: None, owner }));
+            }
+            let parent = &path[..path.len() - name.len() - 1];
+            let parent = if parent.is_empty() { b"/" } else { parent };
+            if !self.is_folder(parent).await? {
+                return Ok(None);
+            }
+            Ok(self.entries(parent).await?.into_iter().map(|(found, _)| found).find(|found| found.name == name))
+        })
+    }
+
+    fn fetch<'a>(&'a self, path: &'a [u8], size: u64, to: mpsc::Sender<Bytes>) -> Doing<'a, ()> {
+        Box::pin(async move {
+            let mut lane = self.lanes.lane().await?;
+            match read_file(&mut lane, &as_text(path), size, to).await {
+                Ok(()) => lane.back(),
+                Err(FtpError::BadResponse) => lane.broken(),
+                Err(error) => {
+                    if is_lost(&error) { lane.broken() } else { lane.back() }
+                    return Err(self.trouble("cannot read a file on the host", path, &error));
+                }
+            }
+            Ok(())
+        })
+    }
+
+    fn store<'a>(
+        &'a self,
+        path: &'a [u8],
+        at: u64,
+        mut from: mpsc::Receiver<Bytes>,
+        dress: Dress,
+    ) -> Doing<'a, ()> {
+        Box::pin(async move {
+            self.step("cannot write a file on the host", path, async |lane| {
+                let name = as_text(path);
+                write_file(lane, &name, at, &mut from).await?;
+                self.put_properties(lane, &name, dress).await
+            })
+            .await
+        })
+    }
+
+    fn dress<'a>(&'a self, path: &'a [u8], dress: Dress) -> Doing<'a, ()> {
+        Box::pin(async move {
+            self.step("cannot set the properties of an entry on the host", path, async |lane| {
+                self.put_properties(lane, &as_text(path), dress).await
+            })
+            .await
+        })
+    }
+
+    fn make_folder<'a>(&'a self, path: &'a [u8]) -> Doing<'a, ()> {
+        Box::pin(async move {
+            self.step("cannot make a folder on the host", path, async |lane| {
+                let made = [Status::PathCreated, Status::RequestedFileActionOk];
+                lane.ftp.custom_command(format!("MKD {}", as_text(path)), &made).await.map(drop)
+            })
+            .await
+        })
+    }
+
+    fn make_link<'a>(&'a self, path: &'a [u8], _target: &'a [u8]) -> Doing<'a, ()> {
+        Box::pin(async move {
+            Err(Trouble::outside("FTP cannot make links")
+                .at(String::from_utf8_lossy(path).into_owned()))
+        })
+    }
+
+    fn read_link<'a>(&'a self, path: &'a [u8]) -> Doing<'a, Vec<u8>> {
+        Box::pin(async move {
+            let known = self.links.lock().ok().and_then(|links| links.get(path).cloned());
+            known.ok_or_else(|| {
+                Trouble::outside("FTP does not say where this link leads")
+                    .at(String::from_utf8_lossy(path).into_owned())
+            })
+        })
+    }
+
+    fn rename<'a>(&'a self, from: &'a [u8], to: &'a [u8], _over: bool) -> Doing<'a, ()> {
+        Box::pin(async move {
+            self.step("cannot rename an entry on the host", from, async |lane| {
+                lane.ftp.rename(as_text(from), as_text(to)).await
+            })
+            .await
+        })
+    }
+
+    fn remove_file<'a>(&'a self, path: &'a [u8]) -> Doing<'a, ()> {
+        Box::pin(async move {
+            self.step("cannot remove a file on the host", path, async |lane| {
+                lane.ftp.rm(as_text(path)).await
+            })
+            .await
+        })
+    }
+
+    fn remove_folder<'a>(&'a self, path: &'a [u8]) -> Doing<'a, ()> {
+        Box::pin(async move {
+            self.step("cannot remove a folder on the host", path, async |lane| {
+                lane.ftp.rmdir(as_text(path)).await
+            })
+            .await
+        })
+    }
+
+    fn resolve<'a>(&'a self, path: &'a [u8]) -> Doing<'a, Vec<u8>> {
+        Box::pin(async move {
+            self.step("cannot find a folder", path, async |lane| {
+                Ok(as_bytes(&lane.ftp.pwd().await?))
+            })
+            .await
+        })
+    }
+
+    fn free<'a>(&'a self, _path: &'a [u8]) -> Doing<'a, Option<u64>> {
+        Box::pin(async { Ok(None) })
+    }
+}

@@ -1,0 +1,60 @@
+//! Changing files of a live site on another host.
+
+use super::{Dress, Tree, joined, split};
+use crate::ssh::runtime;
+use bytes::Bytes;
+use fernweh_ports::{FileEditor, Result};
+use std::sync::Arc;
+use tokio::sync::mpsc;
+
+/// A folder whose files are changed.
+pub struct RemoteEditor {
+    tree: Arc<dyn Tree>,
+    root: Vec<u8>,
+}
+
+impl RemoteEditor {
+    /// The tree below `root`.
+    pub fn new(tree: Arc<dyn Tree>, root: &[u8]) -> Self {
+        Self { tree, root: root.to_vec() }
+    }
+}
+
+impl FileEditor for RemoteEditor {
+    /// A visitor sees the old content or the new one, never a part: the new file is
+    /// written beside the old one, and takes its name.
+    fn replace(&mut self, path: &[u8], content: &[u8]) -> Result<()> {
+        let full = joined(&self.root, path);
+        let (folder, name) = split(&full);
+        let beside = joined(folder, &[b".fernweh-", name].concat());
+        let tree = &*self.tree;
+        runtime().block_on(async {
+            let old = tree.look(&full).await?;
+            let dress = Dress { mode: old.and_then(|old| old.mode), mtime: None };
+            if tree.look(&beside).await?.is_some() {
+                tree.remove_file(&beside).await?;
+            }
+            let written = match write(tree, &beside, content.to_vec(), dress).await {
+                Ok(()) => tree.rename(&beside, &full, true).await,
+                Err(trouble) => Err(trouble),
+            };
+            if written.is_err() {
+                let _ = tree.remove_file(&beside).await;
+            }
+            written
+        })
+    }
+}
+
+/// Writes a small new file.
+pub(super) async fn write(tree: &dyn Tree, path: &[u8], content: impl Into<Bytes>, dress: Dress) -> Result<()> {
+    let (to, from) = mpsc::channel(1);
+    let content = content.into();
+    let feed = async {
+        if !content.is_empty() {
+            let _ = to.send(content).await;
+        }
+        drop(to);
+    };
+    tokio::join!(tree.store(path, 0, from, dress), feed).0
+}

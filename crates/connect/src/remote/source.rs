@@ -1,0 +1,316 @@
+//! Reading a file tree of another host: folders are listed and small files fetched before
+//! they are asked for, so that nobody waits for the network between two of them.
+
+use super::{Found, FoundKind, Tree, joined, listed, shown};
+use crate::ssh::runtime;
+use bytes::Bytes;
+use fernweh_core::record::{Entry, EntryKind};
+use fernweh_ports::{FileSource, LeftOut, Result, Trouble};
+use std::collections::VecDeque;
+use std::io::Read;
+use std::sync::Arc;
+use tokio::sync::mpsc;
+use tokio::task::JoinHandle;
+
+/// How deep folders may lie.
+const DEPTH: usize = 200;
+/// How many entries a tree may have.
+const ENTRIES: usize = 10_000_000;
+/// Files up to this size (bytes) are fetched before they are asked for.
+const SMALL: u64 = 512 << 10;
+/// Bytes of files that are fetched and not yet asked for.
+const AHEAD: u64 = 8 << 20;
+
+/// A folder on another host.
+pub struct RemoteSource {
+    tree: Arc<dyn Tree>,
+    root: Vec<u8>,
+    /// What will be asked for next, in this order.
+    expected: VecDeque<(Vec<u8>, u64)>,
+    fetching: VecDeque<Fetching>,
+    bytes: u64,
+}
+
+struct Fetching {
+    path: Vec<u8>,
+    size: u64,
+    task: JoinHandle<Result<Vec<u8>>>,
+}
+
+impl Drop for Fetching {
+    fn drop(&mut self) {
+        self.task.abort();
+    }
+}
+
+/// An entry that was listed and not yet visited.
+struct Listed {
+    path: Vec<u8>,
+    found: Found,
+    wanted: Option<bool>,
+    listing: Option<JoinHandle<Result<Vec<Found>>>>,
+}
+
+impl RemoteSource {
+    /// The tree below `root`, which must be a folder.
+    pub fn open(tree: Arc<dyn Tree>, root: &[u8]) -> Result<Self> {
+        let trouble = |because: &str| {
+            Trouble::outside("cannot read the site's files")
+                .at(shown(&*tree, root))
+                .because(because)
+                .hint("set files to the folder of the site, as the host names it")
+        };
+        // The site's folder itself may be a link to where it really is.
+        let probe = joined(root, b".");
+        match runtime().block_on(tree.look(&probe)) {
+            Ok(Some(found)) if found.kind == FoundKind::Folder => {}
+            Ok(Some(_)) => return Err(trouble("this is not a folder")),
+            Ok(None) => return Err(trouble("there is no such folder")),
+            Err(other) => return Err(other),
+        }
+        let (expected, fetching) = (VecDeque::new(), VecDeque::new());
+        Ok(Self { tree, root: root.to_vec(), expected, fetching, bytes: 0 })
+    }
+
+    fn full(&self, path: &[u8]) -> Vec<u8> {
+        if path.is_empty() { self.root.clone() } else { joined(&self.root, path) }
+    }
+
+    fn begin_listing(&self, path: &[u8]) -> JoinHandle<Result<Vec<Found>>> {
+        let (tree, full) = (self.tree.clone(), self.full(path));
+        runtime().spawn(async move { listed(&*tree, &full).await })
+    }
+
+    /// Begins to list the folders that will be visited next.
+    fn look_ahead(&self, stack: &mut [Listed], enter: &dyn Fn(&[u8]) -> bool) {
+        let mut under_way = 0;
+        for next in stack.iter_mut().rev().take(256) {
+            if under_way >= self.tree.lanes() {
+                break;
+            }
+            if next.found.kind != FoundKind::Folder {
+                continue;
+            }
+            let wanted = *next.wanted.get_or_insert_with(|| enter(&next.path));
+            if wanted {
+                under_way += 1;
+                if next.listing.is_none() {
+                    next.listing = Some(self.begin_listing(&next.path));
+                }
+            }
+        }
+    }
+
+    fn stacked(path: &[u8], found: Vec<Found>, stack: &mut Vec<Listed>) {
+        stack.extend(found.into_iter().rev().map(|found| {
+            let path = match path.is_empty() {
+                true => found.name.clone(),
+                false => joined(path, &found.name),
+            };
+            Listed { path, found, wanted: None, listing: None }
+        }));
+    }
+
+    /// Keeps as many small files under way as there is room for.
+    fn fetch_ahead(&mut self) {
+        while self.fetching.len() < 2 * self.tree.lanes() && self.bytes < AHEAD {
+            match self.expected.front() {
+                Some((_, size)) if *size <= SMALL => {}
+                _ => break,
+            }
+            let Some((path, size)) = self.expected.pop_front() else { break };
+            let (tree, full) = (self.tree.clone(), self.full(&path));
+            let task = runtime().spawn(async move { whole(&*tree, &full, size).await });
+            self.bytes += size;
+            self.fetching.push_back(Fetching { path, size, task });
+        }
+    }
+}
+
+/// The content of a small file.
+async fn whole(tree: &dyn Tree, path: &[u8], size: u64) -> Result<Vec<u8>> {
+    let (to, mut from) = mpsc::channel::<Bytes>(4);
+    let mut content = Vec::with_capacity(usize::try_from(size).unwrap_or(0));
+    let collect = async {
+        while let Some(bytes) = from.recv().await {
+            content.extend_from_slice(&bytes);
+        }
+    };
+    let (fetched, ()) = tokio::join!(tree.fetch(path, size, to), collect);
+    fetched.map(|()| content)
+}
+
+fn entry_of(path: Vec<u8>, found: &Found, kind: EntryKind) -> Entry {
+    let usual = if kind == EntryKind::Folder { 0o755 } else { 0o644 };
+    Entry {
+        path,
+        kind,
+        mode: found.mode.unwrap_or(usual),
+        mtime: found.mtime.unwrap_or(0),
+        nanos: 0,
+        owner: found.owner,
+    }
+}
+
+impl FileSource for RemoteSource {
+    fn place(&self) -> String {
+        shown(&*self.tree, &self.root)
+    }
+
+    fn walk(
+        &mut self,
+        enter: &dyn Fn(&[u8]) -> bool,
+        visit: &mut dyn FnMut(Entry) -> Result<()>,
+    ) -> Result<Vec<LeftOut>> {
+        let mut left_out = Vec::new();
+        let mut stack = Vec::new();
+        let top = settled(self.begin_listing(b""))?;
+        let top = top.into_iter().filter(|entry| entry.name != super::target::WITHIN).collect();
+        Self::stacked(b"", top, &mut stack);
+        let mut seen = 0;
+        while let Some(mut next) = stack.pop() {
+            let wanted = next.wanted.unwrap_or_else(|| enter(&next.path));
+            if !wanted {
+                continue;
+            }
+            seen += 1;
+            let endless = |because: String| {
+                Trouble::outside("the host's files do not end")
+                    .at(shown(&*self.tree, &self.full(&next.path)))
+                    .because(because)
+                    .hint("leave this folder out with --leave-out, if it is not the site's")
+            };
+            if seen > ENTRIES {
+                return Err(endless(format!("more than {ENTRIES} entries")));
+            }
+            let path = next.path.clone();
+            match next.found.kind {
+                FoundKind::Folder => {
+                    if path.iter().filter(|byte| **byte == b'/').count() >= DEPTH {
+                        return Err(endless(format!("folders lie more than {DEPTH} deep")));
+                    }
+                    visit(entry_of(path.clone(), &next.found, EntryKind::Folder))?;
+                    let listing = next.listing.take();
+                    let listing = listing.unwrap_or_else(|| self.begin_listing(&path));
+                    Self::stacked(&path, settled(listing)?, &mut stack);
+                    self.look_ahead(&mut stack, enter);
+                }
+                FoundKind::File(size) => {
+                    visit(entry_of(path, &next.found, EntryKind::File(size)))?;
+                }
+                FoundKind::Link => {
+                    let to = runtime().block_on(self.tree.read_link(&self.full(&path)));
+                    match to {
+                        Ok(to) => visit(entry_of(path, &next.found, EntryKind::Link(to)))?,
+                        Err(trouble) if trouble.lost => return Err(trouble),
+                        Err(trouble) => left_out.push(LeftOut {
+                            path: String::from_utf8_lossy(&path).into_owned(),
+                            because: format!("a link that cannot be read: {trouble}"),
+                        }),
+                    }
+                }
+                FoundKind::Other => left_out.push(LeftOut {
+                    path: String::from_utf8_lossy(&path).into_owned(),
+                    because: "neither file, folder nor link (a socket or device)".into(),
+                }),
+            }
+        }
+        Ok(left_out)
+    }
+
+    fn expect(&mut self, order: Vec<(Vec<u8>, u64)>) {
+        self.fetching.clear();
+        self.bytes = 0;
+        self.expected = order.into();
+    }
+
+    fn open(&mut self, path: &[u8]) -> Result<Box<dyn Read + '_>> {
+        // What was expected and is not wanted after all is passed over.
+        if self.fetching.iter().any(|next| next.path == path)
+            || self.expected.iter().take(1024).any(|(next, _)| next == path)
+        {
+            loop {
+                self.fetch_ahead();
+                match self.fetching.pop_front() {
+                    Some(mut next) if next.path == path => {
+                        self.bytes -= next.size;
+                        let content = runtime().block_on(&mut next.task);
+                        self.fetch_ahead();
+                        let content = content.map_err(|error| crashed(&error))??;
+                        return Ok(Box::new(std::io::Cursor::new(content)));
+                    }
+                    Some(other) => self.bytes -= other.size,
+                    None => match self.expected.pop_front() {
+                        Some((next, size)) if next == path => return Ok(self.stream(path, size)),
+                        Some(_) => {}
+                        None => break,
+                    },
+                }
+            }
+        }
+        let full = self.full(path);
+        let found = runtime().block_on(self.tree.look(&full))?;
+        match found.map(|found| found.kind) {
+            Some(FoundKind::File(size)) => Ok(self.stream(path, size)),
+            _ => Err(Trouble::outside("cannot read a file")
+                .at(shown(&*self.tree, &full))
+                .because("there is no such file")
+                .hint("check the path")),
+        }
+    }
+
+    fn free(&self) -> Option<u64> {
+        runtime().block_on(self.tree.free(&self.root)).ok().flatten()
+    }
+}
+
+impl RemoteSource {
+    /// A large file, portion by portion.
+    fn stream<'a>(&self, path: &[u8], size: u64) -> Box<dyn Read + 'a> {
+        let (to, from) = mpsc::channel(16);
+        let (tree, full) = (self.tree.clone(), self.full(path));
+        let task = runtime().spawn(async move { tree.fetch(&full, size, to).await });
+        Box::new(Stream { from, task: Some(task), portion: Bytes::new() })
+    }
+}
+
+fn settled<T>(task: JoinHandle<Result<T>>) -> Result<T> {
+    runtime().block_on(task).map_err(|error| crashed(&error))?
+}
+
+fn crashed(error: &tokio::task::JoinError) -> Trouble {
+    Trouble::outside("a transfer ended unexpectedly").because(error)
+}
+
+struct Stream {
+    from: mpsc::Receiver<Bytes>,
+    task: Option<JoinHandle<Result<()>>>,
+    portion: Bytes,
+}
+
+impl Read for Stream {
+    fn read(&mut self, buffer: &mut [u8]) -> std::io::Result<usize> {
+        if self.portion.is_empty() {
+            match self.from.blocking_recv() {
+                Some(portion) => self.portion = portion,
+                None => {
+                    if let Some(task) = self.task.take() {
+                        settled(task).map_err(std::io::Error::other)?;
+                    }
+                    return Ok(0);
+                }
+            }
+        }
+        let length = self.portion.len().min(buffer.len());
+        buffer[..length].copy_from_slice(&self.portion.split_to(length));
+        Ok(length)
+    }
+}
+
+impl Drop for Stream {
+    fn drop(&mut self) {
+        if let Some(task) = &self.task {
+            task.abort();
+        }
+    }
+}

@@ -1,0 +1,519 @@
+//! Building a file tree beside the old one on another host.
+//!
+//! Many files are under way at once: each waits for its folder only. The first failure is
+//! told at the next call, and at the latest before the switch.
+
+use super::{Dress, FoundKind, RemoteSource, Tree, joined, listed, remove_all, shown, split, switch};
+use crate::ssh::runtime;
+use fernweh_core::record::{Entry, EntryKind};
+use fernweh_ports::{Direction, FileSource, FileSwap, FileTarget, Result, Trouble, counted, files_of};
+use futures_util::{FutureExt, StreamExt};
+use futures_util::future::{BoxFuture, Shared};
+use std::collections::{HashMap, HashSet};
+use std::ffi::OsString;
+use std::io::Read;
+use std::os::unix::ffi::OsStringExt;
+use std::path::PathBuf;
+use std::sync::{Arc, Mutex};
+use tokio::sync::{Semaphore, mpsc};
+
+/// The folder in which states are built where nothing can be built beside the site's folder.
+pub(super) const WITHIN: &[u8] = b".fernweh-work";
+/// What a web server that reads such files is told about that folder.
+const CLOSED: &[u8] = b"Require all denied\n";
+/// Files above this size (bytes) are written portion by portion; smaller ones are held whole.
+const SMALL: u64 = 1 << 20;
+/// Bytes of small files that are held at once, in kilobytes.
+const HELD: u32 = 16 << 10;
+/// Files above this size (bytes) are taken from what was built before a break.
+const TAKEN_OVER: u64 = 64 << 10;
+/// What may have been under way when a transfer broke off (bytes): written again.
+const UNSURE: u64 = 8 << 20;
+const PORTION: usize = 256 << 10;
+
+type Made = Shared<BoxFuture<'static, Result<()>>>;
+
+/// A folder on another host that is to be replaced.
+pub struct RemoteTarget {
+    tree: Arc<dyn Tree>,
+    root: Vec<u8>,
+    run: String,
+    /// Chosen when building begins.
+    workshop: Option<Vec<u8>>,
+    folders: Vec<Entry>,
+    made: HashMap<Vec<u8>, Made>,
+    written: HashSet<Vec<u8>>,
+    /// Files of an earlier run of this name: path below the root, size and time.
+    earlier: HashMap<Vec<u8>, (u64, Option<i64>)>,
+    failure: Arc<Mutex<Option<Trouble>>>,
+    lanes: Arc<Semaphore>,
+    held: Arc<Semaphore>,
+    unsaid: Unsaid,
+}
+
+/// What the protocol does not carry.
+#[derive(Default)]
+struct Unsaid {
+    links: u64,
+    entries: u64,
+}
+
+impl RemoteTarget {
+    /// The place `root`; `run` names what is built.
+    pub fn new(tree: Arc<dyn Tree>, root: &[u8], run: &str) -> Self {
+        let lanes = Arc::new(Semaphore::new(2 * tree.lanes()));
+        Self {
+            tree,
+            root: root.to_vec(),
+            run: run.to_owned(),
+            workshop: None,
+            folders: Vec::new(),
+            made: HashMap::new(),
+            written: HashSet::new(),
+            earlier: HashMap::new(),
+            failure: Arc::default(),
+            lanes,
+            held: Arc::new(Semaphore::new(HELD as usize)),
+            unsaid: Unsaid::default(),
+        }
+    }
+
+    fn workshops(&self) -> Vec<Vec<u8>> {
+        let (parent, name) = split(&self.root);
+        let within = joined(&self.root, WITHIN);
+        match name.is_empty() {
+            true => vec![within],
+            false => vec![joined(parent, &[b".fernweh-", name].concat()), within],
+        }
+    }
+
+    /// A folder of this run: `new` or `earlier`.
+    fn aside(&self, word: &str) -> Vec<u8> {
+        let workshop = self.workshop.clone().unwrap_or_else(|| self.workshops().swap_remove(0));
+        joined(&workshop, format!("{word}-{}", self.run).as_bytes())
+    }
+
+    /// The folder in which this run builds.
+    fn built(&self) -> Vec<u8> {
+        self.aside("new")
+    }
+
+    fn failed(&self) -> Result<()> {
+        match self.failure.lock() {
+            Ok(mut failure) => failure.take().map_or(Ok(()), Err),
+            Err(_) => Err(Trouble::outside("a transfer ended unexpectedly")),
+        }
+    }
+
+    /// Makes the folder in which states are built: beside the site's folder if the host
+    /// allows it, otherwise in it.
+    async fn open_workshop(&mut self) -> Result<()> {
+        let tree = self.tree.clone();
+        let mut refused = None;
+        for place in self.workshops() {
+            match open(&*tree, &self.root, &place).await {
+                Ok(()) => {
+                    self.workshop = Some(place);
+                    return Ok(());
+                }
+                Err(trouble) if trouble.lost => return Err(trouble),
+                Err(trouble) => refused = refused.or(Some(trouble)),
+            }
+        }
+        let trouble = refused.unwrap_or_else(|| Trouble::outside("cannot write there"));
+        Err(trouble.hint(
+            "Fernweh builds the new files beside the site's folder, or in a hidden folder in it; \
+             it needs the right to write to one of them",
+        ))
+    }
+
+    /// Paths come from an archive: they must stay inside, and go through folders only.
+    fn inside(&self, path: &[u8], folder: bool) -> Result<Vec<u8>> {
+        let refused = |because: &str| {
+            Trouble::damaged("the archive holds a path that it must not hold")
+                .at(String::from_utf8_lossy(path).into_owned())
+                .because(because)
+                .hint("do not use this archive; ask where it comes from")
+        };
+        if path.is_empty() || path.contains(&0) || path.starts_with(b"/") {
+            return Err(refused("the path is empty or not a path"));
+        }
+        let bad = |segment: &[u8]| matches!(segment, b"" | b"." | b"..");
+        if path.split(|byte| *byte == b'/').any(bad) || path == WITHIN {
+            return Err(refused("it leads out of the site's folder"));
+        }
+        if self.written.contains(path) || !folder && self.made.contains_key(path) {
+            return Err(refused("it occurs twice"));
+        }
+        let mut parent = split(path).0;
+        while !parent.is_empty() {
+            if self.written.contains(parent) {
+                return Err(refused("it leads through a file or a link"));
+            }
+            parent = split(parent).0;
+        }
+        Ok(joined(&self.built(), path))
+    }
+
+    /// The folder of an entry, which is made if it is not; the others wait for it.
+    fn folder(&mut self, path: &[u8]) -> Made {
+        if let Some(made) = self.made.get(path) {
+            return made.clone();
+        }
+        if path.is_empty() {
+            return std::future::ready(Ok(())).boxed().shared();
+        }
+        let parent = self.folder(split(path).0);
+        let (tree, full, lanes) = (self.tree.clone(), joined(&self.built(), path), self.lanes.clone());
+        let made = async move {
+            parent.await?;
+            let _lane = lanes.acquire().await;
+            tree.make_folder(&full).await
+        };
+        let made = made.boxed().shared();
+        drop(runtime().spawn(made.clone()));
+        self.made.insert(path.to_vec(), made.clone());
+        made
+    }
+
+    /// Lets `work` run when the folder of `path` is there; its failure is told later.
+    fn begin<W>(&mut self, path: &[u8], kilobytes: u32, work: W)
+    where
+        W: Future<Output = Result<()>> + Send + 'static,
+    {
+        let parent = self.folder(split(path).0);
+        let failure = self.failure.clone();
+        let held = runtime().block_on(self.held.clone().acquire_many_owned(kilobytes.clamp(1, HELD)));
+        let lanes = self.lanes.clone();
+        runtime().spawn(async move {
+            let done = async {
+                parent.await?;
+                let _lane = lanes.acquire().await;
+                work.await
+            };
+            if let Err(trouble) = done.await
+                && let Ok(mut failure) = failure.lock()
+            {
+                failure.get_or_insert(trouble);
+            }
+            drop(held);
+        });
+    }
+
+    /// Waits for everything that is under way.
+    fn settle(&mut self) -> Result<()> {
+        runtime().block_on(async {
+            drop(self.held.acquire_many(HELD).await);
+            for made in self.made.values() {
+                made.clone().await?;
+            }
+            Ok(())
+        })?;
+        self.failed()
+    }
+
+    fn dress(&mut self, entry: &Entry) -> Dress {
+        let carries = self.tree.carries();
+        self.unsaid.entries += 1;
+        Dress {
+            mode: carries.modes.then_some(entry.mode),
+            mtime: carries.times.then_some(entry.mtime),
+        }
+    }
+
+    fn put_large(&mut self, entry: &Entry, full: Vec<u8>, content: &mut dyn Read) -> Result<()> {
+        runtime().block_on(self.folder(split(&entry.path).0))?;
+        let dress = self.dress(entry);
+        let at = self.taken_over(entry, &full)?;
+        std::io::copy(&mut content.take(at), &mut std::io::sink()).map_err(|error| reading(entry, &error))?;
+        let (to, from) = mpsc::channel(16);
+        let tree = self.tree.clone();
+        let writing =
+            runtime().spawn(async move { tree.store(&full, at, from, dress).await });
+        loop {
+            let mut portion = Vec::with_capacity(PORTION);
+            content.take(PORTION as u64).read_to_end(&mut portion).map_err(|error| reading(entry, &error))?;
+            if portion.is_empty() || to.blocking_send(portion.into()).is_err() {
+                break;
+            }
+        }
+        drop(to);
+        let written = runtime().block_on(writing);
+        written.map_err(|error| Trouble::outside("a transfer ended unexpectedly").because(error))?
+    }
+
+    /// Takes a file over that an earlier run had written, whole or its beginning; gives the
+    /// number of bytes that are sure.
+    fn taken_over(&mut self, entry: &Entry, full: &[u8]) -> Result<u64> {
+        let EntryKind::File(wanted) = entry.kind else { return Ok(0) };
+        let Some((size, mtime)) = self.earlier.remove(&entry.path) else { return Ok(0) };
+        // The time is set when everything is written.
+        let whole = size == wanted && mtime == Some(entry.mtime);
+        let sure = if whole { size } else { size.min(wanted).saturating_sub(UNSURE) };
+        if sure > 0 {
+            let from = joined(&self.aside("earlier"), &entry.path);
+            runtime().block_on(self.tree.rename(&from, full, false))?;
+        }
+        Ok(sure)
+    }
+
+    /// What an earlier run of this name has built is put aside; what of it is worth taking
+    /// over is noted.
+    fn put_earlier_aside(&mut self) -> Result<()> {
+        let (built, aside) = (self.built(), self.aside("earlier"));
+        let tree = self.tree.clone();
+        runtime().block_on(async {
+            if tree.look(&built).await?.is_none() {
+                return Ok(());
+            }
+            if tree.look(&aside).await?.is_some() {
+                remove_all(&*tree, aside.clone(), FoundKind::Folder).await?;
+            }
+            tree.rename(&built, &aside, false).await
+        })?;
+        if runtime().block_on(tree.look(&aside))?.is_none() {
+            return Ok(());
+        }
+        let earlier = &mut self.earlier;
+        RemoteSource::open(tree, &aside)?.walk(&|_| true, &mut |entry| {
+            if let EntryKind::File(size) = entry.kind
+                && size > TAKEN_OVER
+            {
+                earlier.insert(entry.path, (size, Some(entry.mtime)));
+            }
+            Ok(())
+        })?;
+        Ok(())
+    }
+}
+
+async fn open(tree: &dyn Tree, root: &[u8], place: &[u8]) -> Result<()> {
+    if split(place).0 == root && tree.look(root).await?.is_none() {
+        tree.make_folder(root).await?;
+    }
+    if tree.look(place).await?.is_none() {
+        tree.make_folder(place).await?;
+    }
+    let closed = joined(place, b".htaccess");
+    if tree.look(&closed).await?.is_none() {
+        let dress = Dress { mode: tree.carries().modes.then_some(0o644), mtime: None };
+        super::editor::write(tree, &closed, CLOSED, dress).await?;
+    }
+    Ok(())
+}
+
+impl FileTarget for RemoteTarget {
+    fn place(&self) -> String {
+        shown(&*self.tree, &self.root)
+    }
+
+    fn existing(&self) -> Result<u64> {
+        runtime().block_on(async {
+            if self.tree.look(&self.root).await?.is_none() {
+                return Ok(0);
+            }
+            let entries = listed(&*self.tree, &self.root).await?;
+            Ok(entries.iter().filter(|entry| entry.name != WITHIN).count() as u64)
+        })
+    }
+
+    fn build(&mut self) -> Result<()> {
+        runtime().block_on(self.open_workshop())?;
+        self.put_earlier_aside()?;
+        runtime().block_on(self.tree.make_folder(&self.built()))
+    }
+
+    fn put(&mut self, entry: &Entry) -> Result<()> {
+        self.failed()?;
+        let full = self.inside(&entry.path, entry.kind == EntryKind::Folder)?;
+        match &entry.kind {
+            EntryKind::Folder => {
+                self.folders.push(entry.clone());
+                let _ = self.folder(&entry.path);
+                Ok(())
+            }
+            EntryKind::Link(_) if !self.tree.carries().links => {
+                self.unsaid.links += 1;
+                Ok(())
+            }
+            EntryKind::Link(to) => {
+                self.written.insert(entry.path.clone());
+                let (tree, to) = (self.tree.clone(), to.clone());
+                self.begin(&entry.path, 1, async move { tree.make_link(&full, &to).await });
+                Ok(())
+            }
+            EntryKind::File(_) => self.put_file(entry, &mut std::io::empty()),
+        }
+    }
+
+    fn put_file(&mut self, entry: &Entry, content: &mut dyn Read) -> Result<()> {
+        self.failed()?;
+        let full = self.inside(&entry.path, false)?;
+        self.written.insert(entry.path.clone());
+        let mut start = Vec::new();
+        let read = content.take(SMALL + 1).read_to_end(&mut start);
+        read.map_err(|error| reading(entry, &error))?;
+        if start.len() as u64 > SMALL || self.earlier.contains_key(&entry.path) {
+            return self.put_large(entry, full, &mut std::io::Cursor::new(start).chain(content));
+        }
+        let dress = self.dress(entry);
+        let tree = self.tree.clone();
+        let kilobytes = 1 + (start.len() >> 10) as u32;
+        self.begin(&entry.path, kilobytes, async move {
+            super::editor::write(&*tree, &full, start, dress).await
+        });
+        Ok(())
+    }
+
+    fn keep(&mut self, wanted: &dyn Fn(&[u8]) -> bool) -> Result<u64> {
+        if self.existing()? == 0 {
+            return Ok(0);
+        }
+        let mut source = RemoteSource::open(self.tree.clone(), &self.root)?;
+        let mut found = Vec::new();
+        source.walk(&|_| true, &mut |entry| {
+            if wanted(&entry.path) {
+                found.push(entry);
+            }
+            Ok(())
+        })?;
+        self.settle()?;
+        source.expect(files_of(&found));
+        let mut kept = 0;
+        for entry in found {
+            // What the archive brings as well is kept in its old state.
+            if self.written.remove(&entry.path) {
+                let built = joined(&self.built(), &entry.path);
+                runtime().block_on(self.tree.remove_file(&built))?;
+            }
+            match entry.kind {
+                EntryKind::Folder if self.made.contains_key(&entry.path) => {}
+                EntryKind::File(_) => {
+                    let mut content = source.open(&entry.path)?;
+                    self.put_file(&entry, &mut content)?;
+                    kept += 1;
+                }
+                _ => self.put(&entry)?,
+            }
+        }
+        Ok(kept)
+    }
+
+    fn finish(&mut self) -> Result<FileSwap> {
+        self.settle()?;
+        let mut folders = std::mem::take(&mut self.folders);
+        let depth = |entry: &Entry| entry.path.iter().filter(|byte| **byte == b'/').count();
+        folders.sort_by_key(|entry| std::cmp::Reverse(depth(entry)));
+        let tree = self.tree.clone();
+        let mut dressed = Vec::new();
+        for entry in folders {
+            dressed.push((joined(&self.built(), &entry.path), self.dress(&entry), depth(&entry)));
+        }
+        let aside = self.aside("earlier");
+        let (built, root) = (self.built(), self.root.clone());
+        let carries = tree.carries();
+        let had_old = runtime().block_on(async {
+            // What is in a folder is dressed before it: it may close itself.
+            for same_depth in dressed.chunk_by(|a, b| a.2 == b.2) {
+                let steps = same_depth.iter().map(|(path, dress, _)| tree.dress(path, *dress));
+                let mut steps = futures_util::stream::iter(steps).buffer_unordered(tree.lanes());
+                while let Some(step) = steps.next().await {
+                    step?;
+                }
+            }
+            if tree.look(&aside).await?.is_some() {
+                remove_all(&*tree, aside, FoundKind::Folder).await?;
+            }
+            let old = tree.look(&root).await?;
+            if carries.modes {
+                let mode = old.as_ref().and_then(|old| old.mode).or(Some(0o755));
+                tree.dress(&built, Dress { mode, mtime: None }).await?;
+            }
+            Ok::<_, Trouble>(old.is_some())
+        })?;
+        let path = |bytes: Vec<u8>| PathBuf::from(OsString::from_vec(bytes));
+        Ok(FileSwap { target: path(self.root.clone()), side: path(built), new: None, had_old })
+    }
+
+    fn notes(&self) -> Vec<String> {
+        let Unsaid { links, entries } = self.unsaid;
+        let carries = self.tree.carries();
+        let mut notes = Vec::new();
+        let mut note = |number, what: &str| {
+            if number > 0 {
+                let entries = counted(number, "entry", "entries");
+                notes.push(format!("{} cannot carry {what}: {entries}", self.tree.shown()));
+            }
+        };
+        note(links, "links; they are left out");
+        let without = |carried| if carried { 0 } else { entries };
+        note(without(carries.modes), "permissions; the host gives its usual ones");
+        note(without(carries.times), "times; the files look as new");
+        if self.workshop.as_deref().is_some_and(|place| split(place).1 == WITHIN) {
+            notes.push(format!(
+                "nothing can be built beside {}, so the old and the new state are kept in {} in \
+                 it, closed by an .htaccess file, and change places entry by entry; see that your \
+                 web server does not serve that folder",
+                self.place(),
+                String::from_utf8_lossy(WITHIN)
+            ));
+        }
+        notes
+    }
+
+    fn clear(&mut self, stays: &dyn Fn(&[u8]) -> bool) -> Result<()> {
+        if self.existing()? == 0 {
+            return Ok(());
+        }
+        let mut found = Vec::new();
+        RemoteSource::open(self.tree.clone(), &self.root)?.walk(&|_| true, &mut |entry| {
+            found.push(entry);
+            Ok(())
+        })?;
+        runtime().block_on(async {
+            // What lies in a folder comes behind it.
+            for entry in found.iter().rev() {
+                let full = joined(&self.root, &entry.path);
+                if entry.kind == EntryKind::Folder {
+                    // One in which something stays is not empty.
+                    let _ = self.tree.remove_folder(&full).await;
+                } else if !stays(&entry.path) {
+                    self.tree.remove_file(&full).await?;
+                }
+            }
+            Ok(())
+        })
+    }
+
+    fn discard(&mut self) -> Result<()> {
+        // What is still under way must not come after the end.
+        let _ = self.settle();
+        runtime().block_on(async {
+            for workshop in self.workshops() {
+                if self.tree.look(&workshop).await?.is_none() {
+                    continue;
+                }
+                for word in ["new", "earlier"] {
+                    let place = joined(&workshop, format!("{word}-{}", self.run).as_bytes());
+                    if self.tree.look(&place).await?.is_some() {
+                        remove_all(&*self.tree, place, FoundKind::Folder).await?;
+                    }
+                }
+                switch::close(&*self.tree, &workshop).await;
+            }
+            Ok(())
+        })
+    }
+
+    fn switch(&mut self, swap: &FileSwap, direction: Direction) -> Result<()> {
+        runtime().block_on(switch::switch(&*self.tree, swap, direction))
+    }
+
+    fn let_go(&mut self, swap: &FileSwap) -> Result<()> {
+        runtime().block_on(switch::let_go(&*self.tree, swap))
+    }
+}
+
+fn reading(entry: &Entry, error: &std::io::Error) -> Trouble {
+    Trouble::damaged("cannot read a file on its way to the host").at(entry.shown()).because(error)
+}
