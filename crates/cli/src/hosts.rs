@@ -73,7 +73,8 @@ impl FilesPlace {
                     .hint("write a folder, or sftp://user@host/folder, ftps:// or ftp://"));
             }
         };
-        let example = format!("as in {}://keeper@glimmer.example/home/keeper/htdocs", protocol.word());
+        let example =
+            format!("as in {}://keeper@glimmer.example/home/keeper/htdocs", protocol.word());
         let url = login_of(text, &example)?;
         let path = percent_encoding::percent_decode_str(url.path()).collect::<Vec<u8>>();
         let path = match path.strip_prefix(b"/~") {
@@ -200,10 +201,15 @@ impl Hosts {
                 let user = user.unwrap_or("anonymous").to_owned();
                 let password = match password {
                     Some(password) => password,
-                    None => Person.secret(&format!("password of {user} at {}", place.host)).ok_or_else(|| {
-                        Trouble::usage(format!("with which password does {user} log in at {}?", place.host))
+                    None => Person
+                        .secret(&format!("password of {user} at {}", place.host))
+                        .ok_or_else(|| {
+                            Trouble::usage(format!(
+                                "with which password does {user} log in at {}?",
+                                place.host
+                            ))
                             .hint("set password.files = { env = \"NAME\" } for the site")
-                    })?,
+                        })?,
                 };
                 Arc::new(FtpTree::open(FtpAddress {
                     host: place.host.clone(),

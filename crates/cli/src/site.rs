@@ -7,12 +7,12 @@ use crate::hosts::{FilesPlace, Hosts, Login, RemotePlace, login_of, user_of};
 use crate::secrets::{Secret, expanded};
 use fernweh_connect::http::{HttpOptions, HttpSource};
 use fernweh_connect::local::{LocalEditor, LocalSource, LocalTarget};
-use fernweh_connect::remote::{RemoteEditor, RemoteSource, RemoteTarget, Tree, is_folder};
 use fernweh_connect::mariadb::{MariadbEditor, MariadbSource, MariadbTarget};
 use fernweh_connect::postgres::{PostgresEditor, PostgresSource, PostgresTarget};
+use fernweh_connect::remote::{RemoteEditor, RemoteSource, RemoteTarget, Tree, is_folder};
 use fernweh_connect::server::{Encryption, ServerAddress, Through};
-use fernweh_connect::ssh::{SshAddress, Tunnel, TunnelEnd};
 use fernweh_connect::sqlite::{SqliteEditor, SqliteKeeper, SqliteSource, SqliteTarget};
+use fernweh_connect::ssh::{SshAddress, Tunnel, TunnelEnd};
 use fernweh_core::address::WebAddress;
 use fernweh_core::limits;
 use fernweh_core::record::EntryKind;
@@ -356,7 +356,9 @@ impl Site {
         Ok(match &self.database {
             None => None,
             Some(DatabasePlace::Sqlite(path)) => Some(Box::new(SqliteSource::open(path)?)),
-            Some(DatabasePlace::Mariadb(address)) => Some(Box::new(MariadbSource::open(&self.reached(address)?)?)),
+            Some(DatabasePlace::Mariadb(address)) => {
+                Some(Box::new(MariadbSource::open(&self.reached(address)?)?))
+            }
             Some(DatabasePlace::Postgres(address)) => {
                 Some(Box::new(PostgresSource::open(&self.reached(address)?)?))
             }
@@ -368,7 +370,9 @@ impl Site {
         Ok(match &self.database {
             None => None,
             Some(DatabasePlace::Sqlite(path)) => Some(Box::new(SqliteEditor::open(path)?)),
-            Some(DatabasePlace::Mariadb(address)) => Some(Box::new(MariadbEditor::open(&self.reached(address)?)?)),
+            Some(DatabasePlace::Mariadb(address)) => {
+                Some(Box::new(MariadbEditor::open(&self.reached(address)?)?))
+            }
             Some(DatabasePlace::Postgres(address)) => {
                 Some(Box::new(PostgresEditor::open(&self.reached(address)?)?))
             }
@@ -409,8 +413,12 @@ impl Site {
         }
         let mut database: Option<Box<dyn DatabaseTarget>> = match &self.database {
             Some(place) if halves.0 => Some(match place {
-                DatabasePlace::Mariadb(address) => Box::new(MariadbTarget::open(&self.reached(address)?, run)?),
-                DatabasePlace::Postgres(address) => Box::new(PostgresTarget::open(&self.reached(address)?, run)?),
+                DatabasePlace::Mariadb(address) => {
+                    Box::new(MariadbTarget::open(&self.reached(address)?, run)?)
+                }
+                DatabasePlace::Postgres(address) => {
+                    Box::new(PostgresTarget::open(&self.reached(address)?, run)?)
+                }
                 DatabasePlace::Sqlite(path) => match (&local, self.inside_files()) {
                     (Some(files), Some(inside)) => {
                         Box::new(SqliteTarget::inside(path, &files.built().join(inside)))
@@ -535,7 +543,9 @@ fn may_hold_settings(path: &str) -> bool {
     let name = path.rsplit('/').next().unwrap_or(path);
     let known = ["php", "inc", "env", "ini", "conf", "cfg", "cnf", "local", "py", "rb", "yml"];
     let depth = path.matches('/').count();
-    depth <= 3 && (name.starts_with(".env") || name.rsplit_once('.').is_some_and(|(_, end)| known.contains(&end)))
+    depth <= 3
+        && (name.starts_with(".env")
+            || name.rsplit_once('.').is_some_and(|(_, end)| known.contains(&end)))
 }
 
 fn sqlite_elsewhere(path: &str) -> Trouble {

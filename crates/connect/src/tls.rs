@@ -9,15 +9,23 @@ use std::path::Path;
 use std::sync::Arc;
 
 /// How a server's certificate is checked: against the authorities in a PEM file, or against
-/// those that this machine trusts. One of these is shared by connections that belong
-/// together, so that the later ones take up the session of the first.
+/// those that this machine trusts. Connections that share one of these share their
+/// sessions.
 pub(crate) fn client(authority: Option<&Path>) -> Result<ClientConfig> {
+    client_of(authority, rustls::DEFAULT_VERSIONS)
+}
+
+/// The same, for these versions of TLS only.
+pub(crate) fn client_of(
+    authority: Option<&Path>,
+    versions: &[&'static rustls::SupportedProtocolVersion],
+) -> Result<ClientConfig> {
     let provider = Arc::new(rustls::crypto::ring::default_provider());
     let failed = |error: &dyn std::fmt::Display| {
         Trouble::outside("cannot prepare an encrypted connection").because(error)
     };
     let builder = ClientConfig::builder_with_provider(provider)
-        .with_safe_default_protocol_versions()
+        .with_protocol_versions(versions)
         .map_err(|error| failed(&error))?;
     let Some(path) = authority else {
         let builder = builder.with_platform_verifier().map_err(|error| {

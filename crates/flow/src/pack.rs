@@ -15,8 +15,7 @@ use fernweh_core::settings::{self, Role};
 use fernweh_core::sql::write_structure;
 use fernweh_ports::{
     DatabaseSource, FileSource, Kind, LeftOut, Result, Scope, Structure, Trouble, Unit, Watch,
-    files_of,
-    counted,
+    counted, files_of,
 };
 use serde::Serialize;
 use std::io::Read;

@@ -6,7 +6,9 @@ use fernweh_core::limits;
 use fernweh_core::record::{EntryKind, Value};
 use fernweh_core::rewrite::{Origin, Reason, Rewriter, Rule, origins};
 use fernweh_core::settings::{self, Role, Setting};
-use fernweh_ports::{DatabaseSource, FileSource, LeftOut, Overview, Result, Scope, Unit, Watch, files_of};
+use fernweh_ports::{
+    DatabaseSource, FileSource, LeftOut, Overview, Result, Scope, Unit, Watch, files_of,
+};
 use serde::Serialize;
 use std::collections::BTreeMap;
 use std::io::Read;

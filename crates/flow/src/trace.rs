@@ -6,7 +6,9 @@ use fernweh_core::record::{EntryKind, Table, Value};
 use fernweh_core::rewrite::{ColumnText, Rule};
 use fernweh_core::sql::{Kind, Statement};
 use fernweh_core::trace::{Form, Hit, Needle, Needles};
-use fernweh_ports::{DatabaseSource, FileSource, Result, Scope, Trouble, Unit, Watch, counted, files_of};
+use fernweh_ports::{
+    DatabaseSource, FileSource, Result, Scope, Trouble, Unit, Watch, counted, files_of,
+};
 use serde::Serialize;
 use std::collections::BTreeSet;
 

@@ -5,6 +5,7 @@
 
 mod bulk;
 mod check;
+mod hosts;
 mod program;
 mod stage;
 
@@ -13,5 +14,6 @@ pub use check::{
     Cells, database_cells, files_of, mariadb_client, php, php_finds_different, psql,
     read_and_throw_away,
 };
+pub use hosts::{FTP_LOGIN, FtpHost, SshHost};
 pub use program::{Ran, Scene};
 pub use stage::{Engine, Stage, new_database, shared_server};

@@ -187,6 +187,15 @@ impl Stage {
         (old, new)
     }
 
+    /// Gives a site another place for its files, with more lines of its section.
+    pub fn reach_files(&self, site: &str, place: &str, more: &str) {
+        let text = self.scene.read("fernweh.toml");
+        let before = format!("files = \"{site}/htdocs\"\n");
+        assert!(text.contains(&before), "the place was changed already");
+        let after = format!("files = \"{place}\"\n{more}\n");
+        self.scene.write("fernweh.toml", text.replace(&before, &after));
+    }
+
     /// The site's folder: `old` or `new`.
     pub fn root(&self, site: &str) -> PathBuf {
         self.scene.path(&format!("{site}/htdocs"))

@@ -5,6 +5,7 @@ mod configuration;
 mod crashes;
 mod documents;
 mod going_on;
+mod hosts;
 mod journey;
 mod large_objects;
 mod live;

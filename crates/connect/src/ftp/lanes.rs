@@ -2,8 +2,11 @@
 
 use super::FtpAddress;
 use fernweh_ports::{Result, Trouble};
-use std::sync::Mutex;
+use rustls::ClientConfig;
+use rustls::client::Resumption;
+use rustls::version::{TLS12, TLS13};
 use std::sync::atomic::{AtomicUsize, Ordering};
+use std::sync::{Arc, Mutex};
 use std::time::Duration;
 use suppaftp::tokio::{AsyncRustlsConnector, AsyncRustlsFtpStream};
 use suppaftp::types::FileType;
@@ -42,7 +45,8 @@ pub(super) fn as_bytes(text: &str) -> Vec<u8> {
 /// The connections.
 pub(super) struct Lanes {
     address: FtpAddress,
-    tls: Option<std::sync::Arc<rustls::ClientConfig>>,
+    /// How to encrypt, in the order of trying.
+    tls: Vec<ClientConfig>,
     idle: Mutex<Vec<AsyncRustlsFtpStream>>,
     permits: Semaphore,
     open: AtomicUsize,
@@ -71,15 +75,14 @@ impl Lane<'_> {
 
 impl Lanes {
     pub fn new(address: FtpAddress) -> Result<Self> {
+        // Many hosts want to see the session of a control connection again on those of its
+        // data. TLS 1.3 gives few tickets, and each is good for once.
         let tls = match address.encrypted {
-            true => {
-                let mut config = crate::tls::client(address.authority.as_deref())?;
-                // Many hosts want to see the session of the control connection again on that
-                // of the data, and recognise it by its number only.
-                config.resumption = rustls::client::Resumption::in_memory_sessions(64);
-                Some(std::sync::Arc::new(config))
-            }
-            false => None,
+            true => [&TLS12, &TLS13]
+                .into_iter()
+                .map(|version| crate::tls::client_of(address.authority.as_deref(), &[version]))
+                .collect::<Result<Vec<_>>>()?,
+            false => Vec::new(),
         };
         let (idle, permits) = (Mutex::default(), Semaphore::new(LANES));
         Ok(Self { address, tls, idle, permits, open: AtomicUsize::new(0) })
@@ -120,27 +123,29 @@ impl Lanes {
     }
 
     async fn log_in(&self) -> Result<AsyncRustlsFtpStream> {
-        let FtpAddress { host, port, user, password, .. } = &self.address;
-        let stream = TcpStream::connect((host.as_str(), *port)).await.map_err(|error| {
-            let hint = match error.kind() {
-                std::io::ErrorKind::ConnectionRefused => "check the port: nothing answers on it",
-                _ => "check the spelling of the host's name",
-            };
-            self.trouble(&error).hint(hint)
-        })?;
-        let _ = stream.set_nodelay(true);
+        let FtpAddress { host, user, password, .. } = &self.address;
         let failed = |error: FtpError| self.trouble(&readable(&error)).lost(is_lost(&error));
-        let mut ftp =
-            AsyncRustlsFtpStream::connect_with_stream(stream).await.map_err(failed)?;
-        if let Some(config) = &self.tls {
-            let connector = tokio_rustls::TlsConnector::from(config.clone());
-            let secured = ftp.into_secure(AsyncRustlsConnector::from(connector), host).await;
-            ftp = secured.map_err(|error| {
-                failed(error).hint(
-                    "see whether the host offers FTP with TLS; a certificate of its own is \
-                     trusted with authority = \"authority.pem\"",
-                )
-            })?;
+        let mut ftp = self.greeted().await?;
+        for (tries, config) in self.tls.iter().enumerate() {
+            let mut config = config.clone();
+            // Sessions of one's own: a host knows those of its other connections apart.
+            config.resumption = Resumption::in_memory_sessions(16);
+            let connector = tokio_rustls::TlsConnector::from(Arc::new(config));
+            match ftp.into_secure(AsyncRustlsConnector::from(connector), host).await {
+                Ok(secured) => {
+                    ftp = secured;
+                    break;
+                }
+                Err(FtpError::SecureError(_)) if tries + 1 < self.tls.len() => {
+                    ftp = self.greeted().await?;
+                }
+                Err(error) => {
+                    return Err(failed(error).hint(
+                        "see whether the host offers FTP with TLS; a certificate of its own is \
+                         trusted with authority = \"authority.pem\"",
+                    ));
+                }
+            }
         }
         ftp.set_encoding(Bytewise).await;
         ftp.login(user, password).await.map_err(|error| match &error {
@@ -160,6 +165,21 @@ impl Lanes {
         let utf8 = [Status::CommandOk, Status::CommandNotImplemented];
         let _ = ftp.custom_command("OPTS UTF8 ON", &utf8).await;
         Ok(ftp)
+    }
+
+    /// A connection on which the host has said that it is ready.
+    async fn greeted(&self) -> Result<AsyncRustlsFtpStream> {
+        let FtpAddress { host, port, .. } = &self.address;
+        let stream = TcpStream::connect((host.as_str(), *port)).await.map_err(|error| {
+            let hint = match error.kind() {
+                std::io::ErrorKind::ConnectionRefused => "check the port: nothing answers on it",
+                _ => "check the spelling of the host's name",
+            };
+            self.trouble(&error).hint(hint)
+        })?;
+        let _ = stream.set_nodelay(true);
+        let greeted = AsyncRustlsFtpStream::connect_with_stream(stream).await;
+        greeted.map_err(|error| self.trouble(&readable(&error)).lost(is_lost(&error)))
     }
 
     fn trouble(&self, because: &dyn std::fmt::Display) -> Trouble {

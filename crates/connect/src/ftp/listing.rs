@@ -26,7 +26,8 @@ pub(super) fn of_facts(line: &str) -> Option<Listed> {
         match key.to_ascii_lowercase().as_str() {
             "type" => {
                 kind = value.to_ascii_lowercase();
-                let is_link = kind.starts_with("os.unix=slink") || kind.starts_with("os.unix=symlink");
+                let is_link =
+                    kind.starts_with("os.unix=slink") || kind.starts_with("os.unix=symlink");
                 if is_link {
                     kind = "link".into();
                     link = value.split_once(':').map(|(_, to)| as_bytes(to));
@@ -34,7 +35,9 @@ pub(super) fn of_facts(line: &str) -> Option<Listed> {
             }
             "size" => size = value.parse().ok()?,
             "modify" => found.mtime = moment(value),
-            "unix.mode" => found.mode = u32::from_str_radix(value, 8).ok().map(|mode| mode & 0o7777),
+            "unix.mode" => {
+                found.mode = u32::from_str_radix(value, 8).ok().map(|mode| mode & 0o7777)
+            }
             "unix.uid" => found.owner.0 = value.parse().unwrap_or(0),
             "unix.gid" => found.owner.1 = value.parse().unwrap_or(0),
             _ => {}
@@ -143,7 +146,8 @@ mod tests {
 
     #[test]
     fn lines_give_kind_rights_and_where_a_link_leads() {
-        let (found, _) = of_line("-rw-r-----    1 1000     1000          412 Feb 29  2024 a b.txt").unwrap();
+        let (found, _) =
+            of_line("-rw-r-----    1 1000     1000          412 Feb 29  2024 a b.txt").unwrap();
         assert_eq!((found.name, found.kind), (b"a b.txt".to_vec(), FoundKind::File(412)));
         assert_eq!(found.mode, Some(0o640));
         let (found, _) = of_line("drwxr-xr-x    2 0  0  4096 Jan 02 10:11 shelf").unwrap();

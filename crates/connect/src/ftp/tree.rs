@@ -94,7 +94,11 @@ impl FtpTree {
                 Ok(value)
             }
             Err(error) => {
-                if is_lost(&error) { lane.broken() } else { lane.back() }
+                if is_lost(&error) {
+                    lane.broken()
+                } else {
+                    lane.back()
+                }
                 Err(self.trouble(what, path, &error))
             }
         }
@@ -129,7 +133,10 @@ impl FtpTree {
         if let Ok(mut links) = self.links.lock() {
             for (found, link) in &listed {
                 if let Some(to) = link {
-                    links.insert([folder.strip_suffix(b"/").unwrap_or(folder), b"/", &found.name].concat(), to.clone());
+                    links.insert(
+                        [folder.strip_suffix(b"/").unwrap_or(folder), b"/", &found.name].concat(),
+                        to.clone(),
+                    );
                 }
             }
         }
@@ -138,7 +145,8 @@ impl FtpTree {
 
     /// Whether a path is a folder; a path that ends in `/.` is one through links.
     async fn is_folder(&self, path: &[u8]) -> Result<bool> {
-        let text = as_text(path.strip_suffix(b"/.").filter(|rest| !rest.is_empty()).unwrap_or(path));
+        let text =
+            as_text(path.strip_suffix(b"/.").filter(|rest| !rest.is_empty()).unwrap_or(path));
         let mut lane = self.lanes.lane().await?;
         let entered = lane.ftp.cwd(&text).await;
         match entered {
@@ -157,13 +165,20 @@ impl FtpTree {
         }
     }
 
-    async fn put_properties(&self, lane: &mut Lane<'_>, path: &str, dress: Dress) -> std::result::Result<(), FtpError> {
+    async fn put_properties(
+        &self,
+        lane: &mut Lane<'_>,
+        path: &str,
+        dress: Dress,
+    ) -> std::result::Result<(), FtpError> {
         let done = [Status::File, Status::CommandOk, Status::RequestedFileActionOk];
         if let (Some(mode), true) = (dress.mode, self.modes.load(Ordering::Relaxed)) {
             let command = format!("SITE CHMOD {mode:04o} {path}");
             self.unless_unknown(&self.modes, lane.ftp.custom_command(command, &done).await)?;
         }
-        if let (Some(time), Some(word), true) = (dress.mtime, self.sets_times, self.times.load(Ordering::Relaxed)) {
+        if let (Some(time), Some(word), true) =
+            (dress.mtime, self.sets_times, self.times.load(Ordering::Relaxed))
+        {
             let command = format!("{word} {} {path}", written(time.max(0)));
             self.unless_unknown(&self.times, lane.ftp.custom_command(command, &done).await)?;
         }
@@ -171,7 +186,11 @@ impl FtpTree {
     }
 
     /// A property that the host does not know, or refuses, is not asked for again.
-    fn unless_unknown<T>(&self, known: &AtomicBool, answer: std::result::Result<T, FtpError>) -> std::result::Result<(), FtpError> {
+    fn unless_unknown<T>(
+        &self,
+        known: &AtomicBool,
+        answer: std::result::Result<T, FtpError>,
+    ) -> std::result::Result<(), FtpError> {
         match answer {
             Ok(_) => Ok(()),
             Err(error) if is_lost(&error) => Err(error),
@@ -236,7 +255,8 @@ impl Tree for FtpTree {
     }
 
     fn carries(&self) -> Carries {
-        let (modes, times) = (self.modes.load(Ordering::Relaxed), self.times.load(Ordering::Relaxed));
+        let (modes, times) =
+            (self.modes.load(Ordering::Relaxed), self.times.load(Ordering::Relaxed));
         Carries { links: false, modes, times }
     }
 
@@ -253,14 +273,25 @@ impl Tree for FtpTree {
                 let folder = self.is_folder(path).await?;
                 let kind = FoundKind::Folder;
                 let owner = (0, 0);
-                return Ok(folder.then_some(Found { name: Vec::new(), kind, mode: None, mtime: None, owner }));
+                return Ok(folder.then_some(Found {
+                    name: Vec::new(),
+                    kind,
+                    mode: None,
+                    mtime: None,
+                    owner,
+                }));
             }
             let parent = &path[..path.len() - name.len() - 1];
             let parent = if parent.is_empty() { b"/" } else { parent };
             if !self.is_folder(parent).await? {
                 return Ok(None);
             }
-            Ok(self.entries(parent).await?.into_iter().map(|(found, _)| found).find(|found| found.name == name))
+            Ok(self
+                .entries(parent)
+                .await?
+                .into_iter()
+                .map(|(found, _)| found)
+                .find(|found| found.name == name))
         })
     }
 
@@ -271,7 +302,11 @@ impl Tree for FtpTree {
                 Ok(()) => lane.back(),
                 Err(FtpError::BadResponse) => lane.broken(),
                 Err(error) => {
-                    if is_lost(&error) { lane.broken() } else { lane.back() }
+                    if is_lost(&error) {
+                        lane.broken()
+                    } else {
+                        lane.back()
+                    }
                     return Err(self.trouble("cannot read a file on the host", path, &error));
                 }
             }
@@ -315,7 +350,12 @@ impl Tree for FtpTree {
         })
     }
 
-    fn make_link<'a>(&'a self, path: &'a [u8], _target: &'a [u8]) -> Doing<'a, ()> {
+    fn make_link<'a>(
+        &'a self,
+        path: &'a [u8],
+        _target: &'a [u8],
+        _mtime: Option<i64>,
+    ) -> Doing<'a, ()> {
         Box::pin(async move {
             Err(Trouble::outside("FTP cannot make links")
                 .at(String::from_utf8_lossy(path).into_owned()))

@@ -24,9 +24,9 @@ use fernweh_core::record::Value;
 use fernweh_core::sql::{Dialect, POSTGRES_SETTINGS, quote_name, write_row};
 use fernweh_ports::{Result, Trouble};
 use tokio::runtime::{Builder, Runtime};
-use tokio_postgres_rustls::MakeRustlsConnect;
 use tokio_postgres::config::SslMode;
 use tokio_postgres::{Client, Config, Error, NoTls, SimpleQueryMessage};
+use tokio_postgres_rustls::MakeRustlsConnect;
 
 /// One connection and the runtime that drives it.
 pub(crate) struct Link {

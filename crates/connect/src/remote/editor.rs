@@ -47,7 +47,12 @@ impl FileEditor for RemoteEditor {
 }
 
 /// Writes a small new file.
-pub(super) async fn write(tree: &dyn Tree, path: &[u8], content: impl Into<Bytes>, dress: Dress) -> Result<()> {
+pub(super) async fn write(
+    tree: &dyn Tree,
+    path: &[u8],
+    content: impl Into<Bytes>,
+    dress: Dress,
+) -> Result<()> {
     let (to, from) = mpsc::channel(1);
     let content = content.into();
     let feed = async {

@@ -95,8 +95,13 @@ pub trait Tree: Send + Sync {
     fn dress<'a>(&'a self, path: &'a [u8], dress: Dress) -> Doing<'a, ()>;
     /// Makes a folder.
     fn make_folder<'a>(&'a self, path: &'a [u8]) -> Doing<'a, ()>;
-    /// Makes a link.
-    fn make_link<'a>(&'a self, path: &'a [u8], target: &'a [u8]) -> Doing<'a, ()>;
+    /// Makes a link, with its own time where the protocol can set it.
+    fn make_link<'a>(
+        &'a self,
+        path: &'a [u8],
+        target: &'a [u8],
+        mtime: Option<i64>,
+    ) -> Doing<'a, ()>;
     /// Where a link leads.
     fn read_link<'a>(&'a self, path: &'a [u8]) -> Doing<'a, Vec<u8>>;
     /// Gives an entry another name; `over` says that a file of that name is replaced.
@@ -181,9 +186,9 @@ fn remove_all<'a>(tree: &'a dyn Tree, path: Vec<u8>, kind: FoundKind) -> Doing<'
         if entries.iter().any(|entry| entry.kind != FoundKind::Folder) {
             let _ = tree.dress(&path, Dress { mode: Some(0o700), mtime: None }).await;
         }
-        let removing = entries.into_iter().map(|entry| {
-            remove_all(tree, joined(&path, &entry.name), entry.kind)
-        });
+        let removing = entries
+            .into_iter()
+            .map(|entry| remove_all(tree, joined(&path, &entry.name), entry.kind));
         let mut removed = futures_util::stream::iter(removing).buffer_unordered(tree.lanes());
         while let Some(one) = removed.next().await {
             one?;

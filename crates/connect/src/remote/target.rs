@@ -3,12 +3,16 @@
 //! Many files are under way at once: each waits for its folder only. The first failure is
 //! told at the next call, and at the latest before the switch.
 
-use super::{Dress, FoundKind, RemoteSource, Tree, joined, listed, remove_all, shown, split, switch};
+use super::{
+    Dress, FoundKind, RemoteSource, Tree, joined, listed, remove_all, shown, split, switch,
+};
 use crate::ssh::runtime;
 use fernweh_core::record::{Entry, EntryKind};
-use fernweh_ports::{Direction, FileSource, FileSwap, FileTarget, Result, Trouble, counted, files_of};
-use futures_util::{FutureExt, StreamExt};
+use fernweh_ports::{
+    Direction, FileSource, FileSwap, FileTarget, Result, Trouble, counted, files_of,
+};
 use futures_util::future::{BoxFuture, Shared};
+use futures_util::{FutureExt, StreamExt};
 use std::collections::{HashMap, HashSet};
 use std::ffi::OsString;
 use std::io::Read;
@@ -111,7 +115,7 @@ impl RemoteTarget {
         let tree = self.tree.clone();
         let mut refused = None;
         for place in self.workshops() {
-            match open(&*tree, &self.root, &place).await {
+            match open(&*tree, &place).await {
                 Ok(()) => {
                     self.workshop = Some(place);
                     return Ok(());
@@ -164,7 +168,8 @@ impl RemoteTarget {
             return std::future::ready(Ok(())).boxed().shared();
         }
         let parent = self.folder(split(path).0);
-        let (tree, full, lanes) = (self.tree.clone(), joined(&self.built(), path), self.lanes.clone());
+        let (tree, full, lanes) =
+            (self.tree.clone(), joined(&self.built(), path), self.lanes.clone());
         let made = async move {
             parent.await?;
             let _lane = lanes.acquire().await;
@@ -183,7 +188,8 @@ impl RemoteTarget {
     {
         let parent = self.folder(split(path).0);
         let failure = self.failure.clone();
-        let held = runtime().block_on(self.held.clone().acquire_many_owned(kilobytes.clamp(1, HELD)));
+        let held =
+            runtime().block_on(self.held.clone().acquire_many_owned(kilobytes.clamp(1, HELD)));
         let lanes = self.lanes.clone();
         runtime().spawn(async move {
             let done = async {
@@ -225,14 +231,17 @@ impl RemoteTarget {
         runtime().block_on(self.folder(split(&entry.path).0))?;
         let dress = self.dress(entry);
         let at = self.taken_over(entry, &full)?;
-        std::io::copy(&mut content.take(at), &mut std::io::sink()).map_err(|error| reading(entry, &error))?;
+        std::io::copy(&mut content.take(at), &mut std::io::sink())
+            .map_err(|error| reading(entry, &error))?;
         let (to, from) = mpsc::channel(16);
         let tree = self.tree.clone();
-        let writing =
-            runtime().spawn(async move { tree.store(&full, at, from, dress).await });
+        let writing = runtime().spawn(async move { tree.store(&full, at, from, dress).await });
         loop {
             let mut portion = Vec::with_capacity(PORTION);
-            content.take(PORTION as u64).read_to_end(&mut portion).map_err(|error| reading(entry, &error))?;
+            content
+                .take(PORTION as u64)
+                .read_to_end(&mut portion)
+                .map_err(|error| reading(entry, &error))?;
             if portion.is_empty() || to.blocking_send(portion.into()).is_err() {
                 break;
             }
@@ -287,12 +296,24 @@ impl RemoteTarget {
     }
 }
 
-async fn open(tree: &dyn Tree, root: &[u8], place: &[u8]) -> Result<()> {
-    if split(place).0 == root && tree.look(root).await?.is_none() {
-        tree.make_folder(root).await?;
+async fn open(tree: &dyn Tree, place: &[u8]) -> Result<()> {
+    // The folders on the way, from the first that is missing.
+    let mut missing = vec![place];
+    while let Some(folder) = missing.last().map(|path| split(path).0)
+        && folder.len() > 1
+        && tree.look(folder).await?.is_none()
+    {
+        missing.push(folder);
     }
-    if tree.look(place).await?.is_none() {
-        tree.make_folder(place).await?;
+    for folder in missing.into_iter().rev() {
+        // The site's folder and those above it are for everybody to enter.
+        if folder != place {
+            tree.make_folder(folder).await?;
+            let open = Dress { mode: tree.carries().modes.then_some(0o755), mtime: None };
+            tree.dress(folder, open).await?;
+        } else if tree.look(place).await?.is_none() {
+            tree.make_folder(place).await?;
+        }
     }
     let closed = joined(place, b".htaccess");
     if tree.look(&closed).await?.is_none() {
@@ -329,7 +350,7 @@ impl FileTarget for RemoteTarget {
         match &entry.kind {
             EntryKind::Folder => {
                 self.folders.push(entry.clone());
-                let _ = self.folder(&entry.path);
+                drop(self.folder(&entry.path));
                 Ok(())
             }
             EntryKind::Link(_) if !self.tree.carries().links => {
@@ -338,8 +359,8 @@ impl FileTarget for RemoteTarget {
             }
             EntryKind::Link(to) => {
                 self.written.insert(entry.path.clone());
-                let (tree, to) = (self.tree.clone(), to.clone());
-                self.begin(&entry.path, 1, async move { tree.make_link(&full, &to).await });
+                let (tree, to, time) = (self.tree.clone(), to.clone(), Some(entry.mtime));
+                self.begin(&entry.path, 1, async move { tree.make_link(&full, &to, time).await });
                 Ok(())
             }
             EntryKind::File(_) => self.put_file(entry, &mut std::io::empty()),

@@ -56,13 +56,14 @@ impl Client {
         hello.put_u32(5);
         hello.put_u8(kind::INIT);
         hello.put_u32(3);
-        let strange = |because: String| {
-            Trouble::outside("the host does not speak SFTP as it should")
+        let strange =
+            |because: String| {
+                Trouble::outside("the host does not speak SFTP as it should")
                 .at(session.shown().to_owned())
                 .because(because)
                 .hint("log in with sftp on a terminal and see what it prints; a shell that prints \
                        a greeting disturbs it")
-        };
+            };
         writing.data_bytes(hello.freeze()).await.map_err(|error| strange(error.to_string()))?;
         let first = loop {
             match next_packet(&mut incoming) {
@@ -174,7 +175,12 @@ impl Client {
     }
 
     /// Opens a file.
-    pub async fn open(&self, path: &[u8], how: u32, attrs: &Attrs) -> std::result::Result<Bytes, Refusal> {
+    pub async fn open(
+        &self,
+        path: &[u8],
+        how: u32,
+        attrs: &Attrs,
+    ) -> std::result::Result<Bytes, Refusal> {
         let answer = self
             .ask(kind::OPEN, |to| {
                 put_text(to, path);
@@ -260,7 +266,11 @@ async fn read_all(mut reading: ChannelReadHalf, mut incoming: BytesMut, pending:
     give_up(&pending);
 }
 
-async fn write_all(writing: ChannelWriteHalf<Msg>, mut outgoing: mpsc::Receiver<Bytes>, pending: Pending) {
+async fn write_all(
+    writing: ChannelWriteHalf<Msg>,
+    mut outgoing: mpsc::Receiver<Bytes>,
+    pending: Pending,
+) {
     while let Some(packet) = outgoing.recv().await {
         if writing.data_bytes(packet).await.is_err() {
             break;

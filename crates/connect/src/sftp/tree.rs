@@ -73,7 +73,10 @@ impl SftpTree {
         Ok(self.stat(kind::LSTAT, &path).await?.map(|attrs| found(name.to_vec(), &attrs)))
     }
 
-    async fn read_folder(&self, folder: &[u8]) -> std::result::Result<Vec<(Bytes, Attrs)>, Refusal> {
+    async fn read_folder(
+        &self,
+        folder: &[u8],
+    ) -> std::result::Result<Vec<(Bytes, Attrs)>, Refusal> {
         let handle = handle(self.client.ask_path(kind::OPENDIR, folder).await)?;
         let mut names = Vec::new();
         let end = loop {
@@ -201,7 +204,8 @@ impl SftpTree {
     /// A host whose disk is full says nothing but that it failed.
     async fn write_trouble(&self, path: &[u8], refusal: &Refusal) -> Trouble {
         let trouble = self.trouble("cannot write a file on the host", path, refusal);
-        let folder = path.iter().rposition(|byte| *byte == b'/').map_or(path, |at| &path[..at.max(1)]);
+        let folder =
+            path.iter().rposition(|byte| *byte == b'/').map_or(path, |at| &path[..at.max(1)]);
         let full = refusal.is(status::FAILURE)
             && matches!(self.free(folder).await, Ok(Some(free)) if free < 1 << 20);
         match full {
@@ -316,7 +320,12 @@ impl Tree for SftpTree {
         })
     }
 
-    fn make_link<'a>(&'a self, path: &'a [u8], target: &'a [u8]) -> Doing<'a, ()> {
+    fn make_link<'a>(
+        &'a self,
+        path: &'a [u8],
+        target: &'a [u8],
+        mtime: Option<i64>,
+    ) -> Doing<'a, ()> {
         Box::pin(async move {
             // OpenSSH takes the two the other way round than the draft says, and the others
             // have followed it; the look afterwards tells.
@@ -324,13 +333,27 @@ impl Tree for SftpTree {
                 put_text(to, target);
                 put_text(to, path);
             });
-            made.await
-                .map_err(|refusal| self.trouble("cannot make a link on the host", path, &refusal))?;
+            made.await.map_err(|refusal| {
+                self.trouble("cannot make a link on the host", path, &refusal)
+            })?;
             match self.read_link(path).await {
-                Ok(there) if there == target => Ok(()),
-                Err(trouble) if trouble.lost => Err(trouble),
-                _ => Err(self.trouble("cannot make a link on the host", path, &Refusal::Nonsense)),
+                Ok(there) if there == target => {}
+                Err(trouble) if trouble.lost => return Err(trouble),
+                _ => {
+                    let what = "cannot make a link on the host";
+                    return Err(self.trouble(what, path, &Refusal::Nonsense));
+                }
             }
+            let extension = "lsetstat@openssh.com";
+            if mtime.is_some() && self.client.has(extension) {
+                // The time of a link is worth no failure.
+                let fill = |to: &mut bytes::BytesMut| {
+                    put_text(to, path);
+                    attrs(Dress { mode: None, mtime }).put(to);
+                };
+                let _ = self.client.extended(extension, fill).await;
+            }
+            Ok(())
         })
     }
 

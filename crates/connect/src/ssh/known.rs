@@ -2,8 +2,8 @@
 
 use super::{Asks, SshAddress};
 use fernweh_ports::Trouble;
-use russh::keys::PublicKeyOrCertificate;
 use russh::client::Handler;
+use russh::keys::PublicKeyOrCertificate;
 use russh::keys::known_hosts::{known_host_keys_path, learn_known_hosts_path};
 use russh::keys::ssh_key::{Algorithm, HashAlg, PublicKey};
 use std::path::PathBuf;
@@ -86,7 +86,9 @@ impl Checker {
         );
         match self.asks.agrees(&question) {
             Some(true) => {
-                if let Err(error) = learn_known_hosts_path(&self.host, self.port, key, &self.files[0]) {
+                if let Err(error) =
+                    learn_known_hosts_path(&self.host, self.port, key, &self.files[0])
+                {
                     return self.verdict.refuse(
                         Trouble::outside("cannot write the list of known hosts")
                             .at(self.files[0].display().to_string())
@@ -96,7 +98,8 @@ impl Checker {
                 true
             }
             answer => {
-                let port = if self.port == 22 { String::new() } else { format!("-p {} ", self.port) };
+                let port =
+                    if self.port == 22 { String::new() } else { format!("-p {} ", self.port) };
                 self.verdict.refuse(
                     Trouble::outside(format!("the host {} is not known", self.host))
                         .at(self.shown.clone())
@@ -121,7 +124,10 @@ impl Checker {
 impl Handler for Checker {
     type Error = russh::Error;
 
-    async fn check_server_key(&mut self, shown: &PublicKeyOrCertificate) -> Result<bool, Self::Error> {
+    async fn check_server_key(
+        &mut self,
+        shown: &PublicKeyOrCertificate,
+    ) -> Result<bool, Self::Error> {
         match shown {
             PublicKeyOrCertificate::PublicKey { key, .. } => {
                 // A question blocks this thread for as long as a person thinks.

@@ -31,7 +31,11 @@ impl Tried {
             AuthResult::Success => true,
             AuthResult::Failure { remaining_methods, partial_success } => {
                 self.offered = Some(remaining_methods);
-                self.words.push(if partial_success { format!("{what} (accepted, not enough)") } else { what });
+                self.words.push(if partial_success {
+                    format!("{what} (accepted, not enough)")
+                } else {
+                    what
+                });
                 false
             }
         }
@@ -78,12 +82,15 @@ async fn attempts(
     }
     tried.words.clear();
     if tried.takes(MethodKind::PublicKey)
-        && (with_keys(handle, address, asks, tried).await? || with_agent(handle, user, tried).await?)
+        && (with_keys(handle, address, asks, tried).await?
+            || with_agent(handle, user, tried).await?)
     {
         return Ok(true);
     }
     let mut password = address.password.clone();
-    if password.is_none() && (tried.takes(MethodKind::Password) || tried.takes(MethodKind::KeyboardInteractive)) {
+    if password.is_none()
+        && (tried.takes(MethodKind::Password) || tried.takes(MethodKind::KeyboardInteractive))
+    {
         password = asks.secret(&format!("password of {}", address.shown()));
     }
     if tried.takes(MethodKind::Password)
@@ -142,11 +149,14 @@ fn opened(
         }
         Err(russh::keys::Error::KeyIsEncrypted) => {
             let prompt = format!("passphrase of key {}", file.display());
-            let word = address.password.clone().or_else(|| {
-                tokio::task::block_in_place(|| asks.secret(&prompt))
-            });
+            let word = address
+                .password
+                .clone()
+                .or_else(|| tokio::task::block_in_place(|| asks.secret(&prompt)));
             let Some(word) = word else {
-                return Err(trouble("it is encrypted, and no password is configured for it".into()));
+                return Err(trouble(
+                    "it is encrypted, and no password is configured for it".into(),
+                ));
             };
             match load_secret_key(file, Some(&word)) {
                 Ok(key) => Ok(Some(key)),

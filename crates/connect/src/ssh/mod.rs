@@ -118,7 +118,9 @@ impl Session {
         loop {
             match channel.wait().await {
                 Some(russh::ChannelMsg::Success) => return Ok(channel),
-                Some(russh::ChannelMsg::Failure) => return Err(refused(russh::Error::RequestDenied)),
+                Some(russh::ChannelMsg::Failure) => {
+                    return Err(refused(russh::Error::RequestDenied));
+                }
                 Some(russh::ChannelMsg::WindowAdjusted { .. }) => {}
                 _ => return Err(refused(russh::Error::Disconnect)),
             }
@@ -187,9 +189,10 @@ fn configuration(checker: &Checker) -> client::Config {
     // A host that is known by one kind of key shall show that one.
     let known = checker.known_kinds();
     let order = &config.preferred.key;
-    let (first, rest): (Vec<_>, Vec<_>) = order.iter().cloned().partition(|kind| {
-        known.iter().any(|known| known == kind || is_rsa(known) && is_rsa(kind))
-    });
+    let (first, rest): (Vec<_>, Vec<_>) = order
+        .iter()
+        .cloned()
+        .partition(|kind| known.iter().any(|known| known == kind || is_rsa(known) && is_rsa(kind)));
     config.preferred.key = first.into_iter().chain(rest).collect::<Vec<_>>().into();
     config
 }

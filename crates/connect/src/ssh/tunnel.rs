@@ -78,12 +78,12 @@ fn probe(session: &Arc<Session>, end: &TunnelEnd) -> Result<()> {
             .at(session.shown().to_owned())
             .lost(session.handle.is_closed());
         match error {
-            russh::Error::ChannelOpenFailure(russh::ChannelOpenFailure::AdministrativelyProhibited) => {
-                trouble.because("the host forbids forwarding").hint(
-                    "ask the host whether the database can be reached from outside, or allow \
+            russh::Error::ChannelOpenFailure(
+                russh::ChannelOpenFailure::AdministrativelyProhibited,
+            ) => trouble.because("the host forbids forwarding").hint(
+                "ask the host whether the database can be reached from outside, or allow \
                      Fernweh to run there: assist = \"copy-self\"",
-                )
-            }
+            ),
             russh::Error::ChannelOpenFailure(russh::ChannelOpenFailure::ConnectFailed) => trouble
                 .because("nothing answers there, seen from the host")
                 .hint("check host and port of the database; they are meant from the SSH host"),
@@ -105,6 +105,8 @@ async fn channel(
             let port = (*port).into();
             session.handle.channel_open_direct_tcpip(host.clone(), port, "127.0.0.1", 0).await
         }
-        TunnelEnd::Socket(path) => session.handle.channel_open_direct_streamlocal(path.clone()).await,
+        TunnelEnd::Socket(path) => {
+            session.handle.channel_open_direct_streamlocal(path.clone()).await
+        }
     }
 }

@@ -24,6 +24,14 @@ impl Authority {
         Ok(Self { issuer: Issuer::new(params, key), certificate })
     }
 
+    /// A certificate for `host` and its key, both in PEM.
+    pub fn issue(&self, host: &str) -> Result<(String, String), Failure> {
+        let key = KeyPair::generate()?;
+        let certificate =
+            CertificateParams::new(vec![host.to_owned()])?.signed_by(&key, &self.issuer)?;
+        Ok((certificate.pem(), key.serialize_pem()))
+    }
+
     /// What a server needs to answer as `host`.
     pub(super) fn serve(&self, host: &str) -> Result<Arc<ServerConfig>, Failure> {
         let key = KeyPair::generate()?;

@@ -1,0 +1,363 @@
+//! Files and databases of other hosts: SFTP, FTP with and without TLS, through SSH.
+
+use super::{PROGRAM, stage};
+use fernweh_demo::host::Authority;
+use fernweh_testkit::{
+    Engine, FTP_LOGIN, FtpHost, Scene, SshHost, Stage, database_cells, files_of,
+};
+use std::collections::BTreeMap;
+use std::fs;
+use std::os::unix::ffi::OsStrExt;
+use std::os::unix::fs::{PermissionsExt, symlink};
+use std::path::Path;
+
+/// A host of SSH that the stage's program knows.
+fn ssh_host(scene: &Scene, more: &str) -> SshHost {
+    let host = SshHost::start(&scene.path("ssh-host"), more);
+    scene.write(".ssh/known_hosts", &host.known);
+    host
+}
+
+fn ftp_host(scene: &Scene, root: &Path, more: &str) -> FtpHost {
+    scene.write("ftp-password", FTP_LOGIN.1);
+    FtpHost::start(&scene.path("ftp-host"), root, None, more)
+}
+
+const FTP_PASSWORD: &str = "password.files = { file = \"ftp-password\" }";
+
+fn with_key(host: &SshHost) -> String {
+    format!("key = \"{}\"", host.key.display())
+}
+
+/// A tree with times of whole seconds, as the protocols carry them.
+fn whole_seconds(tree: BTreeMap<String, String>) -> BTreeMap<String, String> {
+    let cut = |text: String| {
+        let (head, tail) = text.split_once('.').expect("a time");
+        let (_, rest) = tail.split_once(' ').expect("more than a time");
+        format!("{head} {rest}")
+    };
+    tree.into_iter().map(|(path, text)| (path, cut(text))).collect()
+}
+
+fn without_links(mut tree: BTreeMap<String, String>) -> BTreeMap<String, String> {
+    tree.retain(|_, text| !text.contains(" link to "));
+    tree
+}
+
+/// The same tree without modes and times.
+fn contents(tree: BTreeMap<String, String>) -> BTreeMap<String, String> {
+    let cut = |text: String| text.splitn(3, ' ').nth(2).unwrap_or_default().to_owned();
+    tree.into_iter().map(|(path, text)| (path, cut(text))).collect()
+}
+
+/// What unpacking on this machine gives, to be compared with.
+fn unpacked_here(stage: &Stage, archive: &str) -> BTreeMap<String, String> {
+    stage.scene.write(
+        "here.toml",
+        "[site.here]\nurl = \"https://www.glimmer-point.example\"\nfiles = \"here\"\n",
+    );
+    stage.scene.done(&format!("-c here.toml unpack {archive} here --only files"));
+    files_of(&stage.scene.path("here"))
+}
+
+#[test]
+fn a_site_moves_over_sftp_with_its_database_through_ssh() {
+    for engine in [Engine::Mariadb, Engine::Postgres] {
+        let stage = stage(engine);
+        // A link that leads nowhere, a name that is not UTF-8, a file of several portions.
+        let root = stage.root("old");
+        symlink("nowhere", root.join("gone")).unwrap();
+        fs::write(root.join(std::ffi::OsStr::from_bytes(b"caf\xe9.txt")), "au lait").unwrap();
+        fs::write(root.join("large.bin"), vec![7; 3 << 20]).unwrap();
+        let host = ssh_host(&stage.scene, "");
+        let more = format!("{}\nthrough = \"{}\"", with_key(&host), host.address());
+        stage.reach_files("old", &host.files(&root), &more);
+        stage.reach_files("new", &host.files(&stage.root("new")), &more);
+
+        stage.scene.done("survey old").says("sftp://");
+        let archive = stage.pack();
+        stage.scene.done(&format!("unpack {archive} new"));
+
+        assert_eq!(
+            whole_seconds(files_of(&stage.root("new"))).len(),
+            files_of(&stage.root("old")).len() - 1,
+            "all but the cache, which is left out"
+        );
+        let mut here = whole_seconds(unpacked_here(&stage, archive));
+        let mut there = whole_seconds(files_of(&stage.root("new")));
+        // The settings of the destination are written, which gives another time there.
+        here.remove("config/site.php");
+        there.remove("config/site.php");
+        assert_eq!(there, here, "{engine:?}");
+
+        let cells = database_cells(&stage.new);
+        stage.scene.done("rewrite new").says("nothing");
+        stage.scene.done("undo new");
+        assert!(!stage.root("new").exists(), "it was not there before");
+        stage.scene.done("undo new");
+        assert_eq!(database_cells(&stage.new), cells);
+        stage.scene.done("undo new --let-go");
+        assert!(!stage.scene.path("new/.fernweh-htdocs").exists());
+    }
+}
+
+#[test]
+fn a_site_moves_over_ftp_with_and_without_tls_and_facts() {
+    let authority = Authority::new().unwrap();
+    for (scheme, more) in [("ftps", ""), ("ftp", ""), ("ftp", "FactsAdvertise off\n")] {
+        let stage = stage(Engine::Mariadb);
+        let (certificate, key) = authority.issue("localhost").unwrap();
+        stage.scene.write("authority.pem", &authority.certificate);
+        stage.scene.write("host.pem", certificate);
+        stage.scene.write("host-key.pem", key);
+        let (certificate, key) = (stage.scene.path("host.pem"), stage.scene.path("host-key.pem"));
+        let tls = (scheme == "ftps").then_some((certificate.as_path(), key.as_path()));
+        stage.scene.write("ftp-password", FTP_LOGIN.1);
+        let folder = stage.scene.path("ftp-host");
+        let host = FtpHost::start(&folder, stage.scene.folder(), tls, more);
+        stage.reach_files("old", &host.files(scheme, "/old/htdocs"), FTP_PASSWORD);
+        stage.reach_files("new", &host.files(scheme, "/new/htdocs"), FTP_PASSWORD);
+
+        let archive = stage.pack();
+        let ran = stage.scene.done(&format!("unpack {archive} new"));
+        if !more.is_empty() {
+            // With facts, this host shows a link as what it leads to.
+            ran.says("links; they are left out");
+        }
+
+        let here = contents(without_links(unpacked_here(&stage, archive)));
+        let mut there = contents(files_of(&stage.root("new")));
+        there.insert("config/site.php".into(), here["config/site.php"].clone());
+        assert_eq!(there, here, "{scheme} {more}");
+        let about = fs::metadata(stage.root("new").join("bin/nightly.sh")).unwrap();
+        assert_eq!(about.permissions().mode() & 0o777, 0o755, "{scheme} {more}");
+
+        stage.scene.done("undo new");
+        assert!(!stage.root("new").exists(), "it was not there before");
+    }
+}
+
+#[test]
+fn where_a_login_sees_the_site_alone_its_entries_change_places_one_by_one() {
+    let stage = stage(Engine::Mariadb);
+    let archive = stage.pack();
+    let root = stage.root("new");
+    fs::create_dir_all(root.join("pictures")).unwrap();
+    fs::write(root.join("pictures/older.png"), "older").unwrap();
+    fs::write(root.join("index.php"), "the older page").unwrap();
+    fs::write(root.join("only-here.txt"), "only here").unwrap();
+    let before = files_of(&root);
+    let host = ftp_host(&stage.scene, &root, "");
+    stage.reach_files("new", &host.files("ftp", "/"), FTP_PASSWORD);
+
+    let ran = stage.scene.run(&format!("unpack {archive} new")).code(2);
+    ran.says("3 entries");
+    let ran = stage.scene.done(&format!("unpack {archive} new --overwrite"));
+    ran.says("does not serve that folder");
+    let work = root.join(".fernweh-work");
+    assert_eq!(fs::read_to_string(work.join(".htaccess")).unwrap(), "Require all denied\n");
+    assert!(!root.join("only-here.txt").exists());
+    let visible = |tree: BTreeMap<String, String>| {
+        let mut tree = contents(tree);
+        tree.retain(|path, _| !path.starts_with(".fernweh-work"));
+        tree
+    };
+    let after = visible(files_of(&root));
+    assert!(after.len() > 50);
+
+    // The folder in which states are kept is no part of the site.
+    stage.scene.done("pack new -o again.tar --only files");
+    let names = stage.scene.done("show again.tar --verify").out;
+    assert!(!names.contains("fernweh-work"));
+
+    stage.scene.done("undo new");
+    assert_eq!(visible(files_of(&root)), contents(before));
+    stage.scene.done("undo new");
+    assert_eq!(visible(files_of(&root)), after);
+    stage.scene.done("undo new --let-go");
+    assert!(!work.exists());
+}
+
+#[test]
+fn a_switch_that_was_broken_off_is_completed_or_taken_back() {
+    for within in [false, true] {
+        for step in ["switching", "database-switched", "files-switched"] {
+            for back in [false, true] {
+                let stage = stage(Engine::Mariadb);
+                let archive = stage.pack();
+                let root = stage.root("new");
+                fs::create_dir_all(&root).unwrap();
+                fs::write(root.join("index.php"), "the older page").unwrap();
+                let (host, place) = match within {
+                    true => (ftp_host(&stage.scene, &root, ""), "/"),
+                    false => (ftp_host(&stage.scene, stage.scene.folder(), ""), "/new/htdocs"),
+                };
+                stage.reach_files("new", &host.files("ftp", place), FTP_PASSWORD);
+                let line = format!("unpack {archive} new --overwrite");
+                stage.scene.run_killed_at(&line, step);
+                let page = || fs::read_to_string(root.join("index.php")).unwrap();
+                if back {
+                    stage.scene.done("undo new");
+                    assert_eq!(page(), "the older page", "{within} {step}");
+                    assert!(!root.join("templates").exists());
+                } else {
+                    stage.scene.done(&line);
+                    assert_ne!(page(), "the older page", "{within} {step}");
+                }
+            }
+        }
+    }
+}
+
+#[test]
+fn a_host_that_is_not_the_known_one_is_refused_with_its_fingerprint() {
+    let stage = stage(Engine::Mariadb);
+    let host = ssh_host(&stage.scene, "");
+    stage.reach_files("old", &host.files(&stage.root("old")), &with_key(&host));
+
+    stage.scene.write(".ssh/known_hosts", "");
+    let ran = stage.scene.run("survey old").code(3);
+    ran.says("is not known").says("SHA256:").says("nothing was changed");
+
+    let other = SshHost::start(&stage.scene.path("other-host"), "");
+    let key = other.known.split_once(' ').unwrap().1;
+    stage.scene.write(".ssh/known_hosts", format!("[127.0.0.1]:{} {key}", host.port));
+    let ran = stage.scene.run("survey old").code(3);
+    ran.says("has changed").says("known_hosts, line 1").says("remove that line");
+}
+
+#[test]
+fn a_login_that_fails_says_what_was_tried_and_what_the_host_takes() {
+    let stage = stage(Engine::Mariadb);
+    let host = ssh_host(&stage.scene, "");
+    let other = SshHost::start(&stage.scene.path("other-host"), "");
+    stage.reach_files("old", &host.files(&stage.root("old")), &with_key(&other));
+    let ran = stage.scene.run("survey old").code(3);
+    ran.says("cannot log in").says("tried: key").says("publickey");
+
+    // The same by what ~/.ssh/config says about a name.
+    let config = format!(
+        "Host observatory\n  HostName 127.0.0.1\n  Port {}\n  User {}\n  IdentityFile {}\n",
+        host.port,
+        host.user,
+        host.key.display()
+    );
+    stage.scene.write(".ssh/config", config);
+    let text =
+        format!("[site.old]\nfiles = \"sftp://observatory{}\"\n", stage.root("old").display());
+    stage.scene.write("named.toml", text);
+    stage.scene.done("-c named.toml pack old --only files -o named.tar");
+
+    // And by way of a jump host.
+    let jump = format!(
+        "Host dome\n  HostName 127.0.0.1\n  Port {}\n  User {}\n  IdentityFile {}\n\
+         Host observatory\n  HostName 127.0.0.1\n  Port {}\n  User {}\n  IdentityFile {}\n  \
+         ProxyJump dome\n",
+        other.port,
+        other.user,
+        other.key.display(),
+        host.port,
+        host.user,
+        host.key.display()
+    );
+    stage.scene.write(".ssh/config", jump);
+    stage.scene.write(".ssh/known_hosts", format!("{}{}", host.known, other.known));
+    stage.scene.done("-c named.toml pack old --only files -o jumped.tar");
+}
+
+#[test]
+fn an_ftp_login_or_certificate_that_is_refused_is_told_as_that() {
+    let stage = stage(Engine::Mariadb);
+    let host = ftp_host(&stage.scene, stage.scene.folder(), "");
+    stage.reach_files("old", &host.files("ftp", "/old/htdocs"), FTP_PASSWORD);
+    stage.scene.write("ftp-password", "wrong");
+    let ran = stage.scene.run("pack old").code(3);
+    ran.says("refuses user keeper").says("password.files").says("nothing was changed");
+
+    let authority = Authority::new().unwrap();
+    let (certificate, key) = authority.issue("localhost").unwrap();
+    stage.scene.write("host.pem", certificate);
+    stage.scene.write("host-key.pem", key);
+    let (certificate, key) = (stage.scene.path("host.pem"), stage.scene.path("host-key.pem"));
+    let folder = stage.scene.path("ftps-host");
+    let host = FtpHost::start(&folder, stage.scene.folder(), Some((&certificate, &key)), "");
+    let text = stage.scene.read("fernweh.toml");
+    let line = text.lines().find(|line| line.starts_with("files = \"ftp:")).unwrap();
+    let secure = format!("files = \"{}\"", host.files("ftps", "/old/htdocs"));
+    stage.scene.write("fernweh.toml", text.replace(line, &secure));
+    stage.scene.write("ftp-password", FTP_LOGIN.1);
+    stage.scene.run("pack old").code(3).says("certificate").says("authority");
+}
+
+#[test]
+fn a_host_that_forbids_to_forward_or_to_write_is_told_as_that() {
+    let stage = stage(Engine::Mariadb);
+    let host = ssh_host(&stage.scene, "AllowTcpForwarding no\n");
+    let more = format!("{}\nthrough = \"{}\"", with_key(&host), host.address());
+    stage.reach_files("old", &host.files(&stage.root("old")), &more);
+    stage.scene.run("pack old").code(3).says("the host forbids forwarding");
+
+    let archive = {
+        let text = stage.scene.read("fernweh.toml");
+        stage.scene.write("fernweh.toml", text.replace("through = ", "# through = "));
+        stage.pack()
+    };
+    // A target that is read-only whoever asks: a file where the folder should be made.
+    stage.scene.write("new", "a file");
+    stage.reach_files("new", &host.files(&stage.root("new")), &with_key(&host));
+    let ran = stage.scene.run(&format!("unpack {archive} new")).code(3);
+    ran.says("nothing was changed");
+    assert_eq!(stage.scene.read("new"), "a file");
+}
+
+#[test]
+fn files_of_another_host_are_rewritten_and_traced() {
+    let stage = stage(Engine::Mariadb);
+    let host = ssh_host(&stage.scene, "");
+    stage.reach_files("old", &host.files(&stage.root("old")), &with_key(&host));
+    let before = files_of(&stage.root("old"));
+    let text = "http://glimmerpoint.example/.well-known/security.txt";
+    stage.scene.done(&format!("trace old {text}")).says(".well-known/security.txt, line 2");
+    let line = "rewrite old --from http://glimmerpoint.example --to https://b.example --only files";
+    stage.scene.done(&format!("{line} --apply"));
+    let changed = fs::read_to_string(stage.root("old").join(".well-known/security.txt")).unwrap();
+    assert!(changed.contains("https://b.example/.well-known"));
+    stage.scene.done("undo old");
+    assert_eq!(contents(files_of(&stage.root("old"))), contents(before));
+}
+
+#[test]
+fn a_run_whose_connection_is_cut_goes_on_with_the_same_command() {
+    let stage = stage(Engine::Mariadb);
+    fs::write(stage.root("old").join("large.bin"), vec![3; 24 << 20]).unwrap();
+    let archive = stage.pack();
+    let host = ssh_host(&stage.scene, "");
+    stage.reach_files("new", &host.files(&stage.root("new")), &with_key(&host));
+    let line = format!("unpack {archive} new");
+    let ran = stage.scene.run_halted_at(&line, "made", || host.cut_connections());
+    ran.code(5).says("type the same command again");
+    assert!(!stage.root("new").exists());
+    stage.scene.done(&line);
+    let here = contents(unpacked_here(&stage, archive));
+    let mut there = contents(files_of(&stage.root("new")));
+    there.insert("config/site.php".into(), here["config/site.php"].clone());
+    assert_eq!(there, here);
+    assert!(
+        !stage.scene.path("new/.fernweh-htdocs").exists() || {
+            let names = fs::read_dir(stage.scene.path("new/.fernweh-htdocs")).unwrap();
+            names.flatten().all(|entry| entry.file_name() == ".htaccess")
+        }
+    );
+}
+
+#[test]
+fn a_database_is_reached_with_tls_and_its_certificate_is_checked() {
+    let stage = Stage::build(PROGRAM, Engine::Postgres);
+    let text = stage.scene.read("fernweh.toml");
+    let encrypted =
+        text.replacen("files = \"old/htdocs\"\n", "files = \"old/htdocs\"\nencrypted = true\n", 1);
+    stage.scene.write("fernweh.toml", encrypted);
+    // This server has no certificate: the connection is refused, not made without one.
+    let ran = stage.scene.run("pack old").code(3);
+    ran.says("TLS").says("nothing was changed");
+}
