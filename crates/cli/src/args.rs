@@ -17,6 +17,8 @@ The usual way, with two sites described in fernweh.toml:
   fernweh trace new ADDRESS                where an address on a page comes from
   fernweh undo new                         back, if something is wrong
 
+Or all of it at once: fernweh move old new
+
 Try it on a sample site first: fernweh demo
 
 Exit codes: 0 done, 1 done with findings, 2 usage or configuration, 3 the outside
@@ -116,7 +118,9 @@ pub enum Command {
     Rewrite(commands::rewrite::RewriteArgs),
     Scan(commands::scan::ScanArgs),
     Trace(commands::trace::TraceArgs),
+    Move(commands::moving::MoveArgs),
     Undo(commands::undo::UndoArgs),
     Runs(commands::runs::RunsArgs),
+    Tell(commands::tell::TellArgs),
     Demo(commands::demo::DemoArgs),
 }

@@ -33,6 +33,81 @@ pub struct Content {
     /// Rules beyond those that follow from the addresses of two sites.
     #[serde(default)]
     pub rule: Vec<RuleSection>,
+    /// What is done after a move.
+    #[serde(default)]
+    pub after: AfterSection,
+    /// Who is told about a move.
+    pub tell: Option<TellSection>,
+}
+
+/// `[after]`
+#[derive(Clone, Debug, Default, Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub struct AfterSection {
+    /// Tables whose records go.
+    #[serde(default)]
+    pub empty: Vec<Emptied>,
+    /// Statements for the database.
+    #[serde(default)]
+    pub sql: Vec<String>,
+    /// Files that go.
+    #[serde(default)]
+    pub remove: Vec<String>,
+    /// Commands for the host, in the site's folder.
+    #[serde(default)]
+    pub command: Vec<String>,
+    /// Addresses to be asked for.
+    #[serde(default)]
+    pub request: Vec<Requested>,
+}
+
+/// Tables whose records go: a pattern, or a pattern with a condition.
+#[derive(Clone, Debug, Deserialize)]
+#[serde(untagged)]
+pub enum Emptied {
+    /// All records.
+    All(String),
+    /// Some records.
+    Some {
+        /// The pattern of tables.
+        tables: String,
+        /// What holds for the records, as it stands behind `WHERE`.
+        r#where: String,
+    },
+}
+
+/// An address to be asked for: alone, or with the status that is expected.
+#[derive(Clone, Debug, Deserialize)]
+#[serde(untagged)]
+pub enum Requested {
+    /// It must answer with status 200.
+    Usual(String),
+    /// It must answer with another one.
+    With {
+        /// The address.
+        url: String,
+        /// The status.
+        status: u16,
+    },
+}
+
+/// `[tell]`
+#[derive(Clone, Debug, Default, Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub struct TellSection {
+    /// Who gets mail.
+    #[serde(default)]
+    pub to: Vec<String>,
+    /// From whom it comes.
+    pub from: Option<String>,
+    /// The mail server, as `smtp://keeper@mail.example:587`.
+    pub server: Option<String>,
+    /// The password for it.
+    pub password: Option<Secret>,
+    /// A certificate authority (PEM file) that is trusted for the mail server.
+    pub authority: Option<PathBuf>,
+    /// A command that gets the message on its standard input.
+    pub command: Option<String>,
 }
 
 /// `[site.NAME]`

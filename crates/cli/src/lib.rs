@@ -53,8 +53,10 @@ fn execute(context: &Context, command: &Command) -> fernweh_ports::Result<u8> {
         Command::Rewrite(args) => commands::rewrite::run(context, args),
         Command::Scan(args) => commands::scan::run(context, args),
         Command::Trace(args) => commands::trace::run(context, args),
+        Command::Move(args) => commands::moving::run(context, args),
         Command::Undo(args) => commands::undo::run(context, args),
         Command::Runs(args) => commands::runs::run(context, args),
+        Command::Tell(args) => commands::tell::run(context, args),
         Command::Demo(args) => commands::demo::run(context, args),
     }
 }

@@ -3,7 +3,7 @@
 
 use crate::args::{Half, SiteArgs};
 use crate::config::{Config, SiteSection, distance};
-use crate::hosts::{FilesPlace, Hosts, Login, RemotePlace, login_of, user_of};
+use crate::hosts::{FilesPlace, Hosts, Login, Protocol, RemotePlace, login_of, user_of};
 use crate::secrets::{Secret, expanded};
 use fernweh_connect::http::{HttpOptions, HttpSource};
 use fernweh_connect::local::{LocalEditor, LocalSource, LocalTarget};
@@ -26,6 +26,7 @@ use fernweh_ports::{
 };
 use std::cell::RefCell;
 use std::io::Read;
+use std::net::ToSocketAddrs;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use url::Url;
@@ -516,6 +517,67 @@ impl Site {
                 server_setting(setting, all, address)
             }
         }
+    }
+
+    /// Whether a login for HTTP is configured.
+    pub fn has_login(&self) -> bool {
+        self.section.login.is_some()
+    }
+
+    /// Whether its host is named beside its domain.
+    pub fn has_address(&self) -> bool {
+        self.section.address.is_some()
+    }
+
+    /// Runs a command on the site's host, in its folder; gives whether it ended well, and what
+    /// it printed.
+    pub fn run_there(&self, command: &str) -> Result<(bool, String)> {
+        match &self.files {
+            Some(FilesPlace::Remote(place)) if place.protocol == Protocol::Sftp => {
+                let (_, root) = self.file_tree(place)?;
+                let login = self.login("files", self.section.password.files.as_ref())?;
+                let user = place.user.as_deref();
+                let ssh =
+                    SshAddress::complete(&place.host, place.port, user, login.password, login.key)?;
+                let folder = String::from_utf8_lossy(&root).replace('\'', "'\\''");
+                let ran = self.hosts.session(&ssh)?.run(&format!("cd '{folder}' && {command}"))?;
+                Ok((ran.status == Some(0), ran.printed))
+            }
+            Some(FilesPlace::Remote(_)) => Err(Trouble::usage("FTP runs no commands")
+                .hint("leave command out of [after], or reach the files by sftp:")),
+            place => {
+                let folder = place.as_ref().and_then(FilesPlace::local).unwrap_or(&self.folder);
+                let ran = std::process::Command::new("sh")
+                    .args(["-c", command])
+                    .current_dir(folder)
+                    .stdin(std::process::Stdio::null())
+                    .output();
+                let ran =
+                    ran.map_err(|error| Trouble::file("cannot run a command", folder, &error))?;
+                let printed = [ran.stdout, ran.stderr].concat();
+                Ok((ran.status.success(), String::from_utf8_lossy(&printed).into_owned()))
+            }
+        }
+    }
+
+    /// The server of a database as it can be compared: where it is reached from, its address
+    /// and port.
+    pub fn database_server(&self, place: &DatabasePlace) -> Option<(Option<String>, String, u16)> {
+        let (DatabasePlace::Mariadb(address) | DatabasePlace::Postgres(address)) = place else {
+            return None;
+        };
+        let host = match (&address.socket, &self.section.through) {
+            (Some(socket), _) => socket.clone(),
+            // The names of one host are resolved there, which is not here.
+            (None, Some(_)) if address.host == "localhost" => "127.0.0.1".into(),
+            (None, Some(_)) => address.host.clone(),
+            (None, None) => (address.host.as_str(), address.port)
+                .to_socket_addrs()
+                .ok()
+                .and_then(|mut found| found.find(std::net::SocketAddr::is_ipv4))
+                .map_or_else(|| address.host.clone(), |found| found.ip().to_string()),
+        };
+        Some((self.section.through.clone(), host, address.port))
     }
 
     /// Which halves of the site a command works on.

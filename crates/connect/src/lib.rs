@@ -7,6 +7,7 @@
 pub mod ftp;
 pub mod http;
 pub mod local;
+pub mod mail;
 pub mod mariadb;
 pub mod postgres;
 pub mod remote;

@@ -3,7 +3,7 @@
 
 use fernweh_core::digest::sha256;
 use fernweh_core::record::Row;
-use fernweh_ports::{Applied, Change, Record, Result, Trouble};
+use fernweh_ports::{Applied, Change, Record, Refreshing, Result, Trouble};
 use std::path::PathBuf;
 
 /// How to reach a database on a server.
@@ -83,6 +83,24 @@ pub(crate) fn is_aside(name: &str) -> bool {
         };
         matches!(parts[..], [run, "n" | "o", table] if hex(run, 8) && hex(table, 16))
     })
+}
+
+/// A step after a move, in SQL; `place` gives the name of a table as it is written.
+pub(crate) fn refreshing(step: &Refreshing, place: impl Fn(&str) -> String) -> String {
+    match step {
+        Refreshing::Statement(sql) => sql.clone(),
+        Refreshing::Empty { table, condition } => match condition {
+            Some(condition) => format!("DELETE FROM {} WHERE {condition}", place(table)),
+            None => format!("DELETE FROM {}", place(table)),
+        },
+    }
+}
+
+/// Says which step could not be taken.
+pub(crate) fn not_refreshed(trouble: Trouble, sql: &str) -> Trouble {
+    let mut trouble = trouble;
+    trouble.what = "a step of [after] cannot be taken in the database".into();
+    trouble.at(sql.to_owned()).hint("correct it in fernweh.toml")
 }
 
 /// A switch that waits behind others; they are named.

@@ -76,6 +76,20 @@ pub enum Step {
         /// A mark of the database at that moment.
         fingerprint: Fingerprint,
     },
+    /// A stage of a move is complete.
+    Stage {
+        /// Its name: `packed`, `unpacked`, `refreshed`, `scanned`.
+        name: String,
+        /// How long it took, in seconds.
+        seconds: f64,
+        /// What to remember of it.
+        about: String,
+    },
+    /// A move is complete.
+    Ended {
+        /// When (RFC 3339, UTC).
+        at: String,
+    },
     /// The unfinished run was cleaned up.
     Discarded,
     /// What was kept safe has been given up.
@@ -116,7 +130,7 @@ pub enum State {
         /// A mark of the database at that moment.
         fingerprint: Fingerprint,
     },
-    /// Cleaned up, or given up.
+    /// Cleaned up, given up, or (a move) complete.
     Closed,
 }
 
@@ -307,6 +321,8 @@ impl Step {
             Step::DatabaseSwitched => "database-switched",
             Step::FilesSwitched => "files-switched",
             Step::Done { .. } => "done",
+            Step::Stage { .. } => "stage",
+            Step::Ended { .. } => "ended",
             Step::Discarded => "discarded",
             Step::LetGo => "let-go",
         }
@@ -354,11 +370,35 @@ impl Run {
                         fingerprint: fingerprint.clone(),
                     };
                 }
-                Step::Discarded | Step::LetGo => state = State::Closed,
+                Step::Discarded | Step::LetGo | Step::Ended { .. } => state = State::Closed,
                 _ => {}
             }
         }
         state
+    }
+
+    /// Whether it is a move, whose changes are those of the runs that it began.
+    pub fn is_move(&self) -> bool {
+        self.header.command == "move"
+    }
+
+    /// The stages of a move that are complete: name, seconds and what to remember.
+    pub fn stages(&self) -> Vec<(&str, f64, &str)> {
+        let stage = |step| match step {
+            &Step::Stage { ref name, seconds, ref about } => {
+                Some((name.as_str(), seconds, about.as_str()))
+            }
+            _ => None,
+        };
+        self.steps.iter().filter_map(stage).collect()
+    }
+
+    /// When it was complete (RFC 3339, UTC), the last time.
+    pub fn ended(&self) -> Option<&str> {
+        self.steps.iter().rev().find_map(|step| match step {
+            Step::Done { at, .. } | Step::Ended { at } => Some(at.as_str()),
+            _ => None,
+        })
     }
 
     /// Whether it builds a new state beside the old one, which can be thrown away.

@@ -12,6 +12,8 @@ mod overlap;
 pub mod pack;
 mod patience;
 pub mod patterns;
+pub mod preflight;
+pub mod refresh;
 pub mod report;
 pub mod rewrite;
 pub mod rewrite_file;

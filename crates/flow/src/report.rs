@@ -41,6 +41,11 @@ impl RewriteReport {
         Self { rules, mends, ..Self::default() }
     }
 
+    /// Addresses replaced, in cells and in files.
+    pub fn replaced(&self) -> u64 {
+        self.database_total().replacements + self.files_total().replacements
+    }
+
     /// The numbers of all columns together.
     pub fn database_total(&self) -> Tally {
         total(self.columns.values())

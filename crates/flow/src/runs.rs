@@ -5,7 +5,7 @@ use fernweh_ports::{Direction, Result};
 use serde::Serialize;
 
 /// One run as it is listed.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Serialize)]
 pub struct RunLine {
     /// Its name.
     pub run: String,
@@ -21,6 +21,10 @@ pub struct RunLine {
     pub state: String,
     /// Whether `undo` can still turn it.
     pub kept: bool,
+    /// How long it took, in seconds, if it is complete.
+    pub seconds: Option<f64>,
+    /// The stages of a move that are complete, and how long each took, in seconds.
+    pub stages: Vec<(String, f64)>,
 }
 
 /// All runs, the oldest first.
@@ -37,8 +41,10 @@ fn line(run: &Run) -> RunLine {
         State::InPlace { direction: Direction::Forward, .. } => "done",
         State::InPlace { direction: Direction::Back, .. } => "undone",
         State::Closed if run.steps.contains(&crate::journal::Step::LetGo) => "let go",
+        State::Closed if run.is_move() && run.ended().is_some() => "done",
         State::Closed => "cleaned up",
     };
+    let stages = run.stages().into_iter().map(|(name, seconds, _)| (name.to_owned(), seconds));
     RunLine {
         run: run.header.run.clone(),
         command: run.header.command.clone(),
@@ -47,7 +53,15 @@ fn line(run: &Run) -> RunLine {
         input: run.header.input.clone(),
         state: words.into(),
         kept: matches!(state, State::InPlace { .. }),
+        seconds: run.ended().and_then(|ended| between(&run.header.started, ended)),
+        stages: stages.collect(),
     }
+}
+
+/// Seconds between two moments (RFC 3339).
+fn between(from: &str, to: &str) -> Option<f64> {
+    let second = |text: &str| Some(text.parse::<jiff::Timestamp>().ok()?.as_second());
+    Some((second(to)? - second(from)?) as f64)
 }
 
 /// What to say about a site whose old state was removed by a run that was broken off.

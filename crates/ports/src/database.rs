@@ -270,6 +270,10 @@ pub trait DatabaseTarget: Send {
     fn resume(&mut self, structure: &[Statement]) -> Result<bool>;
     /// What of a structure this database cannot take, or takes in another way.
     fn foresee(&mut self, from: &Overview, structure: &Structure) -> Result<Vec<Check>>;
+    /// The largest record that the server takes, in bytes, if it has such a limit.
+    fn largest_packet(&mut self) -> Result<Option<u64>> {
+        Ok(None)
+    }
     /// Only some tables are built: types and routines that are there already are used, not
     /// replaced. Said before `build`.
     fn use_what_is_there(&mut self) {}
@@ -348,6 +352,20 @@ pub struct Applied {
     pub refused: Vec<Refused>,
 }
 
+/// A step after a move, in the database.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Refreshing {
+    /// Records go: all of a table, or those of which a condition holds.
+    Empty {
+        /// The table.
+        table: String,
+        /// The condition, as it stands behind `WHERE`.
+        condition: Option<String>,
+    },
+    /// A statement of the user.
+    Statement(String),
+}
+
 /// A live database whose cells are changed.
 pub trait DatabaseEditor: Send {
     /// The tables that can be edited.
@@ -364,4 +382,6 @@ pub trait DatabaseEditor: Send {
     ) -> Result<Applied>;
     /// Makes changes in one transaction.
     fn apply(&mut self, table: &Table, changes: &[Change]) -> Result<Applied>;
+    /// Takes steps in one transaction: all, or none; gives the number of records of each.
+    fn refresh(&mut self, steps: &[Refreshing]) -> Result<Vec<u64>>;
 }

@@ -51,6 +51,8 @@ pub fn files_of<'a>(entries: impl IntoIterator<Item = &'a Entry>) -> Vec<(Vec<u8
 pub trait FileEditor: Send {
     /// Replaces the content of a file; its other properties stay.
     fn replace(&mut self, path: &[u8], content: &[u8]) -> Result<()>;
+    /// Removes a file or a link.
+    fn remove(&mut self, path: &[u8]) -> Result<()>;
 }
 
 /// What identifies a file or folder whatever its name.
@@ -93,6 +95,10 @@ pub trait FileTarget: Send {
     fn keep(&mut self, wanted: &dyn Fn(&[u8]) -> bool) -> Result<u64>;
     /// Sets the times of folders, writes everything through to disk, plans the switch.
     fn finish(&mut self) -> Result<FileSwap>;
+    /// Bytes free on its disk, if that can be known.
+    fn free(&self) -> Option<u64> {
+        None
+    }
     /// What of the entries could not be carried, and what else people should know.
     fn notes(&self) -> Vec<String> {
         Vec::new()

@@ -2,7 +2,9 @@
 //! shows its report.
 
 pub mod demo;
+pub mod moving;
 pub mod pack;
+pub mod preflight;
 pub mod rewrite;
 mod rewrite_file;
 mod rules;
@@ -10,6 +12,7 @@ pub mod runs;
 pub mod scan;
 pub mod show;
 pub mod survey;
+pub mod tell;
 pub mod trace;
 mod trial;
 pub mod undo;

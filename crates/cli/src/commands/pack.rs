@@ -66,6 +66,14 @@ pub struct PackArgs {
 /// Runs the command.
 pub fn run(context: &Context, args: &PackArgs) -> Result<u8> {
     let began = Instant::now();
+    let (site, report) = make(context, args)?;
+    let seconds = began.elapsed().as_secs_f64();
+    context.print(&report, &text(context, &site, &report, args.sql.is_some(), seconds));
+    Ok(DONE)
+}
+
+/// Packs, and gives the report.
+pub fn make(context: &Context, args: &PackArgs) -> Result<(Site, PackReport)> {
     let config = context.config()?;
     let site = Site::resolve(&config, args.site.as_deref(), &args.places)?;
     if let Some(warning) = fernweh_flow::runs::warning(&context.records(&config), &site.name)? {
@@ -107,9 +115,9 @@ pub fn run(context: &Context, args: &PackArgs) -> Result<u8> {
     let doing =
         |trouble: fernweh_ports::Trouble| trouble.doing(format!("packing site {}", site.name));
     let mut database = if with_database { site.database_source().map_err(doing)? } else { None };
-    let mut files = if with_files { site.file_source().map_err(doing)? } else { None };
+    let mut opened = if with_files { site.file_source().map_err(doing)? } else { None };
     let source = database.as_mut().map(|source| &mut **source as &mut dyn DatabaseSource);
-    let files = files.as_mut().map(|source| &mut **source as &mut dyn FileSource);
+    let files = opened.as_mut().map(|source| &mut **source as &mut dyn FileSource);
     let mut report = pack(&options, source, files, &context.watch).map_err(doing)?;
     if let Some(script) = &args.sql {
         let written = ArchiveReader::open(&options.archive)
@@ -118,9 +126,9 @@ pub fn run(context: &Context, args: &PackArgs) -> Result<u8> {
         report.size = written.map_err(doing)?;
         report.archive = script.display().to_string();
     }
-    let seconds = began.elapsed().as_secs_f64();
-    context.print(&report, &text(context, &site, &report, args.sql.is_some(), seconds));
-    Ok(DONE)
+    // What reads the site is not needed any more, and says how the site is reached.
+    drop((database, opened));
+    Ok((site, report))
 }
 
 /// The command for this archive, to be typed again.

@@ -3,10 +3,10 @@
 use crate::DONE;
 use crate::args::SiteArgs;
 use crate::context::Context;
-use crate::render::{Page, Paint, aligned, moment};
+use crate::render::{Page, Paint, aligned, duration, moment};
 use crate::site::Site;
 use clap::Args;
-use fernweh_flow::journal::{Journal, State};
+use fernweh_flow::journal::{Journal, Run, State, Step};
 use fernweh_flow::runs::{RunLine, runs};
 use fernweh_flow::unpack::discard;
 use fernweh_ports::{Result, Trouble};
@@ -42,6 +42,9 @@ fn clean_up(context: &Context, name: &str) -> Result<u8> {
     let run = all.iter().find(|run| run.header.run == *name).ok_or_else(|| {
         Trouble::usage(format!("there is no run `{name}`")).hint("fernweh runs lists them")
     })?;
+    if run.is_move() && run.state() == State::Open {
+        return drop_move(context, run);
+    }
     let site_name = run.header.site.clone();
     let _lock = records.lock(&site_name)?;
     match run.state() {
@@ -74,6 +77,20 @@ fn clean_up(context: &Context, name: &str) -> Result<u8> {
     Ok(DONE)
 }
 
+/// A move that was broken off leaves an archive; what it changed belongs to other runs.
+fn drop_move(context: &Context, run: &Run) -> Result<u8> {
+    for entry in std::fs::read_dir(&run.folder).into_iter().flatten().flatten() {
+        if entry.file_name() != "journal.jsonl" {
+            let _ = std::fs::remove_file(entry.path());
+        }
+    }
+    Journal::resume(run)?.step(&Step::Discarded, &context.watch)?;
+    let mut page = Page::new(context.style);
+    page.row("cleaned up", &format!("{}; its archive is removed", run.header.run));
+    context.print(&serde_json::json!({ "discarded": run.header.run }), &page.finish());
+    Ok(DONE)
+}
+
 fn text(context: &Context, found: &[RunLine]) -> String {
     let mut page = Page::new(context.style);
     if found.is_empty() {
@@ -89,9 +106,18 @@ fn text(context: &Context, found: &[RunLine]) -> String {
                 _ => Paint::Quiet,
             };
             let kept = if run.kept { "undo possible" } else { "" };
+            let took = match run.stages.is_empty() {
+                true => run.seconds.map(duration).unwrap_or_default(),
+                false => {
+                    let stage =
+                        |(name, seconds): &(String, f64)| format!("{name} {}", duration(*seconds));
+                    run.stages.iter().map(stage).collect::<Vec<_>>().join(", ")
+                }
+            };
             vec![
                 run.run.clone(),
                 context.style.paint(paint, &run.state),
+                took,
                 kept.into(),
                 run.input.clone(),
             ]
@@ -104,7 +130,9 @@ fn text(context: &Context, found: &[RunLine]) -> String {
     {
         page.gap();
         let next = match (open.command.as_str(), open.state.as_str()) {
-            ("unpack" | "preview", "unfinished") => format!("fernweh runs --discard {}", open.run),
+            ("unpack" | "preview" | "move", "unfinished") => {
+                format!("fernweh runs --discard {}", open.run)
+            }
             _ => format!("fernweh undo {}", open.site),
         };
         page.row(

@@ -1,16 +1,18 @@
 //! `fernweh survey`
 
+use super::preflight;
 use crate::args::SiteArgs;
+use crate::config::Config;
 use crate::context::Context;
 use crate::hosts::FilesPlace;
 use crate::render::{Page, aligned, count, counted, cut_middle, lines, size, wrapped};
 use crate::site::Site;
 use crate::{DONE, site};
 use clap::Args;
-use fernweh_core::finding::{Check, Verdict};
+use fernweh_core::finding::Verdict;
 use fernweh_flow::patterns::Patterns;
 use fernweh_flow::survey::{FilesReport, SurveyOptions, SurveyReport, survey};
-use fernweh_ports::{FileSource, Overview, Result, Structure, Trouble, Watch};
+use fernweh_ports::{FileSource, Result, Watch};
 
 /// What a site consists of, and whether everything needed can be reached
 ///
@@ -27,6 +29,9 @@ pub struct SurveyArgs {
     /// Look as well whether this other site can take what the first one has
     #[arg(long = "for", value_name = "OTHER")]
     pub other: Option<String>,
+    /// Repeat only this test of those for the other site
+    #[arg(long, value_name = "TEST", requires = "other")]
+    pub only: Option<String>,
     /// Print a [site.NAME] section for fernweh.toml instead of the report
     #[arg(long)]
     pub print_config: bool,
@@ -38,6 +43,9 @@ pub fn run(context: &Context, args: &SurveyArgs) -> Result<u8> {
     let site = Site::resolve(&config, args.site.as_deref(), &args.places)?;
     if let Some(warning) = fernweh_flow::runs::warning(&context.records(&config), &site.name)? {
         context.watch.note(&format!("{warning}\n"));
+    }
+    if let Some(other) = &args.other {
+        return for_other(context, &config, &site, other, args.only.as_deref());
     }
     if args.print_config {
         print!("{}", section(&site));
@@ -59,46 +67,39 @@ pub fn run(context: &Context, args: &SurveyArgs) -> Result<u8> {
         database.as_mut().map(|source| &mut **source as &mut dyn fernweh_ports::DatabaseSource);
     let files = files.as_mut().map(|source| &mut **source as &mut dyn FileSource);
     let mut report = survey(&options, source, files, &context.watch).map_err(doing)?;
-    if let (Some(name), Some(overview), Some(source)) =
-        (&args.other, &report.database, &mut database)
-    {
-        let other = Site::resolve(&config, Some(name), &SiteArgs::default())?;
-        let structure = source.structure(&holds).map_err(doing)?;
-        report.checks.extend(foresee(&other, overview, &structure)?);
-    }
     report.database_place = site.database.as_ref().map(site::DatabasePlace::shown);
     context.print(&report, &text(context, &report, &site));
     let failed = report.checks.iter().any(|check| check.verdict == Verdict::Failed);
     Ok(if failed { 3 } else { DONE })
 }
 
-/// What the database of another site cannot take; nothing there is changed.
-fn foresee(other: &Site, overview: &Overview, structure: &Structure) -> Result<Vec<Check>> {
-    let doing = |trouble: Trouble| trouble.doing(format!("surveying site {}", other.name));
-    let mut checks = other
-        .with_targets("look", (true, false), false, &mut |targets| {
-            let Some(target) = &mut targets.database else {
-                let what = format!("site {} has no database", other.name);
-                return Ok(vec![Check::failed(what, "set database in its section")]);
-            };
-            let there = target.overview(&|_: &str| false)?.dialect;
-            if there != overview.dialect {
-                return Ok(vec![Check::failed(
-                    format!(
-                        "its database is {}, not {}",
-                        there.engine(),
-                        overview.dialect.engine()
-                    ),
-                    "an archive unpacks into the engine that it came from",
-                )]);
-            }
-            target.foresee(overview, structure)
-        })
-        .map_err(doing)?;
-    for check in &mut checks {
-        check.what = format!("site {}: {}", other.name, check.what);
+/// Whether another site can take what the first one has.
+fn for_other(
+    context: &Context,
+    config: &Config,
+    site: &Site,
+    other: &str,
+    only: Option<&str>,
+) -> Result<u8> {
+    let other = Site::resolve(config, Some(other), &SiteArgs::default())?;
+    let found = preflight::run(context, config, (site, &other), None, only)?;
+    let mut page = Page::new(context.style);
+    page.row("tested", &format!("whether site {} can move to site {}", site.name, other.name));
+    if only.is_none() {
+        page.row("amount", &preflight::amount(&found));
     }
-    Ok(checks)
+    page.gap();
+    preflight::render(&mut page, &found);
+    page.gap();
+    let next = match found.has_failed() {
+        true => {
+            format!("mend what failed, then: fernweh survey {} --for {}", site.name, other.name)
+        }
+        false => format!("fernweh move {} {} --rehearse", site.name, other.name),
+    };
+    page.row("next", &next);
+    context.print(&found, &page.finish());
+    Ok(if found.has_failed() { 3 } else { DONE })
 }
 
 fn section(site: &Site) -> String {

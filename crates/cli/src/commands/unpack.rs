@@ -73,6 +73,9 @@ pub struct UnpackArgs {
     /// tables of its own, which are taken away again
     #[arg(long)]
     pub preview: bool,
+    /// Try no record at the destination either
+    #[arg(skip)]
+    pub untouched: bool,
     /// Unpack only one half of the archive
     #[arg(long, value_name = "HALF")]
     pub only: Option<Half>,
@@ -135,6 +138,7 @@ pub fn bring_back(context: &Context, site: &Site, run: &Run, places: &SiteArgs) 
         inside: None,
         report: None,
         preview: false,
+        untouched: false,
         only: None,
         tables: Vec::new(),
         file: Vec::new(),
@@ -145,16 +149,24 @@ pub fn bring_back(context: &Context, site: &Site, run: &Run, places: &SiteArgs) 
         outside_links: true,
         places: places.clone(),
     };
-    run_instead(context, &args, Some(run)).map(drop)
+    let (report, text) = make(context, &args, Some(run))?;
+    context.print(&report, &text);
+    Ok(())
 }
 
 fn run_inner(context: &Context, args: &UnpackArgs) -> Result<u8> {
-    run_instead(context, args, None)
+    let (report, text) = make(context, args, None)?;
+    context.print(&report, &text);
+    Ok(DONE)
 }
 
-/// Unpacks; the run `superseded` has brought the site into its present state, and is over
-/// then.
-fn run_instead(context: &Context, args: &UnpackArgs, superseded: Option<&Run>) -> Result<u8> {
+/// Unpacks, and gives the report and how it reads; the run `superseded` has brought the site
+/// into its present state, and is over then.
+pub fn make(
+    context: &Context,
+    args: &UnpackArgs,
+    superseded: Option<&Run>,
+) -> Result<(UnpackReport, String)> {
     let began = Instant::now();
     document::check(args.report.as_deref())?;
     let config = context.config()?;
@@ -209,8 +221,8 @@ fn run_instead(context: &Context, args: &UnpackArgs, superseded: Option<&Run>) -
         let over = if args.overwrite { " --overwrite" } else { "" };
         let again = format!("fernweh unpack {} {}{from}{over}", args.archive.display(), site.name);
         write_report(args, &site, false, &report)?;
-        context.print(&report, &preview_text(context, &report, &again));
-        return Ok(DONE);
+        let text = preview_text(context, &report, &again);
+        return Ok((report, text));
     }
     let lock = records.lock(&site.name)?;
     let mark = mark(&options, archive, halves);
@@ -226,8 +238,7 @@ fn run_instead(context: &Context, args: &UnpackArgs, superseded: Option<&Run>) -
     )?;
     if let Earlier::Completed(Direction::Forward) = earlier {
         let report = UnpackReport { undo: true, ..UnpackReport::default() };
-        context.print(&report, &completed_text(context, &site));
-        return Ok(DONE);
+        return Ok((report, completed_text(context, &site)));
     }
     let there = site.with_targets("look", halves, false, &mut |targets| {
         look_before(&options, archive, targets)
@@ -268,8 +279,8 @@ fn run_instead(context: &Context, args: &UnpackArgs, superseded: Option<&Run>) -
     report.undo = true;
     let seconds = began.elapsed().as_secs_f64();
     write_report(args, &site, true, &report)?;
-    context.print(&report, &text(context, &site, &report, seconds));
-    Ok(DONE)
+    let text = text(context, &site, &report, seconds);
+    Ok((report, text))
 }
 
 /// The page that --report asks for.
@@ -346,7 +357,7 @@ fn try_out(
     archive: &ArchiveReader,
     halves: (bool, bool),
 ) -> Result<UnpackReport> {
-    if !halves.0 {
+    if !halves.0 || args.untouched {
         return preview(options, archive, halves, None, &context.watch);
     }
     let records = context.records(config);

@@ -48,4 +48,10 @@ impl FileEditor for LocalEditor {
             Trouble::file("cannot change a file of the site", &full, &error)
         })
     }
+
+    fn remove(&mut self, path: &[u8]) -> Result<()> {
+        let full = self.root.join(OsStr::from_bytes(path));
+        fs::remove_file(&full)
+            .map_err(|error| Trouble::file("cannot remove a file of the site", &full, &error))
+    }
 }

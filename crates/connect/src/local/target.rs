@@ -106,6 +106,10 @@ impl FileTarget for LocalTarget {
         self.root.display().to_string()
     }
 
+    fn free(&self) -> Option<u64> {
+        super::free_space(&self.root)
+    }
+
     fn existing(&self) -> Result<u64> {
         match fs::read_dir(&self.root) {
             Ok(entries) => Ok(entries.count() as u64),

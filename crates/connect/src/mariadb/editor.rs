@@ -6,10 +6,10 @@
 use super::describe::{Described, Travel, describe, list};
 use super::source::{select_list, stream};
 use super::{Link, message, quoted};
-use crate::server::{Batches, ServerAddress};
+use crate::server::{Batches, ServerAddress, not_refreshed, refreshing};
 use fernweh_core::record::{Table, Value};
 use fernweh_core::sql::{Dialect, write_row};
-use fernweh_ports::{Applied, Change, DatabaseEditor, Record, Refused, Result, Scope};
+use fernweh_ports::{Applied, Change, DatabaseEditor, Record, Refreshing, Refused, Result, Scope};
 
 /// A database whose cells are changed.
 pub struct MariadbEditor {
@@ -109,6 +109,24 @@ impl DatabaseEditor for MariadbEditor {
     fn apply(&mut self, table: &Table, changes: &[Change]) -> Result<Applied> {
         let described = describe(&mut self.reader, &table.name)?;
         apply(&mut self.writer, &described, changes)
+    }
+
+    fn refresh(&mut self, steps: &[Refreshing]) -> Result<Vec<u64>> {
+        let writer = &mut self.writer;
+        writer.run("START TRANSACTION")?;
+        let mut counts = Vec::new();
+        for step in steps {
+            let sql = refreshing(step, quoted);
+            if let Err(error) = writer.try_run(&sql) {
+                let mut trouble = writer.trouble("", &error);
+                let _ = writer.try_run("ROLLBACK");
+                trouble.place = None;
+                return Err(not_refreshed(trouble, &sql));
+            }
+            counts.push(writer.conn.affected_rows());
+        }
+        writer.run("COMMIT")?;
+        Ok(counts)
     }
 }
 

@@ -328,6 +328,11 @@ impl DatabaseTarget for MariadbTarget {
         self.loader.end(&mut self.link)
     }
 
+    fn largest_packet(&mut self) -> Result<Option<u64>> {
+        let packet = self.link.one("SELECT @@max_allowed_packet")?;
+        Ok(packet.and_then(|packet| packet.parse().ok()))
+    }
+
     fn resume(&mut self, structure: &[Statement]) -> Result<bool> {
         self.link = Link::open(&self.address)?;
         self.loader.begin_anew();

@@ -5,11 +5,11 @@
 use super::describe::{describe, list};
 use super::source::stream;
 use super::{Link, literal, message, quoted};
-use crate::server::{Batches, ServerAddress};
+use crate::server::{Batches, ServerAddress, not_refreshed, refreshing};
 use fernweh_core::record::{Table, Value};
 use fernweh_core::rewrite::ColumnText;
 use fernweh_core::sql::Qualified;
-use fernweh_ports::{Applied, Change, DatabaseEditor, Record, Refused, Result, Scope};
+use fernweh_ports::{Applied, Change, DatabaseEditor, Record, Refreshing, Refused, Result, Scope};
 use tokio_postgres::SimpleQueryMessage;
 
 /// A database whose cells are changed.
@@ -96,6 +96,28 @@ impl DatabaseEditor for PostgresEditor {
 
     fn apply(&mut self, table: &Table, changes: &[Change]) -> Result<Applied> {
         apply(&mut self.writer, table, changes)
+    }
+
+    fn refresh(&mut self, steps: &[Refreshing]) -> Result<Vec<u64>> {
+        let writer = &mut self.writer;
+        writer.run("BEGIN")?;
+        // The user's statements name tables as the site does.
+        writer.run("SET LOCAL search_path TO \"$user\", public")?;
+        let mut counts = Vec::new();
+        for step in steps {
+            let sql = refreshing(step, |table| Qualified::parse(table).sql());
+            match writer.try_one(&sql) {
+                Ok(count) => counts.push(count),
+                Err(error) => {
+                    let mut trouble = writer.trouble("", &error);
+                    let _ = writer.try_run("ROLLBACK");
+                    trouble.place = None;
+                    return Err(not_refreshed(trouble, &sql));
+                }
+            }
+        }
+        writer.run("COMMIT")?;
+        Ok(counts)
     }
 }
 

@@ -44,6 +44,10 @@ impl FileEditor for RemoteEditor {
             written
         })
     }
+
+    fn remove(&mut self, path: &[u8]) -> Result<()> {
+        runtime().block_on(self.tree.remove_file(&joined(&self.root, path)))
+    }
 }
 
 /// Writes a small new file.

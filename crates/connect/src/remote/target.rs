@@ -328,6 +328,18 @@ impl FileTarget for RemoteTarget {
         shown(&*self.tree, &self.root)
     }
 
+    fn free(&self) -> Option<u64> {
+        // The folder itself may not be there yet.
+        let mut place = &self.root[..];
+        loop {
+            match runtime().block_on(self.tree.free(place)) {
+                Ok(Some(free)) => return Some(free),
+                _ if place.len() <= 1 => return None,
+                _ => place = split(place).0,
+            }
+        }
+    }
+
     fn existing(&self) -> Result<u64> {
         runtime().block_on(async {
             if self.tree.look(&self.root).await?.is_none() {

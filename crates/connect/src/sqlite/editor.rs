@@ -1,8 +1,11 @@
 //! Changing cells of a live SQLite database.
 
 use super::{Parameter, column_list, describe, list, quoted, rowid_name, trouble, value_of};
+use crate::server::{not_refreshed, refreshing};
 use fernweh_core::record::{Row, Table, Value};
-use fernweh_ports::{Applied, Change, DatabaseEditor, Record, Refused, Result, Scope, Trouble};
+use fernweh_ports::{
+    Applied, Change, DatabaseEditor, Record, Refreshing, Refused, Result, Scope, Trouble,
+};
 use rusqlite::{Connection, ErrorCode, params_from_iter};
 use std::path::{Path, PathBuf};
 
@@ -132,5 +135,24 @@ impl DatabaseEditor for SqliteEditor {
         }
         self.db.execute_batch("COMMIT").map_err(|error| self.wrong(error))?;
         Ok(applied)
+    }
+
+    fn refresh(&mut self, steps: &[Refreshing]) -> Result<Vec<u64>> {
+        self.db.execute_batch("BEGIN IMMEDIATE").map_err(|error| self.wrong(error))?;
+        let mut counts = Vec::new();
+        for step in steps {
+            let sql = refreshing(step, quoted);
+            match self.db.execute(&sql, []) {
+                Ok(count) => counts.push(count as u64),
+                Err(error) => {
+                    let _ = self.db.execute_batch("ROLLBACK");
+                    let mut trouble = self.wrong(error);
+                    trouble.place = None;
+                    return Err(not_refreshed(trouble, &sql));
+                }
+            }
+        }
+        self.db.execute_batch("COMMIT").map_err(|error| self.wrong(error))?;
+        Ok(counts)
     }
 }

@@ -1,0 +1,113 @@
+//! The plan of a move: what will happen, and what remains for the user.
+
+use super::{Moving, when};
+use crate::commands::{preflight, rules};
+use crate::render::{Page, counted};
+use crate::site::{DatabasePlace, Site};
+use fernweh_flow::journal::Run;
+use fernweh_flow::preflight::Preflight;
+use fernweh_flow::refresh::Refresh;
+use fernweh_ports::{Result, Trouble};
+use std::io::{BufRead, IsTerminal, Write};
+
+/// The plan for people.
+pub(super) fn text(
+    moving: &Moving<'_>,
+    found: &Preflight,
+    refresh: &Refresh,
+    earlier: Option<&Run>,
+) -> Result<String> {
+    let Moving { context, config, args, from, to } = *moving;
+    let mut page = Page::new(context.style);
+    let word = if args.rehearse { "rehearsal" } else { "plan" };
+    page.row(word, &format!("site {} moves to {}", from.name, to.name));
+    if let Some(run) = earlier {
+        match when(run, "packed") {
+            Some(at) => {
+                page.more(&format!("gone on with {}: packed already, {at}", run.header.run))
+            }
+            None => page.more(&format!("gone on with {}", run.header.run)),
+        }
+    }
+    page.gap();
+    place(&mut page, "reads", from);
+    place(&mut page, "writes", to);
+    let there = &found.there;
+    let mut replaced = Vec::new();
+    if there.tables > 0 {
+        let records = counted(there.records, "record", "records");
+        replaced.push(format!("{} with {records}", counted(there.tables, "table", "tables")));
+    }
+    if there.entries > 0 {
+        replaced.push(format!("{} of files", counted(there.entries, "entry", "entries")));
+    }
+    match replaced.is_empty() {
+        true => page.row("replaces", "nothing: both places are empty"),
+        false => page.row("replaces", &format!("{}; kept for undo", replaced.join(", "))),
+    }
+    let mut known = rules::configured(config, &to.name)?;
+    if let (Some(old), Some(new)) = (&from.url, &to.url) {
+        known.extend(rules::pair(&old.to_string(), &new.to_string())?);
+    }
+    page.list("rewrites", known.iter().map(|rule| format!("{} → {}", rule.from, rule.to)));
+    page.row("amount", &preflight::amount(found));
+    page.list("after", refresh.plan());
+    if to.url.is_some() && !args.no_scan && !args.rehearse {
+        page.row("then", "every page of the new site is opened and checked");
+    }
+    page.list("yours", of_the_user(moving));
+    page.gap();
+    preflight::render(&mut page, found);
+    Ok(page.finish())
+}
+
+fn place(page: &mut Page, label: &str, site: &Site) {
+    let mut lines = Vec::new();
+    lines.extend(site.url.as_ref().map(ToString::to_string));
+    lines.extend(site.database.as_ref().map(DatabasePlace::shown));
+    lines.extend(site.files.as_ref().map(crate::hosts::FilesPlace::shown));
+    page.list(label, lines);
+}
+
+/// What no program can do.
+pub(super) fn of_the_user(moving: &Moving<'_>) -> Vec<String> {
+    let (Some(old), Some(new)) = (&moving.from.url, &moving.to.url) else { return Vec::new() };
+    let mut lines = Vec::new();
+    if moving.to.has_address() {
+        lines.push(format!("point {} to the new host when all is well", new.host));
+    }
+    if old.host != new.host {
+        lines.push(format!("redirect {old} to {new}, permanently, once that answers"));
+    }
+    lines.push("take the old site down, or nobody will know which one counts".into());
+    lines
+}
+
+/// Asks whether the plan is to be carried out.
+pub(super) fn agree(moving: &Moving<'_>, plan: &str, found: &Preflight) -> Result<()> {
+    let Moving { context, args, to, .. } = *moving;
+    let _ = write!(std::io::stderr(), "{plan}\n");
+    if args.rehearse {
+        return Ok(());
+    }
+    if !found.there.is_empty() && !args.overwrite {
+        return Err(Trouble::usage(format!("site {} is not empty", to.name))
+            .because("the plan says what would be replaced")
+            .hint("add --overwrite to replace it; it is kept, and fernweh undo brings it back"));
+    }
+    if context.yes() {
+        return Ok(());
+    }
+    if !std::io::stdin().is_terminal() || !std::io::stderr().is_terminal() {
+        return Err(Trouble::usage("this plan needs somebody who agrees")
+            .because("without a terminal nobody can be asked")
+            .hint("add --yes if the plan is what you want"));
+    }
+    let _ = write!(std::io::stderr(), "\ngo on? [yes/no] ");
+    let mut answer = String::new();
+    let _ = std::io::stdin().lock().read_line(&mut answer);
+    match answer.trim() {
+        "yes" | "y" => Ok(()),
+        _ => Err(Trouble::interrupted("not moved").because("you did not agree to the plan")),
+    }
+}

@@ -1,0 +1,413 @@
+//! Whether a site can move to another place, tested by doing: reading a little, writing a
+//! little, and looking at what the web server answers. Everything that is made is removed.
+
+mod page;
+
+pub use page::{Answer, judge_page};
+
+use crate::pack;
+use fernweh_core::finding::{Check, Verdict};
+use fernweh_core::record::{Entry, EntryKind, Table};
+use fernweh_core::sql::{Dialect, Statement};
+use fernweh_ports::{
+    DatabaseSource, DatabaseTarget, FileSource, FileTarget, Overview, Result, Scope, Structure,
+    Trouble, count, counted, files_of,
+};
+use serde::Serialize;
+use std::io::Read;
+use std::time::Instant;
+
+/// A test with the name by which it can be repeated alone.
+#[derive(Clone, Debug, Serialize)]
+pub struct Named {
+    /// Its name.
+    pub name: &'static str,
+    /// How it ended.
+    #[serde(flatten)]
+    pub check: Check,
+}
+
+/// The names of the tests, in their order.
+pub const NAMES: [&str; 8] = [
+    "source-database",
+    "source-files",
+    "destination-database",
+    "destination-files",
+    "fit",
+    "room",
+    "pages",
+    "same-place",
+];
+
+/// What the tests have found out.
+#[derive(Clone, Debug, Default, Serialize)]
+pub struct Preflight {
+    /// The tests.
+    pub checks: Vec<Named>,
+    /// What goes.
+    pub size: Size,
+    /// What is at the destination.
+    pub there: There,
+    /// How fast, measured on the real connections.
+    pub pace: Pace,
+    /// How long it will take, in seconds, if that could be measured.
+    pub seconds: Option<f64>,
+}
+
+/// How much goes.
+#[derive(Clone, Copy, Debug, Default, Serialize)]
+pub struct Size {
+    /// Tables.
+    pub tables: u64,
+    /// Records.
+    pub records: u64,
+    /// Bytes of the database, as the engine tells.
+    pub database_bytes: u64,
+    /// Files.
+    pub files: u64,
+    /// Bytes of the files.
+    pub file_bytes: u64,
+}
+
+/// What is at the destination, and would be replaced.
+#[derive(Clone, Copy, Debug, Default, Serialize)]
+pub struct There {
+    /// Tables.
+    pub tables: u64,
+    /// Records.
+    pub records: u64,
+    /// Entries at the top of the site's folder.
+    pub entries: u64,
+}
+
+impl There {
+    /// Whether nothing is there.
+    pub fn is_empty(&self) -> bool {
+        self.tables + self.entries == 0
+    }
+}
+
+/// What was measured: seconds that a part took, and how large the part was.
+#[derive(Clone, Copy, Debug, Default, Serialize)]
+pub struct Pace {
+    /// Reading records.
+    pub rows_read: Option<Sample>,
+    /// Reading files.
+    pub files_read: Option<Sample>,
+    /// Writing files.
+    pub files_written: Option<Sample>,
+}
+
+/// A measurement.
+#[derive(Clone, Copy, Debug, Default, Serialize)]
+pub struct Sample {
+    /// Pieces: records or files.
+    pub pieces: u64,
+    /// Their bytes.
+    pub bytes: u64,
+    /// How long it took.
+    pub seconds: f64,
+}
+
+impl Sample {
+    /// How long so much takes, if it goes on like this.
+    fn scaled(&self, pieces: u64, bytes: u64) -> f64 {
+        let ratio = |all: u64, part: u64| all as f64 / part.max(1) as f64;
+        self.seconds * ratio(pieces, self.pieces).max(ratio(bytes, self.bytes))
+    }
+}
+
+/// Seconds that a measurement may take.
+const LONG_ENOUGH: f64 = 0.7;
+/// Bytes after which a measurement ends.
+const ENOUGH: u64 = 4 << 20;
+/// A packet that every record of a usual site fits into (bytes).
+const USUAL_PACKET: u64 = 16 << 20;
+
+impl Preflight {
+    /// Notes how a test ended.
+    pub fn add(&mut self, name: &'static str, check: Check) {
+        self.checks.push(Named { name, check });
+    }
+
+    /// Notes the outcome of a test that may have met trouble.
+    pub fn note(&mut self, name: &'static str, outcome: Result<Vec<Check>>) {
+        match outcome {
+            Ok(checks) => checks.into_iter().for_each(|check| self.add(name, check)),
+            Err(trouble) => self.add(name, failed(&trouble)),
+        }
+    }
+
+    /// Whether a test failed.
+    pub fn has_failed(&self) -> bool {
+        self.checks.iter().any(|named| named.check.verdict == Verdict::Failed)
+    }
+
+    /// Reckons how long the whole will take: reading and writing follow each other.
+    pub fn estimate(&mut self) {
+        let Size { records, database_bytes, files, file_bytes, .. } = self.size;
+        let mut parts = Vec::new();
+        if let Some(rows) = &self.pace.rows_read {
+            // Records are written and checked as long as they are read, and indexes built.
+            parts.push(3.0 * rows.scaled(records, database_bytes));
+        }
+        for sample in [&self.pace.files_read, &self.pace.files_written].into_iter().flatten() {
+            parts.push(sample.scaled(files, file_bytes));
+        }
+        self.seconds = (!parts.is_empty()).then(|| 2.0 + parts.iter().sum::<f64>());
+    }
+}
+
+/// Trouble as the outcome of a test.
+pub fn failed(trouble: &Trouble) -> Check {
+    let place = trouble.place.as_ref().map(|place| format!(" ({place})")).unwrap_or_default();
+    let hint = trouble.hint.clone().unwrap_or_else(|| "see what the other side logs".into());
+    Check::failed(format!("{trouble}{place}"), hint)
+}
+
+/// Reads a little of the source's database.
+pub fn source_database(
+    source: &mut dyn DatabaseSource,
+    scope: &dyn Scope,
+    found: &mut Preflight,
+) -> Result<(Overview, Structure)> {
+    let overview = source.overview(scope)?;
+    let unsure = source.begin()?;
+    let structure = source.structure(scope)?;
+    found.size.tables = overview.tables.len() as u64;
+    found.size.records = overview.tables.iter().map(|table| table.rows).sum();
+    found.size.database_bytes = overview.tables.iter().map(|table| table.bytes).sum();
+    let largest = overview.tables.iter().max_by_key(|table| table.bytes);
+    let largest = largest.and_then(|info| structure.tables.iter().find(|t| t.name == info.name));
+    if let Some(table) = largest {
+        found.pace.rows_read = Some(read_some_rows(source, table)?);
+    }
+    let name = "source-database";
+    found.add(
+        name,
+        Check::passed(format!(
+            "the database can be read: {}, {}",
+            counted(found.size.tables, "table", "tables"),
+            counted(found.size.records, "record", "records")
+        )),
+    );
+    for check in overview.checks.iter().filter(|check| check.verdict != Verdict::Passed) {
+        found.add(name, check.clone());
+    }
+    if !unsure.is_empty() {
+        found.add(
+            name,
+            Check::warned(
+                format!("tables that cannot be read at the same moment: {}", unsure.join(", ")),
+                "let nobody write to the site while it is packed",
+            ),
+        );
+    }
+    Ok((overview, structure))
+}
+
+fn read_some_rows(source: &mut dyn DatabaseSource, table: &Table) -> Result<Sample> {
+    let began = Instant::now();
+    let mut sample = Sample::default();
+    let enough = source.rows(table, None, &mut |row| {
+        sample.pieces += 1;
+        sample.bytes += row.iter().map(|value| value.weight() as u64).sum::<u64>();
+        let done = sample.bytes >= ENOUGH || began.elapsed().as_secs_f64() > LONG_ENOUGH;
+        // Ending the stream is the only way out of it.
+        if done { Err(Trouble::interrupted("enough")) } else { Ok(()) }
+    });
+    sample.seconds = began.elapsed().as_secs_f64();
+    match enough {
+        Err(trouble) if trouble.what != "enough" => Err(trouble),
+        _ => Ok(sample),
+    }
+}
+
+/// Lists the source's files and reads a few.
+pub fn source_files(
+    source: &mut dyn FileSource,
+    enter: &dyn Fn(&[u8]) -> bool,
+    found: &mut Preflight,
+) -> Result<()> {
+    let mut entries = Vec::new();
+    let mut outside = 0;
+    source.walk(enter, &mut |entry| {
+        match &entry.kind {
+            EntryKind::File(size) => {
+                found.size.files += 1;
+                found.size.file_bytes += size;
+                entries.push(entry);
+            }
+            EntryKind::Link(to) if pack::leads_out(&entry.path, to) => outside += 1,
+            _ => {}
+        }
+        Ok(())
+    })?;
+    source.expect(files_of(&entries));
+    let began = Instant::now();
+    let mut sample = Sample::default();
+    for entry in entries.iter().take(2_000) {
+        let mut content = source.open(&entry.path)?.take(ENOUGH);
+        let read = std::io::copy(&mut content, &mut std::io::sink()).map_err(|error| {
+            Trouble::outside("cannot read a file of the site")
+                .at(entry.shown())
+                .because(error)
+                .hint("make it readable, or leave it out with leave-out in [pack]")
+        })?;
+        sample.pieces += 1;
+        sample.bytes += read;
+        if sample.bytes >= ENOUGH || began.elapsed().as_secs_f64() > LONG_ENOUGH {
+            break;
+        }
+    }
+    source.expect(Vec::new());
+    sample.seconds = began.elapsed().as_secs_f64();
+    found.pace.files_read = (sample.pieces > 0).then_some(sample);
+    let name = "source-files";
+    let files = counted(found.size.files, "file", "files");
+    found.add(name, Check::passed(format!("the files can be read: {files}")));
+    if outside > 0 {
+        let links = counted(outside, "link leads", "links lead");
+        found.add(
+            name,
+            Check::warned(
+                format!("{links} out of the site's folder, and would be left out"),
+                "pack with --outside-links to take links along as they are",
+            ),
+        );
+    }
+    Ok(())
+}
+
+/// Looks what is at the destination, makes a table there, and takes it away again.
+pub fn destination_database(
+    target: &mut dyn DatabaseTarget,
+    scope: &dyn Scope,
+    there: &mut There,
+) -> Result<Vec<Check>> {
+    let overview = target.overview(scope)?;
+    there.tables = overview.tables.len() as u64;
+    there.records = overview.tables.iter().map(|table| table.rows).sum();
+    let dialect = overview.dialect;
+    let quoted = if dialect == Dialect::Mariadb { "`fernweh_test`" } else { "\"fernweh_test\"" };
+    let schema = if dialect == Dialect::Postgres { "\"public\"." } else { "" };
+    let sql = format!("CREATE TABLE {schema}{quoted} (id integer NOT NULL)");
+    let statement = Statement::parse(dialect, sql.as_bytes())
+        .map_err(|error| Trouble::outside("cannot test the database").because(error))?;
+    let made = target.build(&[statement]);
+    let cleaned = target.discard();
+    made.and(cleaned)?;
+    Ok(vec![Check::passed("tables can be made and removed there")])
+}
+
+/// What the destination's database cannot take of the source's.
+pub fn fit(
+    target: &mut dyn DatabaseTarget,
+    overview: &Overview,
+    structure: &Structure,
+) -> Result<Vec<Check>> {
+    let there = target.overview(&|_: &str| false)?;
+    if there.dialect != overview.dialect {
+        let (theirs, ours) = (there.dialect.engine(), overview.dialect.engine());
+        return Ok(vec![Check::failed(
+            format!("its database is {theirs}, not {ours}"),
+            "an archive unpacks into the engine that it came from",
+        )]);
+    }
+    let mut checks = target.foresee(overview, structure)?;
+    if let Some(packet) = target.largest_packet()?
+        && packet < USUAL_PACKET
+    {
+        checks.push(Check::warned(
+            format!("the server takes no record above {} bytes", count(packet)),
+            "raise max_allowed_packet there, if the site has larger ones",
+        ));
+    }
+    Ok(checks)
+}
+
+/// Writes some files at the destination, looks whether the source sees them, and takes them
+/// away again.
+pub fn destination_files(
+    target: &mut dyn FileTarget,
+    source: Option<&mut dyn FileSource>,
+    found: &mut Preflight,
+) -> Result<()> {
+    let tried = write_some_files(target, source, found);
+    let cleaned = target.discard();
+    tried.and(cleaned)
+}
+
+fn write_some_files(
+    target: &mut dyn FileTarget,
+    source: Option<&mut dyn FileSource>,
+    found: &mut Preflight,
+) -> Result<()> {
+    found.there.entries = target.existing()?;
+    let began = Instant::now();
+    target.build()?;
+    let mut sample = Sample::default();
+    for number in 0..24_u64 {
+        // Most files of a site are small, some are not.
+        let size = if number % 12 == 0 { 256 << 10 } else { 4 << 10 };
+        let entry = Entry {
+            path: format!("fernweh-test-{number}").into_bytes(),
+            kind: EntryKind::File(size),
+            mode: 0o644,
+            mtime: 0,
+            nanos: 0,
+            owner: (0, 0),
+        };
+        target.put_file(&entry, &mut std::io::repeat(b'.').take(size))?;
+        sample.pieces += 1;
+        sample.bytes += size;
+    }
+    let swap = target.finish()?;
+    sample.seconds = began.elapsed().as_secs_f64();
+    found.pace.files_written = Some(sample);
+    found.add("destination-files", Check::passed("files can be written and removed there"));
+    for note in target.notes() {
+        found.add(
+            "destination-files",
+            Check::warned(note, "what it cannot carry is not lost: the archive has it"),
+        );
+    }
+    if let Some(source) = source {
+        // If both are one place, what was written beside the one is beside the other.
+        let mut steps = swap.side.components().rev().map(|part| part.as_os_str().to_string_lossy());
+        let (run, workshop) = (steps.next().unwrap_or_default(), steps.next().unwrap_or_default());
+        let seen = ["../", ""].iter().any(|way| {
+            source.open(format!("{way}{workshop}/{run}/fernweh-test-0").as_bytes()).is_ok()
+        });
+        found.add(
+            "same-place",
+            match seen {
+                true => Check::failed(
+                    "source and destination are the same folder, by another name",
+                    "check files of both sites",
+                ),
+                false => Check::passed("source and destination are different folders"),
+            },
+        );
+    }
+    Ok(())
+}
+
+/// Whether there is room for the new state beside the old one.
+pub fn room(needed: u64, free: Option<u64>, what: &str) -> Check {
+    match free {
+        None => Check::warned(
+            format!("the host does not tell how much room it has for {what}"),
+            format!("see that it has {} bytes", count(needed)),
+        ),
+        Some(free) if free < needed => Check::failed(
+            format!(
+                "no room for {what}: {} bytes are free, {} are needed",
+                count(free),
+                count(needed)
+            ),
+            "make room; unpack --in-place needs no second copy, but the site is down meanwhile",
+        ),
+        Some(_) => Check::passed(format!("there is room for {what} beside what is there")),
+    }
+}

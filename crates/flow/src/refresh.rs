@@ -1,0 +1,160 @@
+//! What is done after a move: records and files that go because the site makes them anew,
+//! statements, commands and requests. What concerns the database is done at once or not at
+//! all.
+
+use crate::patterns::Patterns;
+use crate::rewrite::Parts;
+use fernweh_core::record::EntryKind;
+use fernweh_ports::{PageRequest, PageSource, Refreshing, Result, Trouble, Watch, counted};
+use serde::Serialize;
+
+/// What is to be done.
+#[derive(Clone, Debug, Default)]
+pub struct Refresh {
+    /// Tables whose records go: a pattern of names, and a condition.
+    pub empty: Vec<(String, Option<String>)>,
+    /// Statements for the database.
+    pub sql: Vec<String>,
+    /// Files that go.
+    pub remove: Vec<String>,
+    /// Commands for the host, in the site's folder.
+    pub command: Vec<String>,
+    /// Requests, and the status that is expected.
+    pub request: Vec<(String, u16)>,
+}
+
+/// Something that was done.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct Refreshed {
+    /// What.
+    pub what: String,
+    /// What came of it.
+    pub outcome: String,
+    /// Whether it did not work.
+    pub failed: bool,
+}
+
+/// Runs a command on the host of the site, in its folder; gives whether it ended well, and
+/// what it printed.
+pub type Shell<'a> = &'a mut dyn FnMut(&str) -> Result<(bool, String)>;
+
+impl Refresh {
+    /// Whether there is nothing to do.
+    pub fn is_empty(&self) -> bool {
+        self.plan().is_empty()
+    }
+
+    /// What will be done, for people.
+    pub fn plan(&self) -> Vec<String> {
+        let empty = self.empty.iter().map(|(tables, condition)| match condition {
+            Some(condition) => format!("empty {tables} where {condition}"),
+            None => format!("empty {tables}"),
+        });
+        let remove = self.remove.iter().map(|pattern| format!("remove {pattern}"));
+        let command = self.command.iter().map(|command| format!("run {command}"));
+        let request = self.request.iter().map(|(url, status)| format!("ask for {url}: {status}"));
+        empty.chain(self.sql.iter().cloned()).chain(remove).chain(command).chain(request).collect()
+    }
+
+    /// What concerns the database, all or nothing. An error means that nothing was done.
+    pub fn database(
+        &self,
+        parts: &mut Parts<'_>,
+        holds: &dyn Fn(&str) -> bool,
+    ) -> Result<Vec<Refreshed>> {
+        if self.empty.is_empty() && self.sql.is_empty() {
+            return Ok(Vec::new());
+        }
+        let editor = parts.database.as_mut().ok_or_else(|| {
+            Trouble::usage("[after] has steps for a database, and the site has none")
+        })?;
+        let tables = editor.tables(&|table: &str| holds(table))?;
+        let mut steps = Vec::new();
+        let mut done = Vec::new();
+        for (pattern, condition) in &self.empty {
+            let patterns = Patterns::of_tables(std::slice::from_ref(pattern))?;
+            for table in tables.iter().filter(|table| patterns.hold(table.name.as_bytes())) {
+                let (table, condition) = (table.name.clone(), condition.clone());
+                done.push(format!("emptied {table}"));
+                steps.push(Refreshing::Empty { table, condition });
+            }
+        }
+        for sql in &self.sql {
+            done.push(sql.clone());
+            steps.push(Refreshing::Statement(sql.clone()));
+        }
+        let counts = editor.refresh(&steps)?;
+        let told = done.into_iter().zip(counts).map(|(what, count)| Refreshed {
+            what,
+            outcome: counted(count, "record", "records"),
+            failed: false,
+        });
+        Ok(told.collect())
+    }
+
+    /// Files, commands and requests; one that fails does not keep the others from being done.
+    pub fn others(
+        &self,
+        parts: &mut Parts<'_>,
+        shell: Shell<'_>,
+        pages: Option<&dyn PageSource>,
+        watch: &dyn Watch,
+    ) -> Result<Vec<Refreshed>> {
+        let mut done = Vec::new();
+        for pattern in &self.remove {
+            watch.go_on()?;
+            done.push(told(format!("removed {pattern}"), removed(parts, pattern)));
+        }
+        for command in &self.command {
+            watch.go_on()?;
+            let ended = shell(command).and_then(|(well, printed)| {
+                let last = printed.trim().lines().last().unwrap_or("it printed nothing").to_owned();
+                match well {
+                    true => Ok(last),
+                    false => Err(Trouble::outside("it did not end well").because(last)),
+                }
+            });
+            done.push(told(format!("ran {command}"), ended));
+        }
+        for (url, expected) in &self.request {
+            watch.go_on()?;
+            done.push(told(format!("asked for {url}"), answered(pages, url, *expected)));
+        }
+        Ok(done)
+    }
+}
+
+fn told(what: String, outcome: Result<String>) -> Refreshed {
+    match outcome {
+        Ok(outcome) => Refreshed { what, outcome, failed: false },
+        Err(trouble) => Refreshed { what, outcome: trouble.to_string(), failed: true },
+    }
+}
+
+fn removed(parts: &mut Parts<'_>, pattern: &str) -> Result<String> {
+    let (Some(source), Some(editor)) = (&mut parts.files, &mut parts.editor) else {
+        return Err(Trouble::usage("the site has no files"));
+    };
+    let patterns = Patterns::of_paths(&[pattern.to_owned()])?;
+    let mut found = Vec::new();
+    source.walk(&|_| true, &mut |entry| {
+        if entry.kind != EntryKind::Folder && patterns.hold(&entry.path) {
+            found.push(entry.path);
+        }
+        Ok(())
+    })?;
+    for path in &found {
+        editor.remove(path)?;
+    }
+    Ok(counted(found.len() as u64, "file", "files"))
+}
+
+fn answered(pages: Option<&dyn PageSource>, url: &str, expected: u16) -> Result<String> {
+    let pages = pages.ok_or_else(|| Trouble::usage("the site has no url"))?;
+    let request = PageRequest { url: url.to_owned(), body: Some(1 << 10) };
+    match pages.fetch(&request) {
+        Ok(answer) if answer.status == expected => Ok(format!("status {expected}")),
+        Ok(answer) => Err(Trouble::outside(format!("status {} and not {expected}", answer.status))),
+        Err(problem) => Err(Trouble::outside(problem.to_string())),
+    }
+}
