@@ -151,11 +151,14 @@ pub fn user_of(url: &Url) -> Option<String> {
     (!user.is_empty()).then(|| user.into_owned())
 }
 
+/// The files of a host, and the absolute path of the site's folder there.
+pub type OpenFolder = (Arc<dyn Tree>, Vec<u8>);
+
 /// The connections of one site; each is opened once.
 #[derive(Default)]
 pub struct Hosts {
     sessions: RefCell<Vec<(String, Arc<Session>)>>,
-    tree: RefCell<Option<(Arc<dyn Tree>, Vec<u8>)>>,
+    tree: RefCell<Option<OpenFolder>>,
 }
 
 /// What a login needs beside its address.
@@ -176,7 +179,7 @@ impl Hosts {
         if let Some((_, session)) = sessions.iter().find(|(known, _)| *known == name) {
             return Ok(session.clone());
         }
-        let session = Session::open(address, &(Arc::new(Person) as Arc<dyn Asks>))?;
+        let session = Session::open(address, &person())?;
         sessions.push((name, session.clone()));
         Ok(session)
     }
@@ -186,7 +189,7 @@ impl Hosts {
         &self,
         place: &RemotePlace,
         login: &dyn Fn() -> Result<Login>,
-    ) -> Result<(Arc<dyn Tree>, Vec<u8>)> {
+    ) -> Result<OpenFolder> {
         if let Some(open) = &*self.tree.borrow() {
             return Ok(open.clone());
         }
@@ -237,7 +240,11 @@ impl Hosts {
     }
 }
 
-/// Somebody at the terminal.
+/// Whoever is at the terminal.
+pub fn person() -> Arc<dyn Asks> {
+    Arc::new(Person)
+}
+
 struct Person;
 
 impl Asks for Person {

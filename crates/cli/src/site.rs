@@ -3,7 +3,7 @@
 
 use crate::args::{Half, SiteArgs};
 use crate::config::{Config, SiteSection, distance};
-use crate::hosts::{FilesPlace, Hosts, Login, Protocol, RemotePlace, login_of, user_of};
+use crate::hosts::{self, FilesPlace, Hosts, Login, Protocol, RemotePlace, login_of, user_of};
 use crate::secrets::{Secret, expanded};
 use fernweh_connect::http::{HttpOptions, HttpSource};
 use fernweh_connect::local::{LocalEditor, LocalSource, LocalTarget};
@@ -184,7 +184,8 @@ impl Site {
             None => TunnelEnd::Tcp(address.host.clone(), address.port),
         };
         // PostgreSQL's driver finds a socket by this name in its folder.
-        Tunnel::open(session, end, &format!(".s.PGSQL.{}", address.port)).map_err(at)
+        let name = format!(".s.PGSQL.{}", address.port);
+        Tunnel::open(session, (ssh, hosts::person()), end, &name).map_err(at)
     }
 
     fn database_place(&self, text: &str) -> Result<DatabasePlace> {

@@ -11,7 +11,7 @@ use super::unpack::{self, BadRecords, UnpackArgs};
 use crate::args::{Half, SiteArgs};
 use crate::config::Config;
 use crate::context::Context;
-use crate::render::{Page, Paint, counted, duration, moment, size};
+use crate::render::{Page, Paint, counted, duration, size};
 use crate::site::Site;
 use crate::{DONE, FINDINGS};
 use clap::Args;
@@ -115,15 +115,18 @@ impl Moving<'_> {
             went_on: earlier.is_some(),
             ..MoveReport::default()
         };
-        let unpacked = earlier.as_ref().is_some_and(|run| has(run, "unpacked"));
-        if !unpacked {
-            report.preflight = preflight::run(context, config, (from, to), args.only, None)?;
-            let plan = plan::text(self, &report.preflight, &refresh, earlier.as_ref())?;
-            if report.preflight.has_failed() {
-                context.print(&report, &plan);
-                return Ok(3);
+        // A move that goes on was agreed to when it began.
+        match &earlier {
+            Some(run) => context.watch.note(&plan::going_on(run)),
+            None => {
+                report.preflight = preflight::run(context, config, (from, to), args.only, None)?;
+                let plan = plan::text(self, &report.preflight, &refresh)?;
+                if report.preflight.has_failed() {
+                    context.print(&report, &plan);
+                    return Ok(3);
+                }
+                plan::agree(self, &plan, &report.preflight)?;
             }
-            plan::agree(self, &plan, &report.preflight)?;
         }
         let mut journal = match &earlier {
             Some(run) => Journal::resume(run)?,
@@ -296,7 +299,8 @@ impl Moving<'_> {
     fn scan_args(&self) -> ScanArgs {
         ScanArgs {
             site: Some(self.to.name.clone()),
-            own_only: false,
+            // Other hosts are asked slowly; that is for a scan of its own.
+            own_only: true,
             trace: false,
             report: None,
             max_pages: 20_000,
@@ -395,10 +399,10 @@ impl Moving<'_> {
 
     fn about_scan(&self, report: &MoveReport) -> String {
         let Some(scanned) = &report.scanned else {
-            return report.not_scanned.as_ref().map_or_else(
-                || "earlier".into(),
-                |why| format!("not possible: {why}; set address of site {} to scan it", report.to),
-            );
+            return report
+                .not_scanned
+                .as_ref()
+                .map_or_else(|| "earlier".into(), |why| format!("not possible: {why}"));
         };
         let broken =
             |finding: &&fernweh_core::finding::Finding| finding.code.severity() == Severity::Broken;
@@ -418,16 +422,6 @@ impl Moving<'_> {
         };
         format!("{}; {verdict}", counted(scanned.pages, "page", "pages"))
     }
-}
-
-/// Whether a stage of a run is complete.
-fn has(run: &Run, stage: &str) -> bool {
-    run.stages().iter().any(|(name, ..)| *name == stage)
-}
-
-/// When a stage of an earlier run was complete, for people.
-fn when(run: &Run, stage: &str) -> Option<String> {
-    run.stages().into_iter().find(|(name, ..)| *name == stage).map(|(.., about)| moment(about))
 }
 
 /// An error as it stands in a message.

@@ -6,6 +6,7 @@ use crate::context::Context;
 use crate::render::{Page, count, duration, size};
 use crate::site::{DatabasePlace, Site};
 use fernweh_core::finding::Check;
+use fernweh_flow::pack::is_database;
 use fernweh_flow::patterns::Patterns;
 use fernweh_flow::preflight::{
     NAMES, Preflight, destination_database, destination_files, fit, judge_page, room,
@@ -121,7 +122,10 @@ fn files(
         && let Some(source) = &mut source
     {
         let looked = Patterns::of_paths(&config.content.pack.leave_out).and_then(|leave_out| {
-            source_files(&mut **source, &|path| !leave_out.hold(path), found)
+            let inside = from.inside_files();
+            let inside = inside.as_deref();
+            let enter = |path: &[u8]| !leave_out.hold(path) && !is_database(path, inside);
+            source_files(&mut **source, &enter, found)
         });
         if let Err(trouble) = looked {
             found.note("source-files", Err(trouble));
@@ -150,7 +154,7 @@ fn page(site: &Site, destination: bool) -> Result<Check> {
     let url = site.url.as_ref().map(|url| format!("{url}/")).unwrap_or_default();
     let request = PageRequest { url: url.clone(), body: Some(64 << 10) };
     let answer = site.pages()?.fetch(&request);
-    Ok(judge_page(&url, &answer, site.has_login(), destination))
+    Ok(judge_page(&url, &answer, site.has_login(), destination, site.has_address()))
 }
 
 /// Two databases of one name on one server are one.

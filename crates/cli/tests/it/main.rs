@@ -9,6 +9,7 @@ mod hosts;
 mod journey;
 mod large_objects;
 mod live;
+mod moves;
 mod pages;
 mod parts;
 mod php;

@@ -127,35 +127,56 @@ impl PostgresTarget {
     /// Runs the statements of an archive so that they make their objects aside.
     fn make(&mut self, statements: &[Statement]) -> Result<()> {
         let mut schema = "public".to_owned();
+        let mut entered = false;
         for statement in statements {
             let Some(sql) = statement.sql() else { continue };
             match statement {
                 Statement::Schema { name, .. } => {
                     schema.clone_from(name);
-                    let aside = quoted(&self.aside('n', name));
-                    self.link.run(&format!("CREATE SCHEMA IF NOT EXISTS {aside}")).map_err(
-                        |trouble| {
-                            trouble.hint(format!(
-                                "the new state is built in a schema of its own; let the database's \
-                             owner say: GRANT CREATE ON DATABASE … TO … ({aside})"
-                            ))
-                        },
-                    )?;
-                    // What stays in the site's schema, and extensions there, are found too.
-                    self.link
-                        .run(&format!("SET search_path = {aside}, {}, public", quoted(name)))?;
+                    self.enter(name)?;
+                    entered = true;
                 }
-                Statement::Object { kind: Kind::Schema | Kind::LargeObject, .. } => {}
-                Statement::Object { kind: Kind::Extension, name, .. } => self.extend(name, sql)?,
-                Statement::Object { kind: Kind::Type, name, .. } if sql.contains(RANGE) => {
-                    self.range(&schema, name, sql)?;
+                Statement::Object {
+                    kind: Kind::Schema | Kind::LargeObject | Kind::Extension,
+                    ..
+                } => self.make_one(statement, sql, &schema)?,
+                // Nothing is ever made in the schema that the site uses.
+                _ if !entered => {
+                    self.enter(&schema)?;
+                    entered = true;
+                    self.make_one(statement, sql, &schema)?;
                 }
-                Statement::Object { kind: Kind::Type | Kind::Routine, name, .. }
-                    if self.uses_what_is_there && self.is_there(&schema, name)? => {}
-                _ => {
-                    let moved = in_schemas(sql, &self.names, &|schema| self.aside('n', schema));
-                    self.one(statement, &moved)?;
-                }
+                _ => self.make_one(statement, sql, &schema)?,
+            }
+        }
+        Ok(())
+    }
+
+    /// Makes the schema in which the new state of a schema is built, and goes there.
+    fn enter(&mut self, schema: &str) -> Result<()> {
+        let aside = quoted(&self.aside('n', schema));
+        self.link.run(&format!("CREATE SCHEMA IF NOT EXISTS {aside}")).map_err(|trouble| {
+            trouble.hint(format!(
+                "the new state is built in a schema of its own; let the database's owner say: \
+                 GRANT CREATE ON DATABASE … TO … ({aside})"
+            ))
+        })?;
+        // What stays in the site's schema, and extensions there, are found too.
+        self.link.run(&format!("SET search_path = {aside}, {}, public", quoted(schema)))
+    }
+
+    fn make_one(&mut self, statement: &Statement, sql: &str, schema: &str) -> Result<()> {
+        match statement {
+            Statement::Object { kind: Kind::Schema | Kind::LargeObject, .. } => {}
+            Statement::Object { kind: Kind::Extension, name, .. } => self.extend(name, sql)?,
+            Statement::Object { kind: Kind::Type, name, .. } if sql.contains(RANGE) => {
+                self.range(schema, name, sql)?;
+            }
+            Statement::Object { kind: Kind::Type | Kind::Routine, name, .. }
+                if self.uses_what_is_there && self.is_there(schema, name)? => {}
+            _ => {
+                let moved = in_schemas(sql, &self.names, &|schema| self.aside('n', schema));
+                self.one(statement, &moved)?;
             }
         }
         Ok(())

@@ -1,6 +1,6 @@
 //! A database port of a host, as a socket in a private folder of this machine.
 
-use super::{Session, runtime};
+use super::{Asks, Session, SshAddress, runtime};
 use fernweh_ports::{Result, Trouble};
 use std::path::PathBuf;
 use std::sync::Arc;
@@ -26,8 +26,14 @@ pub struct Tunnel {
 }
 
 impl Tunnel {
-    /// Opens a socket of this name; each connection to it goes through the host to `end`.
-    pub fn open(session: Arc<Session>, end: TunnelEnd, name: &str) -> Result<Self> {
+    /// Opens a socket of this name; each connection to it goes through the host to `end`. A
+    /// session that was lost is begun anew with `login`.
+    pub fn open(
+        session: Arc<Session>,
+        login: (SshAddress, Arc<dyn Asks>),
+        end: TunnelEnd,
+        name: &str,
+    ) -> Result<Self> {
         let trouble = |error: &dyn std::fmt::Display| {
             Trouble::outside("cannot make room for a forwarded connection").because(error)
         };
@@ -40,7 +46,14 @@ impl Tunnel {
             UnixListener::bind(&socket).map_err(|error| trouble(&error))?
         };
         let listening = runtime().spawn(async move {
+            let mut session = session;
             while let Ok((mut near, _)) = listener.accept().await {
+                if session.handle.is_closed() {
+                    let (address, asks) = login.clone();
+                    // Without one, the driver says that it was not reached, and tries again.
+                    let Ok(again) = Session::login(address, asks).await else { continue };
+                    session = again;
+                }
                 let (session, end) = (session.clone(), end.clone());
                 tokio::spawn(async move {
                     // A refusal ends the connection; the driver says so.

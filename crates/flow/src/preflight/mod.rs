@@ -290,8 +290,7 @@ pub fn destination_database(
     there.records = overview.tables.iter().map(|table| table.rows).sum();
     let dialect = overview.dialect;
     let quoted = if dialect == Dialect::Mariadb { "`fernweh_test`" } else { "\"fernweh_test\"" };
-    let schema = if dialect == Dialect::Postgres { "\"public\"." } else { "" };
-    let sql = format!("CREATE TABLE {schema}{quoted} (id integer NOT NULL)");
+    let sql = format!("CREATE TABLE {quoted} (id integer NOT NULL)");
     let statement = Statement::parse(dialect, sql.as_bytes())
         .map_err(|error| Trouble::outside("cannot test the database").because(error))?;
     let made = target.build(&[statement]);

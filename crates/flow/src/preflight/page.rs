@@ -22,12 +22,19 @@ const MAINTENANCE: [&str; 4] = ["maintenance", "be right back", "under construct
 const LOGINS: [&str; 5] = ["login", "signin", "sign-in", "auth", "sso"];
 
 /// Names what stands in front of a site. `login` says that a login for HTTP is configured;
-/// `destination`, that the domain may still point elsewhere.
-pub fn judge_page(url: &str, answer: &Answer, login: bool, destination: bool) -> Check {
+/// `destination`, that the domain may still point elsewhere; `address`, that the host is named
+/// beside its domain.
+pub fn judge_page(
+    url: &str,
+    answer: &Answer,
+    login: bool,
+    destination: bool,
+    address: bool,
+) -> Check {
     let shown = if destination { "the destination's page" } else { "the source's page" };
     let response = match answer {
         Ok(response) => response,
-        Err(problem) if destination => {
+        Err(problem) if destination && !address => {
             return Check::warned(
                 format!("{shown} {url} does not answer: {problem}"),
                 "set address = \"203.0.113.9\" for the site if its domain does not point there yet",
@@ -36,7 +43,7 @@ pub fn judge_page(url: &str, answer: &Answer, login: bool, destination: bool) ->
         Err(problem) => {
             return Check::warned(
                 format!("{shown} {url} does not answer: {problem}"),
-                "moving does not need it; scanning does",
+                "moving does not need it, scanning does: see whether the web server is up",
             );
         }
     };
@@ -127,7 +134,7 @@ mod tests {
             (page(200, None, "<input type=\"password\">"), false, Verdict::Warned, "login form"),
             (page(500, None, ""), false, Verdict::Warned, "status 500"),
         ] {
-            let check = judge_page(url, &answer, login, false);
+            let check = judge_page(url, &answer, login, false, false);
             assert_eq!(check.verdict, verdict, "{check:?}");
             assert!(check.what.contains(words), "{check:?}");
         }
@@ -136,7 +143,7 @@ mod tests {
     #[test]
     fn a_domain_that_points_elsewhere_is_no_failure() {
         let answer = Err(PageProblem::Reach("no address".into()));
-        let check = judge_page("https://www.glimmer-point.example/", &answer, false, true);
+        let check = judge_page("https://www.glimmer-point.example/", &answer, false, true, false);
         assert_eq!(check.verdict, Verdict::Warned);
         assert!(check.hint.unwrap().contains("address ="));
     }

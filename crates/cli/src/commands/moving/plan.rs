@@ -1,8 +1,8 @@
 //! The plan of a move: what will happen, and what remains for the user.
 
-use super::{Moving, when};
+use super::Moving;
 use crate::commands::{preflight, rules};
-use crate::render::{Page, counted};
+use crate::render::{Page, counted, moment};
 use crate::site::{DatabasePlace, Site};
 use fernweh_flow::journal::Run;
 use fernweh_flow::preflight::Preflight;
@@ -11,24 +11,11 @@ use fernweh_ports::{Result, Trouble};
 use std::io::{BufRead, IsTerminal, Write};
 
 /// The plan for people.
-pub(super) fn text(
-    moving: &Moving<'_>,
-    found: &Preflight,
-    refresh: &Refresh,
-    earlier: Option<&Run>,
-) -> Result<String> {
+pub(super) fn text(moving: &Moving<'_>, found: &Preflight, refresh: &Refresh) -> Result<String> {
     let Moving { context, config, args, from, to } = *moving;
     let mut page = Page::new(context.style);
     let word = if args.rehearse { "rehearsal" } else { "plan" };
     page.row(word, &format!("site {} moves to {}", from.name, to.name));
-    if let Some(run) = earlier {
-        match when(run, "packed") {
-            Some(at) => {
-                page.more(&format!("gone on with {}: packed already, {at}", run.header.run))
-            }
-            None => page.more(&format!("gone on with {}", run.header.run)),
-        }
-    }
     page.gap();
     place(&mut page, "reads", from);
     place(&mut page, "writes", to);
@@ -61,6 +48,14 @@ pub(super) fn text(
     Ok(page.finish())
 }
 
+/// What is said of a move that goes on.
+pub(super) fn going_on(run: &Run) -> String {
+    let done: Vec<String> =
+        run.stages().into_iter().map(|(name, _, at)| format!("{name} {}", moment(at))).collect();
+    let done = if done.is_empty() { "nothing complete yet".into() } else { done.join(", ") };
+    format!("going on with {}: {done}\n", run.header.run)
+}
+
 fn place(page: &mut Page, label: &str, site: &Site) {
     let mut lines = Vec::new();
     lines.extend(site.url.as_ref().map(ToString::to_string));
@@ -86,7 +81,7 @@ pub(super) fn of_the_user(moving: &Moving<'_>) -> Vec<String> {
 /// Asks whether the plan is to be carried out.
 pub(super) fn agree(moving: &Moving<'_>, plan: &str, found: &Preflight) -> Result<()> {
     let Moving { context, args, to, .. } = *moving;
-    let _ = write!(std::io::stderr(), "{plan}\n");
+    let _ = writeln!(std::io::stderr(), "{plan}");
     if args.rehearse {
         return Ok(());
     }
