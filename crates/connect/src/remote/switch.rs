@@ -15,8 +15,9 @@ struct Places {
     new: Vec<u8>,
     /// Holds the old state while the new one is in use.
     old: Vec<u8>,
-    /// Holds what moves into the site's folder, once everything else has left it.
-    moving: Vec<u8>,
+    /// The folder of all these, and the name of the run.
+    workshop: Vec<u8>,
+    run: Vec<u8>,
     had_old: bool,
 }
 
@@ -26,9 +27,25 @@ impl Places {
         let (folder, name) = split(&new);
         let run = name.strip_prefix(b"new-").unwrap_or(name);
         let named = |word: &[u8]| joined(folder, &[word, run].concat());
-        let (old, moving) = (named(b"old-"), named(b"moving-"));
+        let old = named(b"old-");
         let target = swap.target.as_os_str().as_bytes().to_vec();
-        Self { target, new, old, moving, had_old: swap.had_old }
+        let (workshop, run) = (folder.to_vec(), run.to_vec());
+        Self { target, new, old, workshop, run, had_old: swap.had_old }
+    }
+
+    /// Which folder's content comes into use, and which one takes what was in use.
+    fn of_direction(&self, direction: Direction) -> (&[u8], &[u8]) {
+        match direction {
+            Direction::Forward => (&self.new, &self.old),
+            Direction::Back => (&self.old, &self.new),
+        }
+    }
+
+    /// What comes into use bears these names while it does: `leaving` as long as others have
+    /// to leave the site's folder, `arriving` then.
+    fn marked(&self, word: &str, direction: Direction) -> Vec<u8> {
+        let way = if direction == Direction::Forward { "forward" } else { "back" };
+        joined(&self.workshop, &[format!("{word}-{way}-").as_bytes(), &self.run].concat())
     }
 
     fn is_within(&self) -> bool {
@@ -69,24 +86,32 @@ async fn whole(tree: &dyn Tree, places: &Places, direction: Direction) -> Result
 }
 
 /// Entries that the coming state does not have go first; then each entry of it takes its
-/// place. Renaming its folder marks where the one ends and the other begins.
+/// place. The name of its folder says how far that has come, and which way it goes.
 async fn one_by_one(tree: &dyn Tree, places: &Places, direction: Direction) -> Result<()> {
-    let (comes, goes) = match direction {
-        Direction::Forward => (&places.new, &places.old),
-        Direction::Back => (&places.old, &places.new),
-    };
-    if is_there(tree, &places.moving).await? {
-        // Whichever way it went, it is completed first.
-        let other = if is_there(tree, comes).await? { comes } else { goes };
-        arrive(tree, places, other).await?;
+    for begun in [Direction::Forward, Direction::Back] {
+        if is_there(tree, &places.marked("leaving", begun)).await? {
+            leave(tree, places, begun).await?;
+        }
+        if is_there(tree, &places.marked("arriving", begun)).await? {
+            arrive(tree, places, begun).await?;
+        }
     }
+    let (comes, _) = places.of_direction(direction);
     if !is_there(tree, comes).await? {
         return Ok(());
     }
+    tree.rename(comes, &places.marked("leaving", direction), false).await?;
+    leave(tree, places, direction).await?;
+    arrive(tree, places, direction).await
+}
+
+async fn leave(tree: &dyn Tree, places: &Places, direction: Direction) -> Result<()> {
+    let (_, goes) = places.of_direction(direction);
+    let leaving = places.marked("leaving", direction);
     if !is_there(tree, goes).await? {
         tree.make_folder(goes).await?;
     }
-    let coming = listed(tree, comes).await?;
+    let coming = listed(tree, &leaving).await?;
     for entry in listed(tree, &places.target).await? {
         let stays = entry.name == super::target::WITHIN
             || coming.iter().any(|other| other.name == entry.name);
@@ -95,26 +120,33 @@ async fn one_by_one(tree: &dyn Tree, places: &Places, direction: Direction) -> R
             tree.rename(&from, &joined(goes, &entry.name), false).await?;
         }
     }
-    tree.rename(comes, &places.moving, false).await?;
-    arrive(tree, places, goes).await
+    tree.rename(&leaving, &places.marked("arriving", direction), false).await
 }
 
-async fn arrive(tree: &dyn Tree, places: &Places, goes: &[u8]) -> Result<()> {
-    for entry in listed(tree, &places.moving).await? {
+async fn arrive(tree: &dyn Tree, places: &Places, direction: Direction) -> Result<()> {
+    let (_, goes) = places.of_direction(direction);
+    let arriving = places.marked("arriving", direction);
+    for entry in listed(tree, &arriving).await? {
         let place = joined(&places.target, &entry.name);
         let aside = joined(goes, &entry.name);
         if is_there(tree, &place).await? && !is_there(tree, &aside).await? {
             tree.rename(&place, &aside, false).await?;
         }
-        tree.rename(&joined(&places.moving, &entry.name), &place, false).await?;
+        tree.rename(&joined(&arriving, &entry.name), &place, false).await?;
     }
-    tree.remove_folder(&places.moving).await
+    tree.remove_folder(&arriving).await
 }
 
 /// Removes what a switch has put aside.
 pub(super) async fn let_go(tree: &dyn Tree, swap: &FileSwap) -> Result<()> {
     let places = Places::of(swap);
-    if is_there(tree, &places.moving).await? {
+    let mut half = false;
+    for word in ["leaving", "arriving"] {
+        for direction in [Direction::Forward, Direction::Back] {
+            half |= is_there(tree, &places.marked(word, direction)).await?;
+        }
+    }
+    if half {
         return Err(Trouble::outside("the switch of this run is not complete")
             .at(super::shown(tree, &places.target))
             .hint("complete it or take it back first: fernweh runs says how"));
