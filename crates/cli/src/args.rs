@@ -123,4 +123,6 @@ pub enum Command {
     Runs(commands::runs::RunsArgs),
     Tell(commands::tell::TellArgs),
     Demo(commands::demo::DemoArgs),
+    #[command(hide = true)]
+    HandOn(commands::hand_on::HandOnArgs),
 }

@@ -127,6 +127,8 @@ pub struct SiteSection {
     pub encrypted: bool,
     /// The host from which the database is reached.
     pub through: Option<String>,
+    /// What Fernweh may do on that host if it forbids forwarding.
+    pub assist: Option<Assist>,
     /// Which tables are the site's.
     #[serde(default)]
     pub tables: Vec<String>,
@@ -139,6 +141,14 @@ pub struct SiteSection {
     pub login: Option<String>,
     /// A certificate authority (PEM file) that is trusted for this site.
     pub authority: Option<PathBuf>,
+}
+
+/// What Fernweh may do on a host that forbids forwarding.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Assist {
+    /// Copy itself there for the time of the run, and hand connections on.
+    CopySelf,
 }
 
 /// `password.…` of a site, one per connection.

@@ -15,6 +15,8 @@ pub enum Secret {
     File(PathBuf),
     /// A command that prints the password.
     Command(String),
+    /// Whoever is at the terminal.
+    Ask(bool),
 }
 
 impl Secret {
@@ -35,6 +37,14 @@ impl Secret {
                     told
                 })?
             }
+            Secret::Ask(false) => {
+                return Err(trouble().because("ask = false says nothing").hint("write ask = true"));
+            }
+            Secret::Ask(true) => crate::hosts::person().secret(what).ok_or_else(|| {
+                trouble()
+                    .because("it is to be asked for, and nobody can be asked without a terminal")
+                    .hint("give it by env, file or command instead")
+            })?,
             Secret::Command(command) => {
                 let output = Command::new("sh")
                     .args(["-c", command])
@@ -54,10 +64,95 @@ impl Secret {
     }
 }
 
+/// The password that the option file of MariaDB's and MySQL's own client holds for this user,
+/// `~/.my.cnf`, section `client`.
+pub fn of_option_file(home: &Path, user: &str) -> Option<String> {
+    let text = std::fs::read_to_string(home.join(".my.cnf")).ok()?;
+    let (mut in_client, mut named, mut password) = (false, None, None);
+    for line in text.lines().map(str::trim) {
+        if let Some(section) = line.strip_prefix('[').and_then(|rest| rest.strip_suffix(']')) {
+            in_client = section.trim() == "client";
+            continue;
+        }
+        let Some((key, value)) = line.split_once('=').filter(|_| in_client) else { continue };
+        let value = value.trim().trim_matches(['"', '\'']).to_owned();
+        match key.trim() {
+            "user" => named = Some(value),
+            "password" => password = Some(value),
+            _ => {}
+        }
+    }
+    password.filter(|_| named.is_none_or(|named| named == user))
+}
+
+/// The password that PostgreSQL's own password file holds for a connection, `~/.pgpass`: the
+/// first line that fits, as `host:port:database:user:password`.
+pub fn of_password_file(
+    home: &Path,
+    (host, port, database, user): (&str, u16, &str, &str),
+) -> Option<String> {
+    let text = std::fs::read_to_string(home.join(".pgpass")).ok()?;
+    let port = port.to_string();
+    text.lines().filter(|line| !line.starts_with('#')).find_map(|line| {
+        let fields = fields(line);
+        let [a, b, c, d, password] = &fields[..] else { return None };
+        let fits = |field: &String, value: &str| field == "*" || field == value;
+        let all = fits(a, host) && fits(b, &port) && fits(c, database) && fits(d, user);
+        all.then(|| password.clone())
+    })
+}
+
+/// Fields between colons; a backslash takes the next character as it is.
+fn fields(line: &str) -> Vec<String> {
+    let mut fields = vec![String::new()];
+    let mut characters = line.chars();
+    while let Some(one) = characters.next() {
+        match one {
+            '\\' => {
+                if let (Some(next), Some(last)) = (characters.next(), fields.last_mut()) {
+                    last.push(next);
+                }
+            }
+            ':' if fields.len() < 5 => fields.push(String::new()),
+            other => {
+                if let Some(last) = fields.last_mut() {
+                    last.push(other);
+                }
+            }
+        }
+    }
+    fields
+}
+
 /// A path that may begin with `~/`.
 pub fn expanded(path: &Path) -> PathBuf {
     match (path.strip_prefix("~"), std::env::var_os("HOME")) {
         (Ok(rest), Some(home)) => PathBuf::from(home).join(rest),
         _ => path.to_owned(),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_files_of_the_databases_own_clients_count() {
+        let home = tempfile::tempdir().unwrap();
+        std::fs::write(
+            home.path().join(".my.cnf"),
+            "[server]\npassword=no\n[client]\nuser = keeper\npassword = \"night sky\"\n",
+        )
+        .unwrap();
+        assert_eq!(of_option_file(home.path(), "keeper").as_deref(), Some("night sky"));
+        assert_eq!(of_option_file(home.path(), "other"), None);
+        std::fs::write(
+            home.path().join(".pgpass"),
+            "# dome\nother:*:*:keeper:no\nlocalhost:5432:*:keeper:a\\:b:c\n",
+        )
+        .unwrap();
+        let of = |host, port| of_password_file(home.path(), (host, port, "glimmer", "keeper"));
+        assert_eq!(of("localhost", 5432).as_deref(), Some("a:b:c"));
+        assert_eq!(of("localhost", 5433), None);
     }
 }

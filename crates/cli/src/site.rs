@@ -2,9 +2,9 @@
 //! names concrete connectors.
 
 use crate::args::{Half, SiteArgs};
-use crate::config::{Config, SiteSection, distance};
+use crate::config::{Assist, Config, SiteSection, distance};
 use crate::hosts::{self, FilesPlace, Hosts, Login, Protocol, RemotePlace, login_of, user_of};
-use crate::secrets::{Secret, expanded};
+use crate::secrets::{Secret, expanded, of_option_file, of_password_file};
 use fernweh_connect::http::{HttpOptions, HttpSource};
 use fernweh_connect::local::{LocalEditor, LocalSource, LocalTarget};
 use fernweh_connect::mariadb::{MariadbEditor, MariadbSource, MariadbTarget};
@@ -12,7 +12,7 @@ use fernweh_connect::postgres::{PostgresEditor, PostgresSource, PostgresTarget};
 use fernweh_connect::remote::{RemoteEditor, RemoteSource, RemoteTarget, Tree, is_folder};
 use fernweh_connect::server::{Encryption, ServerAddress, Through};
 use fernweh_connect::sqlite::{SqliteEditor, SqliteKeeper, SqliteSource, SqliteTarget};
-use fernweh_connect::ssh::{SshAddress, Tunnel, TunnelEnd};
+use fernweh_connect::ssh::{SshAddress, Tunnel, TunnelEnd, Way};
 use fernweh_core::address::WebAddress;
 use fernweh_core::limits;
 use fernweh_core::record::EntryKind;
@@ -183,9 +183,19 @@ impl Site {
             Some(socket) => TunnelEnd::Socket(socket.clone()),
             None => TunnelEnd::Tcp(address.host.clone(), address.port),
         };
+        let copy = self.section.assist == Some(Assist::CopySelf);
+        let copy = copy.then(std::env::current_exe).and_then(std::result::Result::ok);
         // PostgreSQL's driver finds a socket by this name in its folder.
         let name = format!(".s.PGSQL.{}", address.port);
-        Tunnel::open(session, (ssh, hosts::person()), end, &name).map_err(at)
+        let way = Way { login: (ssh, hosts::person()), end, copy };
+        let tunnel = Tunnel::open(session, way, &name).map_err(at)?;
+        if let Some(place) = tunnel.copied_to() {
+            eprintln!(
+                "{through} forbids forwarding: Fernweh has copied itself to {place} there, and removes \
+                 it at the end"
+            );
+        }
+        Ok(tunnel)
     }
 
     fn database_place(&self, text: &str) -> Result<DatabasePlace> {
@@ -220,13 +230,20 @@ impl Site {
         }
         let socket =
             url.query_pairs().find(|(key, _)| key == "socket").map(|(_, path)| path.into_owned());
+        let host = url.host_str().unwrap_or("localhost").to_owned();
+        let port = url.port().unwrap_or(usual_port(postgres));
+        let user = decoded(url.username());
+        let password = match self.password()? {
+            Some(password) => Some(password),
+            None => of_clients(postgres, (&host, port, &database, &user)),
+        };
         let address = ServerAddress {
-            host: url.host_str().unwrap_or("localhost").to_owned(),
-            port: url.port().unwrap_or(usual_port(postgres)),
+            host,
+            port,
             socket,
-            user: decoded(url.username()),
+            user,
             database,
-            password: self.password()?,
+            password,
             through: None,
             encryption: self.encryption(),
         };
@@ -619,6 +636,15 @@ fn sqlite_elsewhere(path: &str) -> Trouble {
             "stop the site, then move its files with --only files: the database goes along as the \
              file that it is",
         )
+}
+
+/// The password that the database's own client would use.
+fn of_clients(postgres: bool, connection: (&str, u16, &str, &str)) -> Option<String> {
+    let home = PathBuf::from(std::env::var_os("HOME")?);
+    match postgres {
+        true => of_password_file(&home, connection),
+        false => of_option_file(&home, connection.3),
+    }
 }
 
 fn usual_port(postgres: bool) -> u16 {

@@ -79,9 +79,14 @@ impl SshHost {
         let _ = Command::new("pkill").args(["-9", "-P", &pid]).status();
     }
 
-    /// What it has logged.
-    pub fn log(&self) -> String {
-        fs::read_to_string(self.folder.join("log")).unwrap_or_default()
+    /// The folder with its configuration, and with the keys that it accepts (`key.pub`).
+    pub fn folder(&self) -> &Path {
+        &self.folder
+    }
+
+    /// The public part of the key that it accepts.
+    pub fn public_key(&self) -> PathBuf {
+        self.key.with_extension("pub")
     }
 }
 

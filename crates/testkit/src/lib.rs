@@ -7,6 +7,7 @@ mod bulk;
 mod check;
 mod hosts;
 mod program;
+mod relay;
 mod stage;
 
 pub use bulk::bulk_load;
@@ -16,4 +17,5 @@ pub use check::{
 };
 pub use hosts::{FTP_LOGIN, FtpHost, SshHost};
 pub use program::{Ran, Scene};
+pub use relay::delaying_relay;
 pub use stage::{Engine, Stage, new_database, shared_server};

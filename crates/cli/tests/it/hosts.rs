@@ -311,6 +311,42 @@ fn a_host_that_forbids_to_forward_or_to_write_is_told_as_that() {
 }
 
 #[test]
+fn where_forwarding_is_forbidden_a_copy_hands_on_and_is_removed() {
+    let stage = stage(Engine::Mariadb);
+    fs::create_dir(stage.scene.path("room")).unwrap();
+    let room = format!("SetEnv TMPDIR={}", stage.scene.path("room").display());
+    let host = ssh_host(&stage.scene, &format!("AllowTcpForwarding no\n{room}\n"));
+    let assist = "assist = \"copy-self\"";
+    let more = format!("{}\nthrough = \"{}\"\n{assist}", with_key(&host), host.address());
+    stage.reach_files("old", &host.files(&stage.root("old")), &more);
+    stage.scene.done("pack old -o copied.tar").says("has copied itself to");
+    stage.scene.done("show copied.tar --verify").says("13 tables");
+    let left: Vec<_> = fs::read_dir(stage.scene.path("room")).unwrap().flatten().collect();
+    assert!(left.is_empty(), "{left:?}");
+
+    // A host on which nothing may be started from that folder.
+    let noexec = host_without_programs(&stage.scene);
+    let text = stage.scene.read("fernweh.toml");
+    let there = text.replace(&host.address(), &noexec.address());
+    stage.scene.write("fernweh.toml", there);
+    stage.scene.write(".ssh/known_hosts", format!("{}{}", host.known, noexec.known));
+    let key = fs::read(noexec.folder().join("key.pub")).unwrap();
+    fs::write(
+        noexec.folder().join("key.pub"),
+        [key, fs::read(host.public_key()).unwrap()].concat(),
+    )
+    .unwrap();
+    let ran = stage.scene.run("pack old -o other.tar").code(3);
+    ran.says("Fernweh cannot run on the host").says("no shell here").says("nothing was changed");
+}
+
+/// A host whose shell refuses everything.
+fn host_without_programs(scene: &Scene) -> SshHost {
+    let refuse = "ForceCommand echo no shell here; exit 1\nAllowTcpForwarding no\n";
+    SshHost::start(&scene.path("bare-host"), refuse)
+}
+
+#[test]
 fn files_of_another_host_are_rewritten_and_traced() {
     let stage = stage(Engine::Mariadb);
     let host = ssh_host(&stage.scene, "");

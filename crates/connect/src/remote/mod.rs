@@ -169,7 +169,7 @@ async fn listed(tree: &dyn Tree, folder: &[u8]) -> Result<Vec<Found>> {
 
 /// Removes an entry and everything below it; nothing there is fine. Links are removed, not
 /// followed.
-fn remove_all<'a>(tree: &'a dyn Tree, path: Vec<u8>, kind: FoundKind) -> Doing<'a, ()> {
+pub(crate) fn remove_all<'a>(tree: &'a dyn Tree, path: Vec<u8>, kind: FoundKind) -> Doing<'a, ()> {
     use futures_util::StreamExt;
     Box::pin(async move {
         if kind != FoundKind::Folder {

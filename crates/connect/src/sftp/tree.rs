@@ -24,8 +24,12 @@ pub struct SftpTree {
 impl SftpTree {
     /// Begins to transfer files over a login.
     pub fn open(session: Arc<Session>) -> Result<Self> {
+        runtime().block_on(Self::begin(session))
+    }
+
+    pub(crate) async fn begin(session: Arc<Session>) -> Result<Self> {
         let shown = session.shown().replacen("ssh://", "sftp://", 1);
-        let client = runtime().block_on(Client::begin(session))?;
+        let client = Client::begin(session).await?;
         Ok(Self { client, shown })
     }
 

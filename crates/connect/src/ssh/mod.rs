@@ -4,13 +4,14 @@
 //! reached here as it is with `ssh` on a terminal. Host keys are checked against
 //! `known_hosts` (RFC 4251, 4.1); a key that changed is refused.
 
+mod copied;
 mod known;
 mod login;
 mod settings;
 mod tunnel;
 
 pub use settings::SshAddress;
-pub use tunnel::{Tunnel, TunnelEnd};
+pub use tunnel::{Tunnel, TunnelEnd, Way};
 
 use fernweh_ports::{Result, Trouble};
 use known::{Checker, Verdict};
@@ -129,25 +130,27 @@ impl Session {
 
     /// Runs a command on the host; gives how it ended and what it printed.
     pub fn run(&self, command: &str) -> Result<Ran> {
+        runtime().block_on(self.ran(command))
+    }
+
+    async fn ran(&self, command: &str) -> Result<Ran> {
         let failed = |error: russh::Error| {
             self.broken("cannot run a command on the host", &error)
                 .hint("ask the host whether this login has a shell")
         };
-        runtime().block_on(async {
-            let mut channel = self.handle.channel_open_session().await.map_err(failed)?;
-            channel.exec(true, command).await.map_err(failed)?;
-            let mut ran = Ran::default();
-            while let Some(message) = channel.wait().await {
-                match message {
-                    russh::ChannelMsg::Data { data } => ran.take(&data),
-                    russh::ChannelMsg::ExtendedData { data, .. } => ran.take(&data),
-                    russh::ChannelMsg::ExitStatus { exit_status } => ran.status = Some(exit_status),
-                    russh::ChannelMsg::Failure => return Err(failed(russh::Error::RequestDenied)),
-                    _ => {}
-                }
+        let mut channel = self.handle.channel_open_session().await.map_err(failed)?;
+        channel.exec(true, command).await.map_err(failed)?;
+        let mut ran = Ran::default();
+        while let Some(message) = channel.wait().await {
+            match message {
+                russh::ChannelMsg::Data { data } => ran.take(&data),
+                russh::ChannelMsg::ExtendedData { data, .. } => ran.take(&data),
+                russh::ChannelMsg::ExitStatus { exit_status } => ran.status = Some(exit_status),
+                russh::ChannelMsg::Failure => return Err(failed(russh::Error::RequestDenied)),
+                _ => {}
             }
-            Ok(ran)
-        })
+        }
+        Ok(ran)
     }
 
     fn broken(&self, what: &str, error: &russh::Error) -> Trouble {

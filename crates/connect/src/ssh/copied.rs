@@ -1,0 +1,97 @@
+//! Fernweh on the other host, where forwarding is forbidden and a shell is not: it copies
+//! itself into a private folder, hands connections on there, and is removed.
+
+use super::{Session, TunnelEnd};
+use crate::remote::{Dress, FoundKind, Tree};
+use crate::sftp::SftpTree;
+use fernweh_ports::{Result, Trouble};
+use std::path::Path;
+use std::sync::Arc;
+use tokio::sync::mpsc;
+
+/// A copy of this program on another host.
+pub(super) struct Copied {
+    /// Its folder there.
+    pub folder: String,
+}
+
+impl Copied {
+    /// Copies the program at `own` to the host, and lets it say that it runs there.
+    pub async fn make(session: &Arc<Session>, own: &Path) -> Result<Self> {
+        let cannot = || {
+            Trouble::outside("Fernweh cannot run on the host, to which it wanted to copy itself")
+                .at(session.shown().to_owned())
+        };
+        let made =
+            session.ran("umask 077 && mktemp -d \"${TMPDIR:-/tmp}/fernweh-XXXXXXXX\"").await?;
+        let folder = made.printed.trim().to_owned();
+        if made.status != Some(0) || !folder.starts_with('/') {
+            return Err(cannot()
+                .because(format!("no folder can be made there: {}", made.printed.trim()))
+                .hint("ask the host whether this login has a shell and room in /tmp"));
+        }
+        let copied = Self { folder };
+        match copied.fill(session, own).await {
+            Ok(()) => Ok(copied),
+            Err(trouble) => {
+                copied.remove(session).await;
+                Err(trouble)
+            }
+        }
+    }
+
+    async fn fill(&self, session: &Arc<Session>, own: &Path) -> Result<()> {
+        let cannot = |because: String| {
+            Trouble::outside("Fernweh cannot run on the host, to which it wanted to copy itself")
+                .at(session.shown().to_owned())
+                .because(because)
+                .hint(
+                    "the host may have another processor, or forbid programs there; ask it whether \
+                     its database can be reached from outside",
+                )
+        };
+        let tree = SftpTree::begin(session.clone()).await?;
+        let program = format!("{}/fernweh", self.folder).into_bytes();
+        let own = tokio::fs::File::open(own).await.map_err(|error| cannot(error.to_string()))?;
+        let (to, from) = mpsc::channel(8);
+        let reading = async move {
+            use tokio::io::AsyncReadExt;
+            let mut own = own;
+            loop {
+                let mut portion = bytes::BytesMut::with_capacity(256 << 10);
+                match own.read_buf(&mut portion).await {
+                    Ok(length) if length > 0 => {
+                        if to.send(portion.freeze()).await.is_err() {
+                            break;
+                        }
+                    }
+                    _ => break,
+                }
+            }
+        };
+        let dress = Dress { mode: Some(0o700), mtime: None };
+        let (written, ()) = tokio::join!(tree.store(&program, 0, from, dress), reading);
+        written?;
+        let said = session.ran(&format!("'{}/fernweh' --version", self.folder)).await?;
+        match said.status == Some(0) && said.printed.starts_with("fernweh ") {
+            true => Ok(()),
+            false => Err(cannot(format!("it says there: {}", said.printed.trim()))),
+        }
+    }
+
+    /// The command that hands one connection on.
+    pub fn command(&self, end: &TunnelEnd) -> String {
+        let to = match end {
+            TunnelEnd::Tcp(host, port) => format!("{host}:{port}"),
+            TunnelEnd::Socket(path) => path.clone(),
+        };
+        format!("'{}/fernweh' hand-on '{}'", self.folder, to.replace('\'', ""))
+    }
+
+    /// Takes it away again.
+    pub async fn remove(&self, session: &Arc<Session>) {
+        let Ok(tree) = SftpTree::begin(session.clone()).await else { return };
+        let folder = self.folder.as_bytes().to_vec();
+        let _ = crate::remote::remove_all(&tree, folder, FoundKind::Folder).await;
+    }
+}
