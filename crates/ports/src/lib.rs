@@ -22,4 +22,4 @@ pub use files::{FileEditor, FileId, FileSource, FileSwap, FileTarget, LeftOut, f
 pub use pages::{PageProblem, PageRequest, PageResponse, PageSource};
 pub use trouble::{Kind, Result, Told, Trouble};
 pub use watch::{Silent, Unit, Watch};
-pub use words::{count, counted};
+pub use words::{count, counted, size};

@@ -30,3 +30,14 @@ mod tests {
         assert_eq!(counted(0, "file", "files"), "0 files");
     }
 }
+
+/// A size in kB, MB or GB.
+pub fn size(bytes: u64) -> String {
+    let number = bytes as f64;
+    match bytes {
+        0..1_000 => format!("{bytes} bytes"),
+        1_000..1_000_000 => format!("{:.0} kB", number / 1e3),
+        1_000_000..1_000_000_000 => format!("{:.1} MB", number / 1e6),
+        _ => format!("{:.1} GB", number / 1e9),
+    }
+}

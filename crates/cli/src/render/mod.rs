@@ -2,7 +2,7 @@
 
 mod rewriting;
 
-pub use fernweh_ports::{count, counted};
+pub use fernweh_ports::{count, counted, size};
 pub use rewriting::{in_context, rewriting};
 
 use fernweh_core::finding::{Check, Verdict};
@@ -160,17 +160,6 @@ pub fn wrapped(text: &str, width: usize) -> Vec<String> {
 /// Columns that a text takes on a terminal, colours not counted.
 pub fn columns(text: &str) -> usize {
     console::measure_text_width(text)
-}
-
-/// A size in kB, MB or GB.
-pub fn size(bytes: u64) -> String {
-    let number = bytes as f64;
-    match bytes {
-        0..1_000 => format!("{bytes} bytes"),
-        1_000..1_000_000 => format!("{:.0} kB", number / 1e3),
-        1_000_000..1_000_000_000 => format!("{:.1} MB", number / 1e6),
-        _ => format!("{:.1} GB", number / 1e9),
-    }
 }
 
 /// Numbers of files, folders and links, and the size of all.

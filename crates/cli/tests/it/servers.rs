@@ -206,7 +206,7 @@ fn a_server_without_bulk_loading_is_filled_by_statements() {
 fn what_the_destination_cannot_take_is_said_beforehand() {
     let stage = stage(Engine::Postgres);
     let ran = stage.scene.done("survey old --for new");
-    ran.says("site new: the destination takes every object of the database");
+    ran.says("the destination takes every object of the database");
     let server = shared_server(Server::Postgres).lock().unwrap();
     let mut admin = server.administrator().unwrap();
     for sql in ["CREATE ROLE only_for_a_while", "DROP ROLE IF EXISTS never_there"] {
@@ -227,10 +227,10 @@ fn what_the_destination_cannot_take_is_said_beforehand() {
     stage.scene.done("unpack site.fernweh.tar new").says("policy shy of table gp_members");
 
     let stage = super::stage(Engine::Mariadb);
-    stage.scene.done("survey old --for new").says("site new: the destination takes every object");
+    stage.scene.done("survey old --for new").says("the destination takes every object");
     stage.configure("[site.third]\ndatabase = \"sqlite:third.db\"\n");
     let ran = stage.scene.run("survey old --for third").code(3);
-    ran.says("site third: its database is SQLite, not MariaDB");
+    ran.says("its database is SQLite, not MariaDB");
 }
 
 /// The program and the server are killed together, at every step that matters to the server.

@@ -15,6 +15,7 @@ use std::path::{Path, PathBuf};
 /// Bytes free for this user on the disk of a path that exists, or of its nearest
 /// existing parent.
 pub fn free_space(path: &Path) -> Option<u64> {
+    let path = std::path::absolute(path).ok()?;
     let existing = path.ancestors().find(|path| path.exists())?;
     let stat = rustix::fs::statvfs(existing).ok()?;
     Some(stat.f_bavail.saturating_mul(stat.f_frsize))

@@ -11,7 +11,7 @@ use fernweh_core::record::{Entry, EntryKind, Table};
 use fernweh_core::sql::{Dialect, Statement};
 use fernweh_ports::{
     DatabaseSource, DatabaseTarget, FileSource, FileTarget, Overview, Result, Scope, Structure,
-    Trouble, count, counted, files_of,
+    Trouble, counted, files_of, size,
 };
 use serde::Serialize;
 use std::io::Read;
@@ -318,7 +318,7 @@ pub fn fit(
         && packet < USUAL_PACKET
     {
         checks.push(Check::warned(
-            format!("the server takes no record above {} bytes", count(packet)),
+            format!("the server takes no record above {}", size(packet)),
             "raise max_allowed_packet there, if the site has larger ones",
         ));
     }
@@ -397,14 +397,10 @@ pub fn room(needed: u64, free: Option<u64>, what: &str) -> Check {
     match free {
         None => Check::warned(
             format!("the host does not tell how much room it has for {what}"),
-            format!("see that it has {} bytes", count(needed)),
+            format!("see that it has {}", size(needed)),
         ),
         Some(free) if free < needed => Check::failed(
-            format!(
-                "no room for {what}: {} bytes are free, {} are needed",
-                count(free),
-                count(needed)
-            ),
+            format!("no room for {what}: {} are free, {} are needed", size(free), size(needed)),
             "make room; unpack --in-place needs no second copy, but the site is down meanwhile",
         ),
         Some(_) => Check::passed(format!("there is room for {what} beside what is there")),
