@@ -7,6 +7,8 @@ use fernweh_testkit::{
 };
 use std::collections::BTreeMap;
 use std::fs;
+use std::process::Stdio;
+use std::time::{Duration, Instant};
 
 /// A stage whose files can be reached on this machine, over SFTP and over FTPS.
 struct Hosts {
@@ -183,6 +185,53 @@ fn connections_that_are_cut_at_any_moment_lose_nothing() {
         }
         let found = (contents(files_of(&stage.root("new"))), database_cells(&stage.new));
         assert!(found == expected, "{step}");
+    }
+}
+
+/// Run by `scripts/soak`: every connection is cut at a random moment of a move between two
+/// hosts, and the same command goes on.
+#[test]
+#[ignore = "takes minutes; scripts/soak runs it"]
+fn soak_of_cuts() {
+    let number = |name: &str, usual: u64| {
+        std::env::var(name).ok().and_then(|text| text.parse().ok()).unwrap_or(usual)
+    };
+    let (mut seed, rounds) = (number("SOAK_SEED", 1), number("SOAK_ROUNDS", 50));
+    let mut random = move || {
+        seed ^= seed << 13;
+        seed ^= seed >> 7;
+        seed ^= seed << 17;
+        seed
+    };
+    for way in ["sftp", "ftps"] {
+        let stage = stage(Engine::Mariadb);
+        fs::write(stage.root("old").join("large.bin"), vec![5; 20 << 20]).unwrap();
+        let hosts = Hosts::of(&stage.scene);
+        hosts.reach(&stage, "old", way, true);
+        hosts.reach(&stage, "new", way, true);
+        let line = "move old new --yes --no-scan --overwrite";
+        let began = Instant::now();
+        stage.scene.done(line);
+        let whole = began.elapsed().as_micros() as u64;
+        let expected = (contents(files_of(&stage.root("new"))), database_cells(&stage.new));
+        let mut ends = BTreeMap::<Option<i32>, u64>::new();
+        for round in 0..rounds {
+            let mut command = stage.scene.command(line);
+            let child = command.stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap();
+            std::thread::sleep(Duration::from_micros(random() % whole));
+            hosts.ssh.cut_connections();
+            hosts.ftp.cut_connections();
+            let ended = child.wait_with_output().unwrap();
+            *ends.entry(ended.status.code()).or_default() += 1;
+            if !ended.status.success() {
+                let said = String::from_utf8_lossy(&ended.stderr).into_owned();
+                assert!([Some(3), Some(5)].contains(&ended.status.code()), "{said}");
+                stage.scene.done(line);
+            }
+            let found = (contents(files_of(&stage.root("new"))), database_cells(&stage.new));
+            assert!(found == expected, "{way}, round {round}");
+        }
+        println!("{way}: {rounds} cuts survived; exit codes of the cut moves {ends:?}");
     }
 }
 

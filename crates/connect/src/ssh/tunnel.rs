@@ -125,8 +125,9 @@ enum Refused {
 /// Whether the host forwards at all, so that a refusal is told as what it is.
 fn probe(session: &Arc<Session>, end: &TunnelEnd) -> std::result::Result<(), Refused> {
     use russh::ChannelOpenFailure::{AdministrativelyProhibited, ConnectFailed};
-    let error = match runtime().block_on(forwarded(session, end)) {
-        Ok(_) => return Ok(()),
+    // A channel may only be closed where the runtime is.
+    let error = match runtime().block_on(async { forwarded(session, end).await.map(drop) }) {
+        Ok(()) => return Ok(()),
         Err(error) => error,
     };
     let place = match end {

@@ -1,0 +1,287 @@
+//! From a site's name to its places, and from its places to connectors. Only this folder and
+//! `hosts.rs` name concrete connectors.
+
+mod places;
+mod reach;
+
+use crate::args::{Half, SiteArgs};
+use crate::config::{Config, SiteSection, distance};
+use crate::hosts::{FilesPlace, Hosts};
+use crate::secrets::expanded;
+use fernweh_connect::server::ServerAddress;
+use fernweh_connect::ssh::Tunnel;
+use fernweh_core::address::WebAddress;
+use fernweh_core::settings::{Role, Setting};
+use fernweh_flow::patterns::Patterns;
+use fernweh_ports::{Result, Trouble};
+use std::cell::RefCell;
+use std::net::ToSocketAddrs;
+use std::path::{Path, PathBuf};
+
+/// A site with all its places known.
+pub struct Site {
+    /// Its name.
+    pub name: String,
+    /// Its web address.
+    pub url: Option<WebAddress>,
+    /// Its folder.
+    pub files: Option<FilesPlace>,
+    /// Its database.
+    pub database: Option<DatabasePlace>,
+    /// Which tables are its own; none means all.
+    pub tables: Patterns,
+    /// The file and lines from which the database was learned, if it was not configured.
+    pub learned_from: Option<String>,
+    section: SiteSection,
+    folder: PathBuf,
+    hosts: Hosts,
+    /// A database file of another host, as the site's settings name it.
+    elsewhere: RefCell<Option<String>>,
+    tunnel: RefCell<Option<Tunnel>>,
+}
+
+/// Where a database is.
+#[derive(Clone, Debug)]
+pub enum DatabasePlace {
+    /// A SQLite file.
+    Sqlite(PathBuf),
+    /// A MariaDB or MySQL server.
+    Mariadb(ServerAddress),
+    /// A PostgreSQL server.
+    Postgres(ServerAddress),
+}
+
+impl DatabasePlace {
+    /// The place for people.
+    pub fn shown(&self) -> String {
+        match self {
+            Self::Sqlite(path) => format!("sqlite:{}", path.display()),
+            Self::Mariadb(address) => address.shown("mariadb"),
+            Self::Postgres(address) => address.shown("postgres"),
+        }
+    }
+
+    /// The name of the database, or the path of its file.
+    pub fn name(&self) -> String {
+        match self {
+            Self::Sqlite(path) => path.display().to_string(),
+            Self::Mariadb(address) => address.database.clone(),
+            Self::Postgres(address) => address.database.clone(),
+        }
+    }
+}
+
+impl Site {
+    /// The site of a name, or one described by options alone.
+    pub fn resolve(config: &Config, name: Option<&str>, args: &SiteArgs) -> Result<Self> {
+        let has_options = args.url.is_some() || args.files.is_some() || args.database.is_some();
+        let mut section = match name {
+            Some(name) => section_of(config, name, has_options)?,
+            None if has_options => SiteSection::default(),
+            None => {
+                return Err(Trouble::usage("which site?")
+                    .because("no site is named")
+                    .hint(known_sites(config)));
+            }
+        };
+        section.url = args.url.clone().or(section.url);
+        section.files = args.files.clone().or(section.files);
+        section.database = args.database.clone().or(section.database);
+        let name = name.unwrap_or("site").to_owned();
+        Self::of_section(config, name, section)
+    }
+
+    fn of_section(config: &Config, name: String, section: SiteSection) -> Result<Self> {
+        let at = |trouble: Trouble| trouble.at(format!("[site.{name}] of {}", config.shown()));
+        let url = section.url.as_deref().map(WebAddress::parse).transpose();
+        let url = url
+            .map_err(|error| at(Trouble::usage("the site's url cannot be used").because(error)))?;
+        let here = |text: &str| below(&config.folder, text);
+        let files = section.files.as_deref().map(|text| FilesPlace::parse(text, &here));
+        let files = files.transpose().map_err(at)?;
+        let mut site = Self {
+            tables: Patterns::of_tables(&section.tables).map_err(at)?,
+            folder: config.folder.clone(),
+            name: name.clone(),
+            url,
+            files,
+            database: None,
+            learned_from: None,
+            section,
+            hosts: Hosts::default(),
+            elsewhere: RefCell::default(),
+            tunnel: RefCell::default(),
+        };
+        if let Some(text) = site.section.database.clone() {
+            site.database = Some(site.database_place(&text).map_err(at)?);
+        } else if let Some((place, from)) = site.learn_database()? {
+            site.database = Some(place);
+            site.learned_from = Some(from);
+        }
+        if site.database.is_none() && site.files.is_none() && site.url.is_none() {
+            return Err(at(Trouble::usage(format!("site {name} has neither files nor database"))
+                .hint("set files, database or both")));
+        }
+        Ok(site)
+    }
+
+    /// Whether a table is the site's.
+    pub fn holds_table(&self, table: &str) -> bool {
+        self.tables.is_empty() || self.tables.hold(table.as_bytes())
+    }
+
+    /// Whether there is anything beside its pages.
+    pub fn can_be_traced(&self) -> bool {
+        self.database.is_some() || self.files.is_some()
+    }
+
+    /// Where the database file lies below the site's folder, if it does.
+    pub fn inside_files(&self) -> Option<String> {
+        let Some(DatabasePlace::Sqlite(path)) = &self.database else { return None };
+        let root = self.files.as_ref()?.local()?;
+        let path = absolute(path);
+        path.strip_prefix(absolute(root)).ok().map(|inside| inside.to_string_lossy().into_owned())
+    }
+
+    /// The new value of a connection setting of this site, among all of its file.
+    pub fn setting(&self, setting: &Setting, all: &[Setting]) -> Option<String> {
+        match self.database.as_ref()? {
+            DatabasePlace::Sqlite(path) => match setting.role {
+                Role::File => Some(match self.inside_files() {
+                    Some(inside) if !setting.value.starts_with('/') => inside,
+                    _ => absolute(path).display().to_string(),
+                }),
+                _ => None,
+            },
+            DatabasePlace::Mariadb(address) | DatabasePlace::Postgres(address) => {
+                server_setting(setting, all, address)
+            }
+        }
+    }
+
+    /// Whether a login for HTTP is configured.
+    pub fn has_login(&self) -> bool {
+        self.section.login.is_some()
+    }
+
+    /// Whether its host is named beside its domain.
+    pub fn has_address(&self) -> bool {
+        self.section.address.is_some()
+    }
+
+    /// The server of a database as it can be compared: where it is reached from, its address
+    /// and port.
+    pub fn database_server(&self, place: &DatabasePlace) -> Option<(Option<String>, String, u16)> {
+        let (DatabasePlace::Mariadb(address) | DatabasePlace::Postgres(address)) = place else {
+            return None;
+        };
+        let host = match (&address.socket, &self.section.through) {
+            (Some(socket), _) => socket.clone(),
+            // The names of one host are resolved there, which is not here.
+            (None, Some(_)) if address.host == "localhost" => "127.0.0.1".into(),
+            (None, Some(_)) => address.host.clone(),
+            (None, None) => (address.host.as_str(), address.port)
+                .to_socket_addrs()
+                .ok()
+                .and_then(|mut found| found.find(std::net::SocketAddr::is_ipv4))
+                .map_or_else(|| address.host.clone(), |found| found.ip().to_string()),
+        };
+        Some((self.section.through.clone(), host, address.port))
+    }
+
+    /// Which halves of the site a command works on.
+    pub fn halves(&self, only: Option<Half>) -> Result<(bool, bool)> {
+        let wanted = (only != Some(Half::Files), only != Some(Half::Database));
+        if let Some(path) = &*self.elsewhere.borrow()
+            && wanted.0
+        {
+            return Err(sqlite_elsewhere(path));
+        }
+        let missing = |what: &str| {
+            Err(Trouble::usage(format!("site {} has no {what}", self.name))
+                .hint(format!("set {what} in [site.{}]", self.name)))
+        };
+        match only {
+            Some(Half::Database) if self.database.is_none() => missing("database"),
+            Some(Half::Files) if self.files.is_none() => missing("files"),
+            _ => Ok((wanted.0 && self.database.is_some(), wanted.1 && self.files.is_some())),
+        }
+    }
+}
+
+fn sqlite_elsewhere(path: &str) -> Trouble {
+    Trouble::usage("a SQLite database on another host cannot be reached")
+        .at(path.to_owned())
+        .because("it is a file there, and reading it while the site writes would tear it")
+        .hint(
+            "stop the site, then move its files with --only files: the database goes along as the \
+             file that it is",
+        )
+}
+
+/// The new value of a setting that leads to a server.
+fn server_setting(setting: &Setting, all: &[Setting], place: &ServerAddress) -> Option<String> {
+    let port = place.port;
+    match setting.role {
+        Role::Host => {
+            let own_port = all.iter().any(|other| other.role == Role::Port);
+            let usual = port == 3306 || port == 5432;
+            let with_port = setting.value.contains(':') || !usual;
+            Some(match with_port && !own_port {
+                true => format!("{}:{port}", place.host),
+                false => place.host.clone(),
+            })
+        }
+        Role::Port => Some(port.to_string()),
+        Role::Name => Some(place.database.clone()),
+        Role::User => Some(place.user.clone()),
+        Role::Password => place.password.clone(),
+        Role::Socket => place.socket.clone(),
+        _ => None,
+    }
+}
+
+fn section_of(config: &Config, name: &str, has_options: bool) -> Result<SiteSection> {
+    if let Some(section) = config.content.site.get(name) {
+        return Ok(section.clone());
+    }
+    if has_options {
+        return Ok(SiteSection::default());
+    }
+    let nearest = config.content.site.keys().min_by_key(|known| distance(name, known));
+    let trouble = Trouble::usage(format!("there is no site `{name}`"));
+    Err(match nearest {
+        Some(known) if distance(name, known) <= 2 => {
+            trouble.at(config.shown()).hint(format!("did you mean `{known}`?"))
+        }
+        _ => trouble.at(config.shown()).hint(known_sites(config)),
+    })
+}
+
+fn known_sites(config: &Config) -> String {
+    let names: Vec<&str> = config.content.site.keys().map(String::as_str).collect();
+    match names.is_empty() {
+        true => "write [site.NAME] with url, files and database into fernweh.toml, or use --files \
+                 and --database"
+            .into(),
+        false => format!("sites in {}: {}", config.shown(), names.join(", ")),
+    }
+}
+
+/// A path of the configuration, meant from its folder.
+fn below(folder: &Path, text: &str) -> PathBuf {
+    let path = expanded(Path::new(text));
+    if folder == Path::new(".") { path } else { folder.join(path) }
+}
+
+fn absolute(path: &Path) -> PathBuf {
+    let full = std::path::absolute(path).unwrap_or_else(|_| path.to_owned());
+    // Links on the way are followed as far as the path exists.
+    let existing = full.ancestors().find_map(|p| Some((p, p.canonicalize().ok()?)));
+    match existing {
+        // Joining nothing would add a slash.
+        Some((part, real)) if part == full => real,
+        Some((part, real)) => real.join(full.strip_prefix(part).unwrap_or(Path::new(""))),
+        None => full,
+    }
+}

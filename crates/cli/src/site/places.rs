@@ -1,0 +1,204 @@
+//! Where the parts of a site are: from what stands in the configuration, or in the site's own
+//! settings.
+
+use super::{DatabasePlace, Site, below};
+use crate::hosts::FilesPlace;
+use crate::secrets::{expanded, of_option_file, of_password_file};
+use fernweh_connect::remote::is_folder;
+use fernweh_connect::server::{Encryption, ServerAddress};
+use fernweh_core::limits;
+use fernweh_core::record::EntryKind;
+use fernweh_core::settings::{self, Role, Setting};
+use fernweh_ports::{Result, Trouble, files_of};
+use std::io::Read;
+use std::path::PathBuf;
+use url::Url;
+
+impl Site {
+    pub(super) fn password(&self) -> Result<Option<String>> {
+        let what = format!("password.database of site {}", self.name);
+        let secret = self.section.password.database.as_ref();
+        secret.map(|secret| secret.fetch(&what, &self.folder)).transpose()
+    }
+
+    pub(super) fn encryption(&self) -> Option<Encryption> {
+        let authority = self.section.authority.as_ref();
+        let authority = authority.map(|path| self.folder.join(expanded(path)));
+        self.section.encrypted.then_some(Encryption { authority })
+    }
+
+    pub(super) fn database_place(&self, text: &str) -> Result<DatabasePlace> {
+        if let Some(path) = text.strip_prefix("sqlite:") {
+            let path = path.strip_prefix("//").unwrap_or(path);
+            return Ok(DatabasePlace::Sqlite(below(&self.folder, path)));
+        }
+        let example = "as in mariadb://user@127.0.0.1:3306/name or sqlite:data/site.db";
+        let url = Url::parse(text).map_err(|error| {
+            Trouble::usage(format!("`{text}` is not the place of a database"))
+                .because(error)
+                .hint(example)
+        })?;
+        let postgres = match url.scheme() {
+            "mariadb" | "mysql" => false,
+            "postgres" | "postgresql" => true,
+            other => {
+                return Err(Trouble::usage(format!(
+                    "`{other}:` is no database that Fernweh knows"
+                ))
+                .hint(example));
+            }
+        };
+        if url.password().is_some() {
+            return Err(Trouble::usage("a password stands in the address of the database")
+                .hint("take it out and set password.database = { env = \"NAME\" }"));
+        }
+        let decoded = |text: &str| percent_decoded(text);
+        let database = decoded(url.path().trim_start_matches('/'));
+        if database.is_empty() || database.contains('/') {
+            return Err(Trouble::usage(format!("`{text}` names no database")).hint(example));
+        }
+        let socket =
+            url.query_pairs().find(|(key, _)| key == "socket").map(|(_, path)| path.into_owned());
+        let host = url.host_str().unwrap_or("localhost").to_owned();
+        let port = url.port().unwrap_or(usual_port(postgres));
+        let user = decoded(url.username());
+        let password = match self.password()? {
+            Some(password) => Some(password),
+            None => of_clients(postgres, (&host, port, &database, &user)),
+        };
+        let address = ServerAddress {
+            host,
+            port,
+            socket,
+            user,
+            database,
+            password,
+            through: None,
+            encryption: self.encryption(),
+        };
+        Ok(server_place(postgres, address))
+    }
+
+    /// Looks for the connection settings in the site's own files.
+    pub(super) fn learn_database(&self) -> Result<Option<(DatabasePlace, String)>> {
+        match &self.files {
+            None => return Ok(None),
+            Some(FilesPlace::Local(root)) if !root.is_dir() => return Ok(None),
+            Some(FilesPlace::Remote(place)) => {
+                let (tree, root) = self.file_tree(place)?;
+                if !is_folder(&*tree, &root)? {
+                    return Ok(None);
+                }
+            }
+            Some(FilesPlace::Local(_)) => {}
+        }
+        let Some((file, found)) = self.connection_settings()? else { return Ok(None) };
+        let value = |role| {
+            found.iter().find(|setting| setting.role == role).map(|setting| setting.value.clone())
+        };
+        let lines: Vec<String> = found.iter().map(|setting| setting.line.to_string()).collect();
+        let from = format!("{file} lines {}", lines.join(", "));
+        let place = match value(Role::File).filter(|path| !path.is_empty()) {
+            Some(path) => match self.files.as_ref().and_then(FilesPlace::local) {
+                Some(root) => DatabasePlace::Sqlite(root.join(path)),
+                None => {
+                    self.elsewhere.replace(Some(path));
+                    return Ok(None);
+                }
+            },
+            None => {
+                let host = value(Role::Host).unwrap_or_else(|| "localhost".into());
+                let (host, port) = match host.split_once(':') {
+                    Some((host, port)) => (host.to_owned(), port.parse().ok()),
+                    None => (host, None),
+                };
+                let port = value(Role::Port).and_then(|port| port.parse().ok()).or(port);
+                let engine = value(Role::Engine).unwrap_or_default().to_lowercase();
+                let postgres = ["postgres", "pgsql"].iter().any(|name| engine.contains(name));
+                let address = ServerAddress {
+                    host,
+                    port: port.unwrap_or(usual_port(postgres)),
+                    socket: value(Role::Socket).filter(|socket| !socket.is_empty()),
+                    user: value(Role::User).unwrap_or_default(),
+                    database: value(Role::Name).unwrap_or_default(),
+                    password: self.password()?.or_else(|| value(Role::Password)),
+                    through: None,
+                    encryption: self.encryption(),
+                };
+                server_place(postgres, address)
+            }
+        };
+        Ok(Some((place, from)))
+    }
+
+    /// The file with the most connection settings among the site's files, and what they are.
+    pub(super) fn connection_settings(&self) -> Result<Option<(String, Vec<Setting>)>> {
+        let Some(mut source) = self.file_source()? else { return Ok(None) };
+        let far = self.files.as_ref().is_some_and(|files| files.local().is_none());
+        let mut small = Vec::new();
+        source.walk(&|_| true, &mut |entry| {
+            if let EntryKind::File(size) = entry.kind
+                && size <= limits::SETTINGS_FILE
+                && (!far || may_hold_settings(&entry.shown()))
+            {
+                small.push(entry);
+            }
+            Ok(())
+        })?;
+        source.expect(files_of(&small));
+        let mut best: Option<(String, Vec<Setting>)> = None;
+        for entry in small {
+            let mut text = Vec::new();
+            let read = source.open(&entry.path).map(|mut file| file.read_to_end(&mut text));
+            // A file that may not be read is not where the settings are.
+            let found = match read {
+                Ok(Ok(_)) => settings::find(&text),
+                Err(trouble) if trouble.lost => return Err(trouble),
+                _ => None,
+            };
+            if let Some(found) = found
+                && best.as_ref().is_none_or(|(_, best)| found.len() > best.len())
+            {
+                best = Some((entry.shown(), found));
+            }
+        }
+        Ok(best)
+    }
+}
+
+/// Whether a file of another host is worth being fetched for a look at its settings.
+fn may_hold_settings(path: &str) -> bool {
+    let name = path.rsplit('/').next().unwrap_or(path);
+    let known = ["php", "inc", "env", "ini", "conf", "cfg", "cnf", "local", "py", "rb", "yml"];
+    let depth = path.matches('/').count();
+    depth <= 3
+        && (name.starts_with(".env")
+            || name.rsplit_once('.').is_some_and(|(_, end)| known.contains(&end)))
+}
+
+/// The password that the database's own client would use.
+fn of_clients(postgres: bool, connection: (&str, u16, &str, &str)) -> Option<String> {
+    let home = PathBuf::from(std::env::var_os("HOME")?);
+    match postgres {
+        true => of_password_file(&home, connection),
+        false => of_option_file(&home, connection.3),
+    }
+}
+
+fn usual_port(postgres: bool) -> u16 {
+    if postgres { 5432 } else { 3306 }
+}
+
+fn server_place(postgres: bool, address: ServerAddress) -> DatabasePlace {
+    match postgres {
+        true => DatabasePlace::Postgres(address),
+        false => DatabasePlace::Mariadb(address),
+    }
+}
+
+fn percent_decoded(text: &str) -> String {
+    let pairs = format!("x={}", text.replace('+', "%2B"));
+    url::form_urlencoded::parse(pairs.as_bytes())
+        .next()
+        .map_or_else(String::new, |(_, v)| v.into_owned())
+}
