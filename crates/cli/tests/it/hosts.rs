@@ -311,6 +311,35 @@ fn a_host_that_forbids_to_forward_or_to_write_is_told_as_that() {
 }
 
 #[test]
+fn a_host_that_takes_no_more_bytes_or_has_no_sftp_is_told_as_that() {
+    let stage = stage(Engine::Mariadb);
+    let archive = stage.pack();
+    let server = "/usr/lib/openssh/sftp-server";
+    let small = stage.scene.path("small-host.sh");
+    let script = format!("#!/bin/sh\ntrap '' XFSZ\nulimit -f 1\nexec {server}\n");
+    fs::write(&small, script).unwrap();
+    fs::set_permissions(&small, fs::Permissions::from_mode(0o755)).unwrap();
+    let host = ssh_host(&stage.scene, &format!("Subsystem sftp {}\n", small.display()));
+    stage.reach_files("new", &host.files(&stage.root("new")), &with_key(&host));
+    let ran = stage.scene.run(&format!("unpack {archive} new")).code(3);
+    ran.says("cannot write a file on the host").says("nothing was changed");
+    assert!(!stage.root("new").exists());
+    assert_eq!(fs::read_dir(stage.scene.path("new")).unwrap().count(), 0, "all is removed");
+    assert!(stage.database("new").ask("SHOW TABLES").unwrap().is_empty());
+
+    let none = SshHost::start(&stage.scene.path("no-sftp"), "Subsystem other internal-sftp\n");
+    stage.scene.write(".ssh/known_hosts", &none.known);
+    let text = format!(
+        "[site.old]\nfiles = \"{}\"\nkey = \"{}\"\n",
+        none.files(&stage.root("old")),
+        none.key.display()
+    );
+    stage.scene.write("none.toml", text);
+    let ran = stage.scene.run("-c none.toml pack old --only files").code(3);
+    ran.says("cannot begin to transfer files over SSH").says("FTP may be");
+}
+
+#[test]
 fn where_forwarding_is_forbidden_a_copy_hands_on_and_is_removed() {
     let stage = stage(Engine::Mariadb);
     fs::create_dir(stage.scene.path("room")).unwrap();
