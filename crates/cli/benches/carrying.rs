@@ -197,6 +197,8 @@ fn bare_lane(port: u16, numbers: impl Iterator<Item = usize>) {
         answer("150");
         let mut content = Vec::new();
         data.read_to_end(&mut content).expect("data");
+        // The host waits for this end of it, too.
+        drop(data);
         answer("226");
     }
 }

@@ -180,7 +180,7 @@ fn same_database(from: &Site, to: &Site) -> Check {
 }
 
 /// The tests on a page.
-pub fn render(page: &mut Page, found: &Preflight) {
+pub fn render(page: &mut Page, found: &Preflight, (from, to): (&str, &str)) {
     let checks: Vec<Check> = found.checks.iter().map(|named| named.check.clone()).collect();
     page.checks(&checks);
     let names = found
@@ -190,7 +190,7 @@ pub fn render(page: &mut Page, found: &Preflight) {
     let mut names: Vec<&str> = names.map(|named| named.name).collect();
     names.dedup();
     if let Some(first) = names.first() {
-        page.more(&format!("one test alone is repeated with --only {first}"));
+        page.row("again", &format!("fernweh survey {from} --for {to} --only {first}"));
     }
 }
 

@@ -3,7 +3,7 @@
 use crate::DONE;
 use crate::args::SiteArgs;
 use crate::context::Context;
-use crate::render::{Page, Paint, aligned, duration, moment};
+use crate::render::{Page, Paint, aligned, cut_middle, duration, moment};
 use crate::site::Site;
 use clap::Args;
 use fernweh_flow::journal::{Journal, Run, State, Step};
@@ -106,24 +106,24 @@ fn text(context: &Context, found: &[RunLine]) -> String {
                 _ => Paint::Quiet,
             };
             let kept = if run.kept { "undo possible" } else { "" };
-            let took = match run.stages.is_empty() {
-                true => run.seconds.map(duration).unwrap_or_default(),
-                false => {
-                    let stage =
-                        |(name, seconds): &(String, f64)| format!("{name} {}", duration(*seconds));
-                    run.stages.iter().map(stage).collect::<Vec<_>>().join(", ")
-                }
-            };
             vec![
                 run.run.clone(),
                 context.style.paint(paint, &run.state),
-                took,
+                run.seconds.map(duration).unwrap_or_default(),
                 kept.into(),
-                run.input.clone(),
             ]
         })
         .collect();
-    page.list("runs", aligned(&rows, &[]));
+    let mut label = "runs";
+    for (run, line) in found.iter().zip(aligned(&rows, &[])) {
+        page.row(label, &line);
+        label = "";
+        let stage = |(name, seconds): &(String, f64)| format!("{name} {}", duration(*seconds));
+        let stages: Vec<String> = run.stages.iter().map(stage).collect();
+        let input = cut_middle(&run.input, context.style.width.saturating_sub(16));
+        let more = if stages.is_empty() { input } else { stages.join(", ") };
+        page.exact(&format!("  {more}"));
+    }
     if let Some(open) = found
         .iter()
         .find(|run| matches!(run.state.as_str(), "unfinished" | "half switched" | "emptied"))

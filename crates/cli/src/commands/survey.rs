@@ -89,7 +89,7 @@ fn for_other(
         page.row("amount", &preflight::amount(&found));
     }
     page.gap();
-    preflight::render(&mut page, &found);
+    preflight::render(&mut page, &found, (&site.name, &other.name));
     page.gap();
     let next = match found.has_failed() {
         true => {

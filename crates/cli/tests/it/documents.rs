@@ -33,7 +33,8 @@ fn every_command_and_option_in_the_documents_exists() {
         let line = part.split(['`', '\n', '#', '(']).next().unwrap();
         let Some(command) = line.split_whitespace().next() else { continue };
         let known = [
-            "survey", "pack", "show", "unpack", "rewrite", "scan", "trace", "undo", "runs", "demo",
+            "survey", "pack", "show", "unpack", "rewrite", "scan", "trace", "move", "undo", "runs",
+            "tell", "demo",
         ];
         if !known.contains(&command) {
             continue;

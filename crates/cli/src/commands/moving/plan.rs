@@ -44,7 +44,7 @@ pub(super) fn text(moving: &Moving<'_>, found: &Preflight, refresh: &Refresh) ->
     }
     page.list("yours", of_the_user(moving));
     page.gap();
-    preflight::render(&mut page, found);
+    preflight::render(&mut page, found, (&from.name, &to.name));
     Ok(page.finish())
 }
 
