@@ -181,11 +181,11 @@ fn bare_lane(port: u16, numbers: impl Iterator<Item = usize>) {
     answer("220");
     let login = [format!("USER {}", FTP_LOGIN.0), format!("PASS {}", FTP_LOGIN.1), "TYPE I".into()];
     for (command, wanted) in login.iter().zip(["331", "230", "200"]) {
-        write!(control, "{command}\r\n").expect("a command");
+        control.write_all(format!("{command}\r\n").as_bytes()).expect("a command");
         answer(wanted);
     }
     for number in numbers {
-        write!(control, "PASV\r\n").expect("a command");
+        control.write_all(b"PASV\r\n").expect("a command");
         let place = answer("227");
         let numbers: Vec<u16> = place
             .split(|ch: char| !ch.is_ascii_digit())
@@ -193,7 +193,8 @@ fn bare_lane(port: u16, numbers: impl Iterator<Item = usize>) {
             .collect();
         let data = numbers[numbers.len() - 2] * 256 + numbers[numbers.len() - 1];
         let mut data = TcpStream::connect(("127.0.0.1", data)).expect("a data connection");
-        write!(control, "RETR /small/{:03}/{number}.bin\r\n", number / 100).expect("a command");
+        let command = format!("RETR /small/{:03}/{number}.bin\r\n", number / 100);
+        control.write_all(command.as_bytes()).expect("a command");
         answer("150");
         let mut content = Vec::new();
         data.read_to_end(&mut content).expect("data");

@@ -115,7 +115,11 @@ pub fn make(context: &Context, args: &ScanArgs) -> Result<(Site, ScanReport)> {
         places.url = Some(address.to_owned());
         name = None;
     }
-    let site = Site::resolve(&config, name, &places)?;
+    // Only tracing needs the database.
+    let site = match args.trace {
+        true => Site::resolve(&config, name, &places)?,
+        false => Site::resolve_for_pages(&config, name, &places)?,
+    };
     let url = site.url.as_ref().ok_or_else(|| {
         Trouble::usage(format!("site {} has no url", site.name)).hint(format!(
             "set url in [site.{}], or name the address: fernweh scan https://…",

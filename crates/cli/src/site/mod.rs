@@ -74,6 +74,19 @@ impl DatabasePlace {
 impl Site {
     /// The site of a name, or one described by options alone.
     pub fn resolve(config: &Config, name: Option<&str>, args: &SiteArgs) -> Result<Self> {
+        let mut site = Self::resolve_for_pages(config, name, args)?;
+        if site.database.is_none()
+            && let Some((place, from)) = site.learn_database()?
+        {
+            site.database = Some(place);
+            site.learned_from = Some(from);
+        }
+        Ok(site)
+    }
+
+    /// The same for its pages alone: a database that is not configured is not looked for in
+    /// the site's files, which may be far away.
+    pub fn resolve_for_pages(config: &Config, name: Option<&str>, args: &SiteArgs) -> Result<Self> {
         let has_options = args.url.is_some() || args.files.is_some() || args.database.is_some();
         let mut section = match name {
             Some(name) => section_of(config, name, has_options)?,
@@ -114,9 +127,6 @@ impl Site {
         };
         if let Some(text) = site.section.database.clone() {
             site.database = Some(site.database_place(&text).map_err(at)?);
-        } else if let Some((place, from)) = site.learn_database()? {
-            site.database = Some(place);
-            site.learned_from = Some(from);
         }
         if site.database.is_none() && site.files.is_none() && site.url.is_none() {
             return Err(at(Trouble::usage(format!("site {name} has neither files nor database"))
