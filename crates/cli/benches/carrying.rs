@@ -43,7 +43,7 @@ fn main() {
     let Some(folder) = std::env::var_os("FERNWEH_BENCH_FOLDER") else { return begin() };
     let folder = PathBuf::from(folder);
     let (large, small, delayed) = (at(0, 1024), at(1, 20_000), at(2, 2_000));
-    make(&folder.join("large"), 4, large / 4 << 20);
+    make(&folder.join("large"), 4, (large / 4) << 20);
     make(&folder.join("small"), small, 3_000);
     make(&folder.join("delayed"), delayed, 3_000);
     let host = SshHost::start(&folder.join("host"), "");

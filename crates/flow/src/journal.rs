@@ -393,9 +393,9 @@ impl Run {
         self.steps.iter().filter_map(stage).collect()
     }
 
-    /// When it was complete (RFC 3339, UTC), the last time.
+    /// When it was complete (RFC 3339, UTC), before anything was taken back.
     pub fn ended(&self) -> Option<&str> {
-        self.steps.iter().rev().find_map(|step| match step {
+        self.steps.iter().find_map(|step| match step {
             Step::Done { at, .. } | Step::Ended { at } => Some(at.as_str()),
             _ => None,
         })

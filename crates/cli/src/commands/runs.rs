@@ -77,6 +77,11 @@ fn clean_up(context: &Context, name: &str) -> Result<u8> {
     Ok(DONE)
 }
 
+/// How long a run took; its record knows whole seconds.
+fn took(seconds: f64) -> String {
+    if seconds < 1.0 { "under 1 s".into() } else { duration(seconds) }
+}
+
 /// A move that was broken off leaves an archive; what it changed belongs to other runs.
 fn drop_move(context: &Context, run: &Run) -> Result<u8> {
     for entry in std::fs::read_dir(&run.folder).into_iter().flatten().flatten() {
@@ -109,7 +114,7 @@ fn text(context: &Context, found: &[RunLine]) -> String {
             vec![
                 run.run.clone(),
                 context.style.paint(paint, &run.state),
-                run.seconds.map(duration).unwrap_or_default(),
+                run.seconds.map(took).unwrap_or_default(),
                 kept.into(),
             ]
         })

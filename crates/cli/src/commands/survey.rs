@@ -67,7 +67,7 @@ pub fn run(context: &Context, args: &SurveyArgs) -> Result<u8> {
         database.as_mut().map(|source| &mut **source as &mut dyn fernweh_ports::DatabaseSource);
     let files = files.as_mut().map(|source| &mut **source as &mut dyn FileSource);
     let mut report = survey(&options, source, files, &context.watch).map_err(doing)?;
-    report.database_place = site.database.as_ref().map(site::DatabasePlace::shown);
+    report.database_place = site.database_shown();
     context.print(&report, &text(context, &report, &site));
     let failed = report.checks.iter().any(|check| check.verdict == Verdict::Failed);
     Ok(if failed { 3 } else { DONE })

@@ -169,6 +169,15 @@ impl Site {
         }
     }
 
+    /// The database for people, and the host through which it is reached.
+    pub fn database_shown(&self) -> Option<String> {
+        let place = self.database.as_ref()?.shown();
+        Some(match &self.section.through {
+            Some(through) => format!("{place} through {through}"),
+            None => place,
+        })
+    }
+
     /// Whether a login for HTTP is configured.
     pub fn has_login(&self) -> bool {
         self.section.login.is_some()

@@ -3,7 +3,7 @@
 use super::Moving;
 use crate::commands::{preflight, rules};
 use crate::render::{Page, counted, moment};
-use crate::site::{DatabasePlace, Site};
+use crate::site::Site;
 use fernweh_flow::journal::Run;
 use fernweh_flow::preflight::Preflight;
 use fernweh_flow::refresh::Refresh;
@@ -59,7 +59,7 @@ pub(super) fn going_on(run: &Run) -> String {
 fn place(page: &mut Page, label: &str, site: &Site) {
     let mut lines = Vec::new();
     lines.extend(site.url.as_ref().map(ToString::to_string));
-    lines.extend(site.database.as_ref().map(DatabasePlace::shown));
+    lines.extend(site.database_shown());
     lines.extend(site.files.as_ref().map(crate::hosts::FilesPlace::shown));
     page.list(label, lines);
 }
