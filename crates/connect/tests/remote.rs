@@ -20,10 +20,13 @@ enum Thing {
     Link(Vec<u8>),
 }
 
+/// What a host lists in a folder, beyond what it has.
+type Lists = fn(&[u8]) -> Vec<Found>;
+
 /// A host in memory. What it lists beyond what it has is added by `lists`.
 struct Host {
     things: Mutex<BTreeMap<Vec<u8>, Thing>>,
-    lists: fn(&[u8]) -> Vec<Found>,
+    lists: Lists,
     /// How many more renames it lets through.
     renames: AtomicUsize,
 }
@@ -41,7 +44,7 @@ fn kind(thing: &Thing) -> FoundKind {
 }
 
 impl Host {
-    fn with(things: &[(&str, Thing)], lists: fn(&[u8]) -> Vec<Found>) -> Arc<Self> {
+    fn with(things: &[(&str, Thing)], lists: Lists) -> Arc<Self> {
         let things = things.iter().map(|(path, thing)| (path.as_bytes().to_vec(), thing.clone()));
         let renames = AtomicUsize::new(usize::MAX);
         Arc::new(Self { things: Mutex::new(things.collect()), lists, renames })
@@ -210,7 +213,7 @@ const ROOT: (&str, Thing) = ("/site", Thing::Folder);
 
 #[test]
 fn a_host_that_lists_names_that_lead_elsewhere_is_not_believed() {
-    let lists: [fn(&[u8]) -> Vec<Found>; 4] = [
+    let lists: [Lists; 4] = [
         |_| vec![found(b"../../etc/passwd", FoundKind::File(1))],
         |_| vec![found(b"/etc/passwd", FoundKind::File(1))],
         |_| vec![found(b"", FoundKind::Folder)],

@@ -18,6 +18,17 @@ pub fn counted(number: u64, one: &str, many: &str) -> String {
     format!("{} {}", count(number), if number == 1 { one } else { many })
 }
 
+/// A size in kB, MB or GB.
+pub fn size(bytes: u64) -> String {
+    let number = bytes as f64;
+    match bytes {
+        0..1_000 => format!("{bytes} bytes"),
+        1_000..1_000_000 => format!("{:.0} kB", number / 1e3),
+        1_000_000..1_000_000_000 => format!("{:.1} MB", number / 1e6),
+        _ => format!("{:.1} GB", number / 1e9),
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -28,16 +39,5 @@ mod tests {
         assert_eq!(count(1_234_567), "1 234 567");
         assert_eq!(counted(1, "file", "files"), "1 file");
         assert_eq!(counted(0, "file", "files"), "0 files");
-    }
-}
-
-/// A size in kB, MB or GB.
-pub fn size(bytes: u64) -> String {
-    let number = bytes as f64;
-    match bytes {
-        0..1_000 => format!("{bytes} bytes"),
-        1_000..1_000_000 => format!("{:.0} kB", number / 1e3),
-        1_000_000..1_000_000_000 => format!("{:.1} MB", number / 1e6),
-        _ => format!("{:.1} GB", number / 1e9),
     }
 }
