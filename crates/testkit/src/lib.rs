@@ -6,6 +6,7 @@
 mod bulk;
 mod check;
 mod hosts;
+mod password_host;
 mod program;
 mod relay;
 mod stage;
@@ -16,6 +17,7 @@ pub use check::{
     read_and_throw_away,
 };
 pub use hosts::{FTP_LOGIN, FtpHost, SshHost};
+pub use password_host::{Asking, PasswordHost};
 pub use program::{Ran, Scene};
 pub use relay::delaying_relay;
 pub use stage::{Engine, Stage, new_database, shared_server};

@@ -3,13 +3,15 @@
 use super::{PROGRAM, stage};
 use fernweh_demo::host::Authority;
 use fernweh_testkit::{
-    Engine, FTP_LOGIN, FtpHost, Scene, SshHost, Stage, database_cells, files_of,
+    Asking, Engine, FTP_LOGIN, FtpHost, PasswordHost, Scene, SshHost, Stage, database_cells,
+    files_of,
 };
 use std::collections::BTreeMap;
 use std::fs;
 use std::os::unix::ffi::OsStrExt;
 use std::os::unix::fs::{PermissionsExt, symlink};
 use std::path::Path;
+use std::process::{Command, Stdio};
 
 /// A host of SSH that the stage's program knows.
 fn ssh_host(scene: &Scene, more: &str) -> SshHost {
@@ -263,6 +265,71 @@ fn a_login_that_fails_says_what_was_tried_and_what_the_host_takes() {
     stage.scene.write(".ssh/config", jump);
     stage.scene.write(".ssh/known_hosts", format!("{}{}", host.known, other.known));
     stage.scene.done("-c named.toml pack old --only files -o jumped.tar");
+}
+
+#[test]
+fn one_logs_in_with_a_password_by_answers_with_an_encrypted_key_and_with_an_agent() {
+    let scene = Scene::new(PROGRAM);
+    let root = scene.path("site");
+    fs::create_dir(&root).unwrap();
+    fs::write(root.join("page.html"), "a page").unwrap();
+    for (asking, folder) in [(Asking::Password, "password"), (Asking::Questions, "questions")] {
+        let host = PasswordHost::start(&scene.path(folder), asking, "night sky");
+        scene.write(".ssh/known_hosts", &host.known);
+        let place = format!("sftp://keeper@127.0.0.1:{}/site", host.port);
+        let text = format!(
+            "[site.a]\nfiles = \"{place}\"\npassword.files = {{ file = \"ssh-password\" }}\n"
+        );
+        scene.write("fernweh.toml", text);
+        scene.write("ssh-password", "wrong");
+        let ran = scene.run("pack a --only files").code(3);
+        ran.says("refuses user keeper").says("tried:");
+        assert!(host.let_in().is_empty());
+        // Inside, this stand-in has nothing to offer.
+        scene.write("ssh-password", "night sky");
+        scene.run("pack a --only files").code(3).says("cannot begin to transfer files");
+        assert_eq!(host.let_in(), ["keeper"], "{asking:?}");
+    }
+
+    let host = ssh_host(&scene, "");
+    let locked = scene.path("locked");
+    fs::copy(&host.key, &locked).unwrap();
+    fs::set_permissions(&locked, fs::Permissions::from_mode(0o600)).unwrap();
+    let changed = Command::new("ssh-keygen")
+        .args(["-q", "-p", "-P", "", "-N", "night sky", "-f"])
+        .arg(&locked)
+        .status();
+    assert!(changed.unwrap().success());
+    let site = format!("[site.a]\nfiles = \"{}\"\n", host.files(&root));
+    let secret = "password.files = { file = \"ssh-password\" }\n";
+    scene.write("fernweh.toml", format!("{site}key = \"locked\"\n{secret}"));
+    scene.done("pack a --only files -o locked.tar");
+    scene.write("fernweh.toml", format!("{site}key = \"locked\"\n"));
+    scene.run("pack a --only files").code(3).says("it is encrypted");
+    scene.write("fernweh.toml", format!("{site}key = \"no-such-key\"\n"));
+    scene.run("pack a --only files").code(3).says("there is no such file");
+
+    let socket = scene.path("agent");
+    let mut agent = Command::new("ssh-agent")
+        .args(["-D", "-a"])
+        .arg(&socket)
+        .stdout(Stdio::null())
+        .spawn()
+        .unwrap();
+    while !socket.exists() {
+        assert!(agent.try_wait().unwrap().is_none(), "ssh-agent has ended");
+        std::thread::sleep(std::time::Duration::from_millis(5));
+    }
+    let add =
+        Command::new("ssh-add").arg("-q").arg(&host.key).env("SSH_AUTH_SOCK", &socket).status();
+    assert!(add.unwrap().success());
+    scene.write("fernweh.toml", &site);
+    let mut command = scene.command("pack a --only files -o agent.tar");
+    let packed = command.env("SSH_AUTH_SOCK", &socket).output().unwrap();
+    let _ = agent.kill();
+    let _ = agent.wait();
+    assert!(packed.status.success(), "{}", String::from_utf8_lossy(&packed.stderr));
+    scene.run("pack a --only files").code(3).says("nothing could be tried");
 }
 
 #[test]
