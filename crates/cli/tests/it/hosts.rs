@@ -2,9 +2,10 @@
 
 use super::{PROGRAM, stage};
 use fernweh_demo::host::Authority;
+use fernweh_demo::server::Server;
 use fernweh_testkit::{
     Asking, Engine, FTP_LOGIN, FtpHost, PasswordHost, Scene, SshHost, Stage, database_cells,
-    files_of,
+    files_of, shared_server,
 };
 use std::collections::BTreeMap;
 use std::fs;
@@ -492,4 +493,33 @@ fn a_database_is_reached_with_tls_and_its_certificate_is_checked() {
     // This server has no certificate: the connection is refused, not made without one.
     let ran = stage.scene.run("pack old").code(3);
     ran.says("TLS").says("nothing was changed");
+
+    let authority = Authority::new().unwrap();
+    let (certificate, key) = authority.issue("localhost").unwrap();
+    let server = shared_server(Server::Postgres).lock().unwrap();
+    let mut admin = server.administrator().unwrap();
+    for (name, pem) in [("tls.crt", certificate), ("tls.key", key)] {
+        // Written by the server itself, which wants to own its key.
+        admin
+            .run(
+                format!(
+                    "COPY (SELECT unnest(string_to_array('{pem}', E'\\n'))) \
+                     TO PROGRAM 'cat > {name} && chmod 600 {name}'"
+                )
+                .as_bytes(),
+            )
+            .unwrap();
+    }
+    for set in ["ssl_cert_file = 'tls.crt'", "ssl_key_file = 'tls.key'", "ssl = on"] {
+        admin.run(format!("ALTER SYSTEM SET {set}").as_bytes()).unwrap();
+    }
+    admin.run(b"SELECT pg_reload_conf()").unwrap();
+    while server.administrator().unwrap().ask("SHOW ssl").unwrap()[0][0].as_deref() != Some("on") {}
+    drop(server);
+    let text = stage.scene.read("fernweh.toml").replace("@127.0.0.1:", "@localhost:");
+    stage.scene.write("fernweh.toml", text);
+    // Nobody vouches for it, and then somebody does.
+    stage.scene.run("pack old").code(3).says("certificate").says("nothing was changed");
+    stage.scene.write("authority.pem", &authority.certificate);
+    stage.scene.done("pack old -o encrypted.tar").says("13 tables");
 }
