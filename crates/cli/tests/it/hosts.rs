@@ -484,6 +484,16 @@ fn a_run_whose_connection_is_cut_goes_on_with_the_same_command() {
 }
 
 #[test]
+fn a_mariadb_server_without_encryption_is_refused_where_it_is_wanted() {
+    let stage = stage(Engine::Mariadb);
+    let text = stage.scene.read("fernweh.toml");
+    let wanted = "files = \"old/htdocs\"\nencrypted = true\n";
+    stage.scene.write("fernweh.toml", text.replacen("files = \"old/htdocs\"\n", wanted, 1));
+    let ran = stage.scene.run("pack old").code(3);
+    ran.says("the server offers no encryption").says("nothing was changed");
+}
+
+#[test]
 fn a_database_is_reached_with_tls_and_its_certificate_is_checked() {
     let stage = Stage::build(PROGRAM, Engine::Postgres);
     let text = stage.scene.read("fernweh.toml");

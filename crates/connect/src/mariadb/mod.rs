@@ -152,6 +152,17 @@ fn login_trouble(address: &ServerAddress, error: &mysql_async::Error) -> Trouble
             format!("there is no database {}", address.database),
             "create it in the control panel of the host, or correct the name",
         ),
+        _ if error.to_string().contains("certificate") => (
+            "cannot reach the database server",
+            "its certificate is not accepted".to_owned(),
+            "name who vouches for it: authority = \"authority.pem\"; and reach the server by the \
+             name in its certificate",
+        ),
+        _ if error.to_string().contains("SSL") => (
+            "cannot reach the database server",
+            "the server offers no encryption".to_owned(),
+            "ask the host for it, or reach the database through SSH",
+        ),
         _ => (
             "cannot reach the database server",
             "nothing answers there as a database server".to_owned(),
