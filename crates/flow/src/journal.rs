@@ -377,6 +377,15 @@ impl Run {
         state
     }
 
+    /// Removes what is kept of it; its record stays.
+    pub fn clear(&self) {
+        for entry in fs::read_dir(&self.folder).into_iter().flatten().flatten() {
+            if entry.file_name() != "journal.jsonl" {
+                let _ = fs::remove_file(entry.path());
+            }
+        }
+    }
+
     /// Whether it is a move, whose changes are those of the runs that it began.
     pub fn is_move(&self) -> bool {
         self.header.command == "move"

@@ -39,9 +39,14 @@ pub struct Refreshed {
 pub type Shell<'a> = &'a mut dyn FnMut(&str) -> Result<(bool, String)>;
 
 impl Refresh {
-    /// Whether there is nothing to do.
-    pub fn is_empty(&self) -> bool {
-        self.plan().is_empty()
+    /// Whether something concerns the database.
+    pub fn has_database_steps(&self) -> bool {
+        !(self.empty.is_empty() && self.sql.is_empty())
+    }
+
+    /// Whether something concerns files, programs or pages.
+    pub fn has_other_steps(&self) -> bool {
+        !(self.remove.is_empty() && self.command.is_empty() && self.request.is_empty())
     }
 
     /// What will be done, for people.
@@ -62,9 +67,6 @@ impl Refresh {
         parts: &mut Parts<'_>,
         holds: &dyn Fn(&str) -> bool,
     ) -> Result<Vec<Refreshed>> {
-        if self.empty.is_empty() && self.sql.is_empty() {
-            return Ok(Vec::new());
-        }
         let editor = parts.database.as_mut().ok_or_else(|| {
             Trouble::usage("[after] has steps for a database, and the site has none")
         })?;

@@ -114,11 +114,7 @@ pub fn let_go(run: &Run, targets: &mut Targets<'_>, watch: &dyn Watch) -> Result
             target.let_go(swap)?;
         }
     }
-    for entry in std::fs::read_dir(&run.folder).into_iter().flatten().flatten() {
-        if entry.file_name() != "journal.jsonl" {
-            let _ = std::fs::remove_file(entry.path());
-        }
-    }
+    run.clear();
     journal.step(&Step::LetGo, watch)
 }
 

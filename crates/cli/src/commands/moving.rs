@@ -20,8 +20,9 @@ use fernweh_flow::journal::{Journal, Run, State, Step};
 use fernweh_flow::preflight::Preflight;
 use fernweh_flow::refresh::{Refresh, Refreshed};
 use fernweh_flow::scan::ScanReport;
+use fernweh_flow::undo::last_change;
 use fernweh_flow::unpack::UnpackReport;
-use fernweh_ports::{Kind, Result, Trouble, Watch};
+use fernweh_ports::{Direction, Kind, Result, Trouble, Watch};
 use serde::Serialize;
 use std::path::{Path, PathBuf};
 use std::time::Instant;
@@ -74,6 +75,8 @@ struct MoveReport {
     stages: Vec<(String, f64)>,
     unpacked: UnpackReport,
     refreshed: Vec<Refreshed>,
+    #[serde(skip)]
+    taken_back: bool,
     scanned: Option<ScanReport>,
     not_scanned: Option<String>,
 }
@@ -140,6 +143,13 @@ impl Moving<'_> {
         match self.stages(&mut journal, &refresh, &mut report) {
             Ok(()) => {}
             Err(trouble) => {
+                // Only what was broken off from outside is gone on with; what failed begins anew.
+                let broken_off = trouble.lost || trouble.kind == Kind::Interrupted;
+                let kept = self.args.keep_archive.is_some() && !report.taken_back;
+                if report.taken_back || !(broken_off || kept) {
+                    journal.run()?.clear();
+                    journal.step(&Step::Discarded, &context.watch)?;
+                }
                 self.word(&format!("failed: {} to {}", from.name, to.name), &failure(&trouble));
                 let trouble = trouble.doing(format!("moving site {} to {}", from.name, to.name));
                 return Err(match trouble.kind {
@@ -165,10 +175,7 @@ impl Moving<'_> {
         refresh: &Refresh,
         report: &mut MoveReport,
     ) -> Result<()> {
-        let archive = match &self.args.keep_archive {
-            Some(path) => path.clone(),
-            None => journal.folder().join(format!("{}.fernweh.tar", self.from.name)),
-        };
+        let archive = self.archive(journal.folder());
         self.stage(journal, report, "packed", |_| {
             let marks = archive.with_file_name(format!(
                 ".{}.partial.marks",
@@ -184,9 +191,18 @@ impl Moving<'_> {
             Ok(())
         })?;
         if !self.args.rehearse {
-            if !refresh.is_empty() {
+            if refresh.has_database_steps() {
+                self.stage(journal, report, "emptied", |report| {
+                    let (context, config) = (self.context, self.config);
+                    let done = refresh::database(context, config, self.to, refresh)?;
+                    report.taken_back = done.is_err();
+                    report.refreshed = done?;
+                    Ok(())
+                })?;
+            }
+            if refresh.has_other_steps() {
                 self.stage(journal, report, "refreshed", |report| {
-                    report.refreshed = refresh::run(self.context, self.config, self.to, refresh)?;
+                    report.refreshed.extend(refresh::others(self.context, self.to, refresh)?);
                     Ok(())
                 })?;
             }
@@ -252,7 +268,30 @@ impl Moving<'_> {
         let mut same = runs.into_iter().filter(|run| {
             run.is_move() && run.state() == State::Open && run.header.mark == self.mark()
         });
-        Ok(same.next())
+        let Some(run) = same.next() else { return Ok(None) };
+        let unpacked = run.stages().iter().any(|(name, ..)| *name == "unpacked");
+        if unpacked && !self.stands(&run)? {
+            // Its new state was taken back, or another one came: this begins anew.
+            run.clear();
+            Journal::resume(&run)?.step(&Step::Discarded, &self.context.watch)?;
+            return Ok(None);
+        }
+        Ok(Some(run))
+    }
+
+    /// Whether what an earlier run of this move has put in place is in place still.
+    fn stands(&self, run: &Run) -> Result<bool> {
+        let last = last_change(&self.context.records(self.config), &self.to.name)?;
+        let forward = matches!(last.state(), State::InPlace { direction: Direction::Forward, .. });
+        Ok(forward && last.header.input == self.archive(&run.folder).display().to_string())
+    }
+
+    /// The archive that is made on the way.
+    fn archive(&self, folder: &Path) -> PathBuf {
+        match &self.args.keep_archive {
+            Some(path) => path.clone(),
+            None => folder.join(format!("{}.fernweh.tar", self.from.name)),
+        }
     }
 
     fn pack_args(&self, archive: &Path, go_on: bool) -> PackArgs {
@@ -391,7 +430,6 @@ impl Moving<'_> {
                 counted(unpacked.files, "file", "files"),
                 counted(unpacked.rewriting.replaced(), "address", "addresses"),
             ),
-            "refreshed" => counted(report.refreshed.len() as u64, "step", "steps"),
             "scanned" => self.about_scan(report),
             _ => String::new(),
         }

@@ -84,11 +84,7 @@ fn took(seconds: f64) -> String {
 
 /// A move that was broken off leaves an archive; what it changed belongs to other runs.
 fn drop_move(context: &Context, run: &Run) -> Result<u8> {
-    for entry in std::fs::read_dir(&run.folder).into_iter().flatten().flatten() {
-        if entry.file_name() != "journal.jsonl" {
-            let _ = std::fs::remove_file(entry.path());
-        }
-    }
+    run.clear();
     Journal::resume(run)?.step(&Step::Discarded, &context.watch)?;
     let mut page = Page::new(context.style);
     page.row("cleaned up", &format!("{}; its archive is removed", run.header.run));

@@ -168,6 +168,22 @@ fn a_move_that_was_broken_off_goes_on_where_it_stopped() {
 }
 
 #[test]
+fn a_move_that_was_taken_back_before_it_ended_begins_anew() {
+    let stage = stage(Engine::Mariadb);
+    fs::create_dir_all(stage.root("new")).unwrap();
+    fs::write(stage.root("new").join("older.txt"), "older").unwrap();
+    let line = "move old new --yes --no-scan --overwrite";
+    stage.scene.run_killed_at(line, "unpacked");
+    assert!(!stage.root("new").join("older.txt").exists());
+    stage.scene.done("undo new");
+    assert!(stage.root("new").join("older.txt").exists());
+    let ran = stage.scene.done(line);
+    assert!(!ran.out.contains("gone on"), "{}", ran.out);
+    assert!(stage.root("new").join("templates").exists());
+    assert!(!stage.root("new").join("older.txt").exists());
+}
+
+#[test]
 fn connections_that_are_cut_at_any_moment_lose_nothing() {
     let reference = stage(Engine::Mariadb);
     reference.scene.done("move old new --yes --no-scan");
@@ -272,6 +288,13 @@ fn what_follows_a_move_is_done_reported_and_taken_back_with_it() {
         assert_eq!(files_of(&stage.root("new")), files);
         assert_eq!(one("SELECT count(*) FROM gp_comments"), "250");
         assert!(stage.scene.read("told.txt").contains("Fernweh: failed"));
+
+        // Typed again, it begins anew: the state that was taken back is not taken for moved.
+        stage.scene.write("fernweh.toml", format!("{text}{after}"));
+        let ran = stage.scene.run("move old new --yes --overwrite --no-scan").code(1);
+        assert!(!ran.out.contains("gone on"), "{}", ran.out);
+        ran.says("unpacked").says("emptied gp_log: 60 records");
+        assert!(!stage.scene.done("runs").out.contains("unfinished"));
     }
 }
 

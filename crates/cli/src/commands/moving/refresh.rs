@@ -5,7 +5,7 @@ use crate::context::Context;
 use crate::site::Site;
 use fernweh_flow::refresh::{Refresh, Refreshed};
 use fernweh_flow::undo::{last_change, turn_unpack};
-use fernweh_ports::{PageSource, Result, Watch};
+use fernweh_ports::{PageSource, Result, Trouble, Watch};
 
 /// What the configuration asks for.
 pub(super) fn configured(config: &Config) -> Refresh {
@@ -27,34 +27,43 @@ pub(super) fn configured(config: &Config) -> Refresh {
     }
 }
 
-/// Does it. If a step in the database cannot be taken, the site goes back to its old state.
-pub(super) fn run(
+/// What was done in the database; or why it could not be, and the site was taken back to its
+/// old state.
+pub(super) type InDatabase = std::result::Result<Vec<Refreshed>, Trouble>;
+
+/// Does what concerns the database. If a step cannot be taken, the site goes back to its old
+/// state.
+pub(super) fn database(
     context: &Context,
     config: &Config,
     site: &Site,
     refresh: &Refresh,
-) -> Result<Vec<Refreshed>> {
+) -> Result<InDatabase> {
     let halves = (site.database.is_some(), site.files.is_some());
     let holds = |table: &str| site.holds_table(table);
-    let in_database =
-        site.with_parts((halves.0, false), &mut |parts| refresh.database(parts, &holds));
-    let mut done = match in_database {
-        Ok(done) => done,
-        Err(trouble) => {
-            context.watch.note("taking the move back: a step of [after] cannot be taken\n");
-            let run = last_change(&context.records(config), &site.name)?;
-            site.with_targets(&run.header.run, halves, false, &mut |targets| {
-                turn_unpack(&run, targets, &context.watch).map(drop)
-            })?;
-            return Err(
-                trouble.incomplete(format!("site {} stands in its old state again", site.name))
-            );
+    let done = site.with_parts((halves.0, false), &mut |parts| refresh.database(parts, &holds));
+    let trouble = match done {
+        Ok(done) => return Ok(Ok(done)),
+        Err(trouble) if trouble.lost => {
+            return Err(trouble.incomplete(
+                "the new state is in place; type the same command again to do what follows",
+            ));
         }
+        Err(trouble) => trouble,
     };
+    context.watch.note("taking the move back: a step of [after] cannot be taken\n");
+    let run = last_change(&context.records(config), &site.name)?;
+    site.with_targets(&run.header.run, halves, false, &mut |targets| {
+        turn_unpack(&run, targets, &context.watch).map(drop)
+    })?;
+    Ok(Err(trouble.incomplete(format!("site {} stands in its old state again", site.name))))
+}
+
+/// Does what concerns files, programs and pages.
+pub(super) fn others(context: &Context, site: &Site, refresh: &Refresh) -> Result<Vec<Refreshed>> {
     let pages = site.url.as_ref().map(|_| site.pages()).transpose()?;
     let pages = pages.as_ref().map(|pages| pages as &dyn PageSource);
-    done.extend(site.with_parts((false, halves.1), &mut |parts| {
+    site.with_parts((false, site.files.is_some()), &mut |parts| {
         refresh.others(parts, &mut |command| site.run_there(command), pages, &context.watch)
-    })?);
-    Ok(done)
+    })
 }
