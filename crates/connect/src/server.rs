@@ -5,6 +5,7 @@ use fernweh_core::digest::sha256;
 use fernweh_core::record::Row;
 use fernweh_ports::{Applied, Change, Record, Refreshing, Result, Trouble};
 use std::path::PathBuf;
+use std::sync::mpsc::sync_channel;
 
 /// How to reach a database on a server.
 #[derive(Clone, Debug)]
@@ -127,7 +128,6 @@ pub(crate) struct Batches<'a> {
     pub visit: &'a mut dyn FnMut(&[Record]) -> Result<Vec<Change>>,
     /// Makes the changes.
     pub apply: &'a mut dyn FnMut(&[Change]) -> Result<Applied>,
-    batch: Vec<Record>,
     total: Applied,
 }
 
@@ -138,29 +138,55 @@ impl<'a> Batches<'a> {
         visit: &'a mut dyn FnMut(&[Record]) -> Result<Vec<Change>>,
         apply: &'a mut dyn FnMut(&[Change]) -> Result<Applied>,
     ) -> Self {
-        Self { key, visit, apply, batch: Vec::new(), total: Applied::default() }
+        Self { key, visit, apply, total: Applied::default() }
     }
 
-    /// Takes a row.
-    pub fn add(&mut self, row: Row) -> Result<()> {
-        let key = self.key.iter().map(|place| row[*place].clone()).collect();
-        self.batch.push(Record { key, row });
-        if self.batch.len() >= BATCH { self.flush() } else { Ok(()) }
+    /// Takes the rows that `read` gives on a thread of its own, while the changes are made on
+    /// this one: a connection cannot wait for an answer in the middle of another's. Gives what
+    /// became of all changes.
+    pub fn read<R>(mut self, read: R) -> Result<Applied>
+    where
+        R: FnOnce(&mut dyn FnMut(Row) -> Result<()>) -> Result<()> + Send,
+    {
+        let (to, from) = sync_channel::<Vec<Row>>(2);
+        std::thread::scope(|scope| {
+            let reading = scope.spawn(move || {
+                let mut rows = Vec::new();
+                let read = read(&mut |row| {
+                    rows.push(row);
+                    if rows.len() < BATCH {
+                        return Ok(());
+                    }
+                    // Nobody listens any more: the changes have failed, which is told.
+                    let sent = to.send(std::mem::take(&mut rows));
+                    sent.map_err(|_| Trouble::interrupted("the rows are not wanted any more"))
+                });
+                if read.is_ok() {
+                    let _ = to.send(rows);
+                }
+                read
+            });
+            let changed = from.iter().try_for_each(|rows| self.change(rows));
+            drop(from);
+            let read = reading.join().unwrap_or_else(|_| {
+                Err(Trouble::outside("reading the site's records ended unexpectedly"))
+            });
+            changed.and(read)
+        })?;
+        Ok(self.total)
     }
 
-    fn flush(&mut self) -> Result<()> {
-        let changes = (self.visit)(&self.batch)?;
-        self.batch.clear();
+    fn change(&mut self, rows: Vec<Row>) -> Result<()> {
+        let record = |row: Row| {
+            let key = self.key.iter().map(|place| row[*place].clone()).collect();
+            Record { key, row }
+        };
+        let batch: Vec<Record> = rows.into_iter().map(record).collect();
+        let changes = (self.visit)(&batch)?;
         let applied = (self.apply)(&changes)?;
         self.total.changed += applied.changed;
         self.total.refused.extend(applied.refused);
         Ok(())
-    }
-
-    /// What became of all changes.
-    pub fn finish(mut self) -> Result<Applied> {
-        self.flush()?;
-        Ok(self.total)
     }
 }
 

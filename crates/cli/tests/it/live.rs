@@ -4,7 +4,7 @@ use super::zoo::assert_same;
 use super::{PROGRAM, stage};
 use fernweh_core::rewrite::is_serialized;
 use fernweh_demo::database::{Database, Place};
-use fernweh_testkit::{Engine, Scene, database_cells, files_of, mariadb_client, psql};
+use fernweh_testkit::{Engine, Scene, Stage, database_cells, files_of, mariadb_client, psql};
 
 const RULE: &str = "rewrite old --from http://glimmerpoint.example --to https://glimmer.example";
 
@@ -30,6 +30,22 @@ fn preview_and_real_run_give_the_same_numbers_and_undo_brings_every_cell_back() 
         stage.scene.done("undo old");
         assert_eq!(after.0, database_cells(&stage.old), "{engine:?}");
         same_content(&after.1, &files_of(&stage.root("old")));
+    }
+}
+
+#[test]
+fn tables_of_many_batches_are_rewritten_while_they_are_read() {
+    for engine in [Engine::Sqlite, Engine::Mariadb, Engine::Postgres] {
+        let stage = Stage::of_size(PROGRAM, engine, 1_700);
+        let before = database_cells(&stage.old);
+        let real = stage.scene.done(&format!("{RULE} --only database --apply --json")).json();
+        assert_eq!(real["rewriting"]["columns"]["gp_articles.body"]["changed"], 1_700);
+        assert_eq!(real["refused"], serde_json::json!([]), "{engine:?}");
+        let twice = stage.scene.done(&format!("{RULE} --only database --json")).json();
+        let columns = twice["rewriting"]["columns"].as_object().unwrap();
+        assert!(columns.values().all(|tally| tally["replacements"] == 0), "{engine:?}");
+        stage.scene.done("undo old");
+        assert_eq!(before, database_cells(&stage.old), "{engine:?}");
     }
 }
 

@@ -101,9 +101,8 @@ impl DatabaseEditor for MariadbEditor {
         let key = Self::key_of(&described);
         let writer = &mut self.writer;
         let mut apply = |changes: &[Change]| apply(writer, &described, changes);
-        let mut batches = Batches::new(key, visit, &mut apply);
-        stream(&mut self.reader, &query, &described.travel, &mut |row| batches.add(row))?;
-        batches.finish()
+        let (reader, travel) = (&mut self.reader, &described.travel);
+        Batches::new(key, visit, &mut apply).read(|sink| stream(reader, &query, travel, sink))
     }
 
     fn apply(&mut self, table: &Table, changes: &[Change]) -> Result<Applied> {

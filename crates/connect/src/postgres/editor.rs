@@ -89,9 +89,8 @@ impl DatabaseEditor for PostgresEditor {
         let key = key_of(table);
         let writer = &mut self.writer;
         let mut apply = |changes: &[Change]| apply(writer, table, changes);
-        let mut batches = Batches::new(key, visit, &mut apply);
-        stream(&mut self.reader, table, &mut |row| batches.add(row))?;
-        batches.finish()
+        let reader = &mut self.reader;
+        Batches::new(key, visit, &mut apply).read(|sink| stream(reader, table, sink))
     }
 
     fn apply(&mut self, table: &Table, changes: &[Change]) -> Result<Applied> {
