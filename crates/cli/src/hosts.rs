@@ -147,8 +147,12 @@ pub fn login_of(text: &str, example: &str) -> Result<Url> {
 
 /// The user of an address.
 pub fn user_of(url: &Url) -> Option<String> {
-    let user = percent_encoding::percent_decode_str(url.username()).decode_utf8_lossy();
-    (!user.is_empty()).then(|| user.into_owned())
+    Some(decoded(url.username())).filter(|user| !user.is_empty())
+}
+
+/// A part of an address without percent encoding.
+pub fn decoded(text: &str) -> String {
+    percent_encoding::percent_decode_str(text).decode_utf8_lossy().into_owned()
 }
 
 /// The files of a host, and the absolute path of the site's folder there.

@@ -7,7 +7,7 @@ use super::pack::{self, PackArgs};
 use super::preflight;
 use super::scan::{self, ScanArgs};
 use super::tell::tell;
-use super::unpack::{self, BadRecords, UnpackArgs};
+use super::unpack::{self, UnpackArgs};
 use crate::args::{Half, SiteArgs};
 use crate::config::Config;
 use crate::context::Context;
@@ -312,26 +312,11 @@ impl Moving<'_> {
 
     fn unpack_args(&self, archive: &Path) -> UnpackArgs {
         UnpackArgs {
-            archive: archive.to_owned(),
-            site: Some(self.to.name.clone()),
             overwrite: self.args.overwrite,
-            in_place: false,
-            from: None,
-            as_is: false,
-            mend_lengths: false,
-            inside: None,
-            report: None,
             preview: self.args.rehearse,
             untouched: self.args.rehearse,
             only: self.args.only,
-            tables: Vec::new(),
-            file: Vec::new(),
-            rows_only: false,
-            exactly: false,
-            prefix: None,
-            on_bad_record: BadRecords::Stop,
-            outside_links: false,
-            places: SiteArgs::default(),
+            ..UnpackArgs::plain(archive.to_owned(), &self.to.name)
         }
     }
 

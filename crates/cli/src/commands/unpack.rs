@@ -106,6 +106,34 @@ pub struct UnpackArgs {
     pub places: SiteArgs,
 }
 
+impl UnpackArgs {
+    /// An archive into a site, with no option at all.
+    pub fn plain(archive: PathBuf, site: &str) -> Self {
+        Self {
+            archive,
+            site: Some(site.to_owned()),
+            overwrite: false,
+            in_place: false,
+            from: None,
+            as_is: false,
+            mend_lengths: false,
+            inside: None,
+            report: None,
+            preview: false,
+            untouched: false,
+            only: None,
+            tables: Vec::new(),
+            file: Vec::new(),
+            rows_only: false,
+            exactly: false,
+            prefix: None,
+            on_bad_record: BadRecords::Stop,
+            outside_links: false,
+            places: SiteArgs::default(),
+        }
+    }
+}
+
 /// What to do with records that the destination rejects.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
 pub enum BadRecords {
@@ -127,27 +155,13 @@ pub fn run(context: &Context, args: &UnpackArgs) -> Result<u8> {
 pub fn bring_back(context: &Context, site: &Site, run: &Run, places: &SiteArgs) -> Result<()> {
     let Some(archive) = run.set_aside() else { return Ok(()) };
     let args = UnpackArgs {
-        archive,
-        site: Some(site.name.clone()),
         overwrite: true,
         // An emptied site has nothing to be set aside.
         in_place: run.state() != State::Emptied,
-        from: None,
         as_is: true,
-        mend_lengths: false,
-        inside: None,
-        report: None,
-        preview: false,
-        untouched: false,
-        only: None,
-        tables: Vec::new(),
-        file: Vec::new(),
-        rows_only: false,
-        exactly: false,
-        prefix: None,
-        on_bad_record: BadRecords::Stop,
         outside_links: true,
         places: places.clone(),
+        ..UnpackArgs::plain(archive, &site.name)
     };
     let (report, text) = make(context, &args, Some(run))?;
     context.print(&report, &text);

@@ -2,7 +2,7 @@
 //! settings.
 
 use super::{DatabasePlace, Site, below};
-use crate::hosts::FilesPlace;
+use crate::hosts::{FilesPlace, decoded};
 use crate::secrets::{expanded, of_option_file, of_password_file};
 use fernweh_connect::remote::is_folder;
 use fernweh_connect::server::{Encryption, ServerAddress};
@@ -52,7 +52,6 @@ impl Site {
             return Err(Trouble::usage("a password stands in the address of the database")
                 .hint("take it out and set password.database = { env = \"NAME\" }"));
         }
-        let decoded = |text: &str| percent_decoded(text);
         let database = decoded(url.path().trim_start_matches('/'));
         if database.is_empty() || database.contains('/') {
             return Err(Trouble::usage(format!("`{text}` names no database")).hint(example));
@@ -194,11 +193,4 @@ fn server_place(postgres: bool, address: ServerAddress) -> DatabasePlace {
         true => DatabasePlace::Postgres(address),
         false => DatabasePlace::Mariadb(address),
     }
-}
-
-fn percent_decoded(text: &str) -> String {
-    let pairs = format!("x={}", text.replace('+', "%2B"));
-    url::form_urlencoded::parse(pairs.as_bytes())
-        .next()
-        .map_or_else(String::new, |(_, v)| v.into_owned())
 }

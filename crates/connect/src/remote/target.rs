@@ -48,7 +48,7 @@ pub struct RemoteTarget {
     made: HashMap<Vec<u8>, Made>,
     written: HashSet<Vec<u8>>,
     /// Files of an earlier run of this name: path below the root, size and time.
-    earlier: HashMap<Vec<u8>, (u64, Option<i64>)>,
+    earlier: HashMap<Vec<u8>, (u64, i64)>,
     failure: Arc<Mutex<Option<Trouble>>>,
     lanes: Arc<Semaphore>,
     held: Arc<Semaphore>,
@@ -257,7 +257,7 @@ impl RemoteTarget {
         let EntryKind::File(wanted) = entry.kind else { return Ok(0) };
         let Some((size, mtime)) = self.earlier.remove(&entry.path) else { return Ok(0) };
         // The time is set when everything is written.
-        let whole = size == wanted && mtime == Some(entry.mtime);
+        let whole = size == wanted && mtime == entry.mtime;
         let sure = if whole { size } else { size.min(wanted).saturating_sub(UNSURE) };
         if sure > 0 {
             let from = joined(&self.aside("earlier"), &entry.path);
@@ -288,7 +288,7 @@ impl RemoteTarget {
             if let EntryKind::File(size) = entry.kind
                 && size > TAKEN_OVER
             {
-                earlier.insert(entry.path, (size, Some(entry.mtime)));
+                earlier.insert(entry.path, (size, entry.mtime));
             }
             Ok(())
         })?;

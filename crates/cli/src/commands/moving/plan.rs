@@ -2,13 +2,14 @@
 
 use super::Moving;
 use crate::commands::{preflight, rules};
+use crate::hosts;
 use crate::render::{Page, counted, moment};
 use crate::site::Site;
 use fernweh_flow::journal::Run;
 use fernweh_flow::preflight::Preflight;
 use fernweh_flow::refresh::Refresh;
 use fernweh_ports::{Result, Trouble};
-use std::io::{BufRead, IsTerminal, Write};
+use std::io::Write;
 
 /// The plan for people.
 pub(super) fn text(moving: &Moving<'_>, found: &Preflight, refresh: &Refresh) -> Result<String> {
@@ -93,16 +94,13 @@ pub(super) fn agree(moving: &Moving<'_>, plan: &str, found: &Preflight) -> Resul
     if context.yes() {
         return Ok(());
     }
-    if !std::io::stdin().is_terminal() || !std::io::stderr().is_terminal() {
-        return Err(Trouble::usage("this plan needs somebody who agrees")
+    match hosts::person().agrees("\ngo on?") {
+        Some(true) => Ok(()),
+        Some(false) => {
+            Err(Trouble::interrupted("not moved").because("you did not agree to the plan"))
+        }
+        None => Err(Trouble::usage("this plan needs somebody who agrees")
             .because("without a terminal nobody can be asked")
-            .hint("add --yes if the plan is what you want"));
-    }
-    let _ = write!(std::io::stderr(), "\ngo on? [yes/no] ");
-    let mut answer = String::new();
-    let _ = std::io::stdin().lock().read_line(&mut answer);
-    match answer.trim() {
-        "yes" | "y" => Ok(()),
-        _ => Err(Trouble::interrupted("not moved").because("you did not agree to the plan")),
+            .hint("add --yes if the plan is what you want")),
     }
 }
