@@ -145,6 +145,11 @@ impl Watch for Terminal {
         let Some(stage) = stage.as_mut() else { return };
         stage.done += by;
         stage.bar.inc(by);
+        // What was expected may be an estimate.
+        if let Some(total) = stage.total.as_mut().filter(|total| **total < stage.done) {
+            *total = stage.done;
+            stage.bar.set_length(stage.done);
+        }
         if !self.moving && !self.quiet && stage.said.elapsed() > PLAIN {
             stage.said = Instant::now();
             let what = match stage.unit {

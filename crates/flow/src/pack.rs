@@ -14,8 +14,8 @@ use fernweh_core::record::{Entry, EntryKind, Table, is_of_engine};
 use fernweh_core::settings::{self, Role};
 use fernweh_core::sql::write_structure;
 use fernweh_ports::{
-    DatabaseSource, FileSource, Kind, LeftOut, Result, Scope, Structure, Trouble, Unit, Watch,
-    counted, files_of,
+    DatabaseSource, FileSource, Kind, LeftOut, Result, Scope, Structure, Tally, Trouble, Unit,
+    Watch, counted, files_of,
 };
 use serde::Serialize;
 use std::io::Read;
@@ -223,7 +223,7 @@ fn describe(
     report.outside_snapshot = source.begin()?;
     report.outside_snapshot.retain(|name| options.tables.holds(name));
     let snapshot = crate::now();
-    let overview = source.overview(options.tables)?;
+    let overview = source.overview(options.tables, Tally::Rough)?;
     *structure = source.structure(options.tables)?;
     let tables = std::mem::take(&mut structure.tables);
     if tables.is_empty() && options.some_tables {

@@ -7,7 +7,7 @@ use fernweh_core::record::{EntryKind, Value};
 use fernweh_core::rewrite::{Origin, Reason, Rewriter, Rule, origins};
 use fernweh_core::settings::{self, Role, Setting};
 use fernweh_ports::{
-    DatabaseSource, FileSource, LeftOut, Overview, Result, Scope, Unit, Watch, files_of,
+    DatabaseSource, FileSource, LeftOut, Overview, Result, Scope, Tally, Unit, Watch, files_of,
 };
 use serde::Serialize;
 use std::collections::BTreeMap;
@@ -147,7 +147,7 @@ pub fn survey(
     let mut counting = Counting::default();
     if let Some(source) = &mut database {
         watch.stage("database", None, Unit::Records);
-        let mut overview = source.overview(options.tables)?;
+        let mut overview = source.overview(options.tables, Tally::Exact)?;
         let total = overview.tables.iter().map(|table| table.rows).sum();
         watch.stage("database", Some(total), Unit::Records);
         report.checks.append(&mut overview.checks);

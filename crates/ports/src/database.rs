@@ -61,10 +61,29 @@ pub struct Structure {
     pub afterwards: Vec<Statement>,
 }
 
+/// How well records are counted.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Tally {
+    /// One by one, which may read the whole table.
+    Exact,
+    /// As far as the server knows without reading a large table.
+    Rough,
+}
+
+impl Tally {
+    /// Bytes up to which a table is counted in any case; it takes no time.
+    const SMALL: u64 = 16 << 20;
+
+    /// Whether a table of this size is counted one by one.
+    pub fn counts(self, bytes: u64) -> bool {
+        self == Tally::Exact || bytes <= Self::SMALL
+    }
+}
+
 /// A database that is read at one moment.
 pub trait DatabaseSource: Send {
     /// What it is and holds.
-    fn overview(&mut self, scope: &dyn Scope) -> Result<Overview>;
+    fn overview(&mut self, scope: &dyn Scope, counting: Tally) -> Result<Overview>;
     /// Begins to read at one moment; every read until the source is dropped sees that
     /// moment. Gives tables that cannot take part in it.
     fn begin(&mut self) -> Result<Vec<String>>;

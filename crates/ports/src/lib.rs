@@ -16,7 +16,7 @@ pub use database::{
     Applied, Behind, Change, DatabaseEditor, DatabaseSource, DatabaseSwap, DatabaseTarget,
     Direction, Fingerprint, NamedSql, ObjectId, Overview, Portion, Record, Refit, Refreshing,
     Refused, Rejected, SchemasSwap, Scope, Structure, SwapObjects, SwapSchema, SwapTable,
-    TableInfo, TablesSwap,
+    TableInfo, TablesSwap, Tally,
 };
 pub use files::{FileEditor, FileId, FileSource, FileSwap, FileTarget, LeftOut, files_of};
 pub use pages::{PageProblem, PageRequest, PageResponse, PageSource};

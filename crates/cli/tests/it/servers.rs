@@ -186,20 +186,37 @@ fn rights_that_are_missing_are_named_and_stop_nothing() {
     assert_eq!(one(&stage, "SELECT count(*) FROM gp_articles"), "420");
 }
 
+/// A server of its own, whose settings can be changed.
+fn own_server(kind: Server) -> (tempfile::TempDir, PrivateServer) {
+    let folder = tempfile::Builder::new().prefix("fw").tempdir().unwrap();
+    std::fs::set_permissions(folder.path(), std::fs::Permissions::from_mode(0o755)).unwrap();
+    let server = PrivateServer::start(kind, &folder.path().join("s")).unwrap();
+    (folder, server)
+}
+
 #[test]
-fn a_server_without_bulk_loading_is_filled_by_statements() {
-    let stage = stage(Engine::Mariadb);
-    stage.pack();
-    let set = |on: u8| {
-        let server = shared_server(Server::Mariadb).lock().unwrap();
-        let sql = format!("SET GLOBAL local_infile = {on}");
-        server.administrator().unwrap().run(sql.as_bytes()).unwrap();
-    };
-    set(0);
-    let ran = stage.scene.run("unpack site.fernweh.tar new --as-is");
-    set(1);
-    ran.code(0).says("takes no bulk loading");
-    assert_eq!(database_cells(&stage.old), database_cells(&stage.new));
+fn records_too_large_for_one_way_of_writing_go_another() {
+    let (_folder, server) = own_server(Server::Mariadb);
+    let old = server.make_database("old", "u_old", "old-secret").unwrap();
+    let new = server.make_database("new", "u_new", "new-secret").unwrap();
+    let scene = super::zoo::two_sites(&old, &new);
+    build(&Build { root: &scene.path("files"), database: &old, articles: 40 }).unwrap();
+    let large =
+        br"UPDATE gp_articles SET body = repeat('night\n\t\\ \'of\' stars', 35000) WHERE id = 7";
+    let mut database = Database::open(&old).unwrap();
+    database.run(b"ALTER TABLE gp_articles MODIFY body mediumtext").unwrap();
+    database.run(large).unwrap();
+    let mut admin = server.administrator().unwrap();
+    admin.run(b"SET GLOBAL max_allowed_packet = 1048576").unwrap();
+    scene.done("pack old -o site.fernweh.tar");
+    for (local_infile, note) in [(1, false), (0, true)] {
+        admin.run(format!("SET GLOBAL local_infile = {local_infile}").as_bytes()).unwrap();
+        let ran = scene.done("unpack site.fernweh.tar new --as-is --overwrite");
+        assert_eq!(ran.out.contains("takes no bulk loading"), note, "{}", ran.out);
+        assert_eq!(database_cells(&old), database_cells(&new));
+        scene.done("undo new");
+        scene.done("undo new --let-go");
+    }
 }
 
 #[test]
@@ -240,9 +257,7 @@ fn a_server_that_dies_with_the_program_leaves_one_of_both_states() {
         (Server::Mariadb, &["built", "switching", "tables-renamed", "objects-taken-off"][..]),
         (Server::Postgres, &["built", "switching", "objects-moved", "database-in-place"][..]),
     ] {
-        let folder = tempfile::Builder::new().prefix("fw").tempdir().unwrap();
-        std::fs::set_permissions(folder.path(), std::fs::Permissions::from_mode(0o755)).unwrap();
-        let mut server = PrivateServer::start(kind, &folder.path().join("s")).unwrap();
+        let (_folder, mut server) = own_server(kind);
         let old = server.make_database("old", "u_old", "old-secret").unwrap();
         let new = server.make_database("new", "u_new", "new-secret").unwrap();
         let scene = super::zoo::two_sites(&old, &new);

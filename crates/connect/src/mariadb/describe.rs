@@ -13,6 +13,8 @@ pub(super) struct Listed {
     pub kind: String,
     pub engine: String,
     pub bytes: u64,
+    /// Its records, as the server estimates them.
+    pub rows: u64,
 }
 
 impl Listed {
@@ -67,14 +69,15 @@ pub(super) fn describe_with_history(link: &mut Link, name: &str) -> Result<Descr
 pub(super) fn list(link: &mut Link) -> Result<Vec<Listed>> {
     let rows = link.ask(
         "SELECT table_name, table_type, ifnull(engine, ''), \
-         ifnull(data_length, 0) + ifnull(index_length, 0) \
+         ifnull(data_length, 0) + ifnull(index_length, 0), ifnull(table_rows, 0) \
          FROM information_schema.tables WHERE table_schema = database() ORDER BY table_name",
     )?;
     let listed = rows.into_iter().map(|row| {
         let mut cells = row.into_iter().map(Option::unwrap_or_default);
         let mut next = || cells.next().unwrap_or_default();
         let (name, kind, engine) = (next(), next(), next());
-        Listed { name, kind, engine, bytes: next().parse().unwrap_or(0) }
+        let (bytes, rows) = (next().parse().unwrap_or(0), next().parse().unwrap_or(0));
+        Listed { name, kind, engine, bytes, rows }
     });
     Ok(listed.filter(|table| !is_aside(&table.name)).collect())
 }

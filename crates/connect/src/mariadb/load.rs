@@ -1,14 +1,17 @@
-//! Bulk loading. `LOAD DATA LOCAL` is fast, but truncates values and skips records with
-//! mere warnings; so after every portion the warnings must be none and the count exact,
-//! or the portion is taken back and inserted by statements, which name what is wrong.
+//! Bulk loading. MariaDB takes many records with one prepared statement
+//! (`COM_STMT_BULK_EXECUTE`), which spares it reading SQL. Other servers, and records too large
+//! for a packet, need `LOAD DATA LOCAL`, which truncates values and skips records with mere
+//! warnings. So after every portion the warnings must be none and the count exact, or the
+//! portion is taken back and inserted by statements, which name what is wrong.
 
 use super::{Link, message, quoted};
 use bytes::Bytes;
-use fernweh_core::record::Row;
+use fernweh_core::record::{Row, Value};
 use fernweh_core::sql::write_load_row;
 use fernweh_ports::Result;
 use futures_util::{StreamExt, stream};
-use mysql_async::Error;
+use mysql_async::prelude::Queryable;
+use mysql_async::{Error, Params};
 
 /// Portions in one transaction.
 const TOGETHER: u32 = 24;
@@ -21,6 +24,8 @@ pub(super) struct Loader {
     /// The table that takes rows at the moment, and whether it can take a portion back.
     table: Option<(String, bool)>,
     portions: u32,
+    /// Bytes of a portion that a prepared statement takes; 0 if it takes none.
+    prepared: Option<usize>,
 }
 
 impl Loader {
@@ -41,10 +46,16 @@ impl Loader {
         if !takes_back || self.refused.is_some() {
             return Ok(false);
         }
-        let mut lines = Vec::new();
-        rows.iter().for_each(|row| write_load_row(row, &mut lines));
+        let prepared = match self.prepared {
+            Some(prepared) => prepared,
+            None => *self.prepared.insert(takes_prepared(link)?),
+        };
         link.run("SAVEPOINT loaded")?;
-        let whole = match self.send(link, name, columns, lines) {
+        let sent = match rows.iter().flatten().map(Value::weight).sum::<usize>() <= prepared {
+            true => execute(link, name, columns, rows),
+            false => load(link, name, columns, rows),
+        };
+        let whole = match sent {
             Ok(()) => {
                 let count = link.conn.affected_rows() == rows.len() as u64;
                 count && link.conn.get_warnings() == 0
@@ -69,24 +80,6 @@ impl Loader {
         Ok(whole)
     }
 
-    fn send(
-        &self,
-        link: &mut Link,
-        name: &str,
-        columns: &[String],
-        lines: Vec<u8>,
-    ) -> std::result::Result<(), Error> {
-        let names: Vec<String> = columns.iter().map(|name| quoted(name)).collect();
-        let sql = format!(
-            "LOAD DATA LOCAL INFILE 'rows' INTO TABLE {} CHARACTER SET binary ({})",
-            quoted(name),
-            names.join(",")
-        );
-        let lines = Bytes::from(lines);
-        link.conn.set_infile_handler(async { Ok(stream::iter([Ok(lines)]).boxed()) });
-        link.try_run(sql)
-    }
-
     /// Forgets what a lost connection was at.
     pub fn begin_anew(&mut self) {
         self.table = None;
@@ -101,6 +94,53 @@ impl Loader {
         }
         Ok(())
     }
+}
+
+type Sent = std::result::Result<(), Error>;
+
+fn names(columns: &[String]) -> String {
+    columns.iter().map(|name| quoted(name)).collect::<Vec<_>>().join(",")
+}
+
+/// All rows as parameters of one prepared statement.
+fn execute(link: &mut Link, name: &str, columns: &[String], rows: &[Row]) -> Sent {
+    let (table, marks) = (quoted(name), vec!["?"; columns.len()].join(","));
+    let sql = format!("INSERT INTO {table} ({}) VALUES ({marks})", names(columns));
+    let rows = rows.iter().map(|row| Params::Positional(row.iter().map(parameter).collect()));
+    link.runtime.block_on(link.conn.exec_batch(sql, rows))
+}
+
+fn parameter(value: &Value) -> mysql_async::Value {
+    match value {
+        Value::Null => mysql_async::Value::NULL,
+        Value::Integer(number) => mysql_async::Value::Int(*number),
+        Value::Real(number) => mysql_async::Value::Double(*number),
+        Value::Number(bytes) | Value::Text(bytes) | Value::Bytes(bytes) => {
+            mysql_async::Value::Bytes(bytes.clone())
+        }
+    }
+}
+
+fn load(link: &mut Link, name: &str, columns: &[String], rows: &[Row]) -> Sent {
+    let mut lines = Vec::new();
+    rows.iter().for_each(|row| write_load_row(row, &mut lines));
+    let sql = format!(
+        "LOAD DATA LOCAL INFILE 'rows' INTO TABLE {} CHARACTER SET binary ({})",
+        quoted(name),
+        names(columns)
+    );
+    let lines = Bytes::from(lines);
+    link.conn.set_infile_handler(async { Ok(stream::iter([Ok(lines)]).boxed()) });
+    link.try_run(sql)
+}
+
+/// Bytes of a portion that the server takes with one prepared statement; 0 if it is not MariaDB.
+fn takes_prepared(link: &mut Link) -> Result<usize> {
+    let found = link.ask("SELECT version(), @@max_allowed_packet")?;
+    let cell = |n: usize| found.first().and_then(|row| row.get(n).cloned().flatten());
+    let packet = cell(1).and_then(|bytes| bytes.parse::<usize>().ok()).unwrap_or(0);
+    // Weights are larger than what is sent; half a packet is room enough.
+    Ok(if cell(0).is_some_and(|version| version.contains("MariaDB")) { packet / 2 } else { 0 })
 }
 
 /// Only InnoDB takes a portion back; a versioned table is filled by statements.

@@ -8,7 +8,7 @@ use crate::server::ServerAddress;
 use fernweh_core::finding::Check;
 use fernweh_core::record::{Row, Table, Value};
 use fernweh_core::sql::{Dialect, Kind, Statement};
-use fernweh_ports::{Behind, DatabaseSource, Overview, Result, Scope, Structure, TableInfo};
+use fernweh_ports::{Behind, DatabaseSource, Overview, Result, Scope, Structure, TableInfo, Tally};
 use mysql_async::prelude::Queryable;
 
 /// A database that is read.
@@ -24,7 +24,7 @@ impl MariadbSource {
     }
 }
 
-pub(super) fn overview(link: &mut Link, scope: &dyn Scope) -> Result<Overview> {
+pub(super) fn overview(link: &mut Link, scope: &dyn Scope, counting: Tally) -> Result<Overview> {
     let version = link.one("SELECT version()")?.unwrap_or_default();
     let product = if version.contains("MariaDB") { "MariaDB" } else { "MySQL" };
     let number = version.split('-').next().unwrap_or_default();
@@ -37,9 +37,15 @@ pub(super) fn overview(link: &mut Link, scope: &dyn Scope) -> Result<Overview> {
         match listed.kind.as_str() {
             "VIEW" | "SEQUENCE" => {}
             _ if listed.is_table() => {
-                let history = with_history(link, &listed.name)?;
-                let count = format!("SELECT count(*) FROM {}{history}", quoted(&listed.name));
-                let rows = link.one(&count)?.and_then(|n| n.parse().ok()).unwrap_or(0);
+                let rows = match counting.counts(listed.bytes) {
+                    true => {
+                        let history = with_history(link, &listed.name)?;
+                        let table = quoted(&listed.name);
+                        let count = link.one(&format!("SELECT count(*) FROM {table}{history}"))?;
+                        count.and_then(|n| n.parse().ok()).unwrap_or(0)
+                    }
+                    false => listed.rows,
+                };
                 if listed.engine != "InnoDB" {
                     outside_snapshot.push(listed.name.clone());
                 }
@@ -157,8 +163,8 @@ impl DatabaseSource for MariadbSource {
         Ok(())
     }
 
-    fn overview(&mut self, scope: &dyn Scope) -> Result<Overview> {
-        overview(&mut self.link, scope)
+    fn overview(&mut self, scope: &dyn Scope, counting: Tally) -> Result<Overview> {
+        overview(&mut self.link, scope, counting)
     }
 
     fn begin(&mut self) -> Result<Vec<String>> {

@@ -14,7 +14,7 @@ use fernweh_core::sql::{
 };
 use fernweh_ports::{
     DatabaseSwap, DatabaseTarget, Direction, Fingerprint, NamedSql, Overview, Portion, Rejected,
-    Result, Scope, Structure, SwapObjects, SwapTable, TablesSwap, Trouble, Watch,
+    Result, Scope, Structure, SwapObjects, SwapTable, TablesSwap, Tally, Trouble, Watch,
 };
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -296,7 +296,7 @@ fn routine_kind(sql: &str) -> &'static str {
 
 impl DatabaseTarget for MariadbTarget {
     fn overview(&mut self, scope: &dyn Scope) -> Result<Overview> {
-        super::source::overview(&mut self.link, scope)
+        super::source::overview(&mut self.link, scope, Tally::Exact)
     }
 
     fn build(&mut self, structure: &[Statement]) -> Result<()> {

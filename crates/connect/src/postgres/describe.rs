@@ -14,6 +14,8 @@ pub(super) struct Listed {
     /// `r` table, `p` partitioned table, `v` view, `m` materialized view, `f` foreign table.
     pub kind: char,
     pub bytes: u64,
+    /// Its records, as the server estimates them; none if it has never looked.
+    pub rows: Option<u64>,
 }
 
 impl Listed {
@@ -54,7 +56,10 @@ pub(super) fn list(link: &mut Link) -> Result<Vec<Listed>> {
     let schemas = schemas(link)?;
     let rows = link.ask(&format!(
         "SELECT c.oid, n.nspname, c.relname, c.relkind, \
-         CASE WHEN c.relkind = 'r' THEN pg_total_relation_size(c.oid) ELSE 0 END \
+         CASE WHEN c.relkind = 'r' THEN pg_total_relation_size(c.oid) ELSE 0 END, \
+         CASE WHEN c.relkind = 'r' AND c.reltuples >= 0 AND c.relpages > 0 \
+         THEN (c.reltuples / c.relpages * pg_relation_size(c.oid) \
+         / current_setting('block_size')::int)::bigint END \
          FROM pg_catalog.pg_class c JOIN pg_catalog.pg_namespace n ON n.oid = c.relnamespace \
          WHERE n.nspname IN ({}) AND c.relkind IN ('r', 'p', 'v', 'm', 'f') \
          AND c.relpersistence <> 't' AND {} ORDER BY n.nspname <> 'public', n.nspname, c.relname",
@@ -68,6 +73,7 @@ pub(super) fn list(link: &mut Link) -> Result<Vec<Listed>> {
             name: Qualified::new(&cell(1), &cell(2)),
             kind: cell(3).chars().next().unwrap_or('?'),
             bytes: cell(4).parse().unwrap_or(0),
+            rows: cell(5).parse().ok(),
         }
     });
     Ok(listed.collect())

@@ -11,7 +11,7 @@ use fernweh_core::record::{LARGE_OBJECTS, Row, Table};
 use fernweh_core::rewrite::ColumnText;
 use fernweh_core::sql::{Dialect, Kind, Qualified, Statement, read_copy_row};
 use fernweh_ports::{
-    Behind, DatabaseSource, Overview, Result, Scope, Structure, TableInfo, Trouble, counted,
+    Behind, DatabaseSource, Overview, Result, Scope, Structure, TableInfo, Tally, Trouble, counted,
 };
 use futures_util::{StreamExt, pin_mut};
 use std::collections::{BTreeMap, BTreeSet};
@@ -31,7 +31,7 @@ impl PostgresSource {
     }
 }
 
-pub(super) fn overview(link: &mut Link, scope: &dyn Scope) -> Result<Overview> {
+pub(super) fn overview(link: &mut Link, scope: &dyn Scope, counting: Tally) -> Result<Overview> {
     let version = link.one("SHOW server_version")?.unwrap_or_default();
     let number = version.split(' ').next().unwrap_or_default().to_owned();
     let major: u32 = number.split('.').next().and_then(|n| n.parse().ok()).unwrap_or(0);
@@ -51,8 +51,13 @@ pub(super) fn overview(link: &mut Link, scope: &dyn Scope) -> Result<Overview> {
         if !listed.is_table() || !scope.holds(&name) {
             continue;
         }
-        let count = format!("SELECT count(*) FROM ONLY {}", listed.name.sql());
-        let rows = link.one(&count)?.and_then(|n| n.parse().ok()).unwrap_or(0);
+        let rows = match listed.rows.filter(|_| !counting.counts(listed.bytes)) {
+            Some(about) => about,
+            None => {
+                let count = format!("SELECT count(*) FROM ONLY {}", listed.name.sql());
+                link.one(&count)?.and_then(|n| n.parse().ok()).unwrap_or(0)
+            }
+        };
         tables.push(TableInfo { name, rows, bytes: listed.bytes });
     }
     let mut checks = vec![Check::passed("every table can be read at one moment")];
@@ -253,8 +258,8 @@ impl DatabaseSource for PostgresSource {
         Ok(())
     }
 
-    fn overview(&mut self, scope: &dyn Scope) -> Result<Overview> {
-        overview(&mut self.link, scope)
+    fn overview(&mut self, scope: &dyn Scope, counting: Tally) -> Result<Overview> {
+        overview(&mut self.link, scope, counting)
     }
 
     fn begin(&mut self) -> Result<Vec<String>> {

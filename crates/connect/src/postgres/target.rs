@@ -13,7 +13,7 @@ use fernweh_core::record::{LARGE_OBJECTS, Row};
 use fernweh_core::sql::{Kind, Qualified, Statement, in_schemas, write_copy_row};
 use fernweh_ports::{
     DatabaseSwap, DatabaseTarget, Direction, Fingerprint, Overview, Portion, Rejected, Result,
-    Scope, Structure, Trouble, Watch,
+    Scope, Structure, Tally, Trouble, Watch,
 };
 use futures_util::{SinkExt, pin_mut};
 use std::collections::{BTreeMap, BTreeSet};
@@ -355,7 +355,7 @@ impl PostgresTarget {
 
 impl DatabaseTarget for PostgresTarget {
     fn overview(&mut self, scope: &dyn Scope) -> Result<Overview> {
-        super::source::overview(&mut self.link, scope)
+        super::source::overview(&mut self.link, scope, Tally::Exact)
     }
 
     fn build(&mut self, structure: &[Statement]) -> Result<()> {

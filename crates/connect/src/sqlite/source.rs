@@ -7,7 +7,7 @@ use super::{
 use fernweh_core::finding::Check;
 use fernweh_core::record::{COUNTERS, Column, Row, Table};
 use fernweh_core::sql::{Dialect, Kind, Statement};
-use fernweh_ports::{Behind, DatabaseSource, Overview, Result, Scope, Structure, TableInfo};
+use fernweh_ports::{Behind, DatabaseSource, Overview, Result, Scope, Structure, TableInfo, Tally};
 use rusqlite::{Connection, OpenFlags};
 use std::path::{Path, PathBuf};
 
@@ -246,7 +246,7 @@ impl DatabaseSource for SqliteSource {
         Ok(())
     }
 
-    fn overview(&mut self, scope: &dyn Scope) -> Result<Overview> {
+    fn overview(&mut self, scope: &dyn Scope, _: Tally) -> Result<Overview> {
         self.overview_of(scope).map_err(|error| self.wrong(error))
     }
 

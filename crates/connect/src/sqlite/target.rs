@@ -9,7 +9,7 @@ use fernweh_core::record::COUNTERS;
 use fernweh_core::sql::{Kind, Statement};
 use fernweh_ports::{
     DatabaseSource, DatabaseSwap, DatabaseTarget, Direction, FileSwap, Fingerprint, Overview,
-    Portion, Rejected, Result, Scope, Structure, Trouble, Watch,
+    Portion, Rejected, Result, Scope, Structure, Tally, Trouble, Watch,
 };
 use rusqlite::{Connection, ErrorCode};
 use std::io::Read;
@@ -273,7 +273,7 @@ impl SqliteTarget {
 impl DatabaseTarget for SqliteTarget {
     fn overview(&mut self, scope: &dyn Scope) -> Result<Overview> {
         if self.path.exists() {
-            return super::SqliteSource::open(&self.path)?.overview(scope);
+            return super::SqliteSource::open(&self.path)?.overview(scope, Tally::Exact);
         }
         Ok(Overview {
             dialect: fernweh_core::sql::Dialect::Sqlite,

@@ -71,7 +71,7 @@ const TITLES: [&str; 12] = [
     "Weather for the weekend",
     "A star map to print",
     "Look-alikes of the winter sky",
-    "Counting meteors",
+    "Tally meteors",
     "The members' evening",
     "Cleaning the eight-inch mirror",
     "A faint fuzzy in Lynx",

@@ -1,6 +1,7 @@
 //! Writing and reading archives: a plain tar, member by member.
 
 mod begun;
+mod marks;
 mod pieces;
 mod reader;
 mod writer;

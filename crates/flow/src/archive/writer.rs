@@ -3,6 +3,7 @@
 //! another name; marks in a file beside it say from where writing can go on after a break.
 
 use super::begun::{Begun, Mark, begun};
+use super::marks::Marks;
 use fernweh_core::archive::{Member, Seal, SealedMember};
 use fernweh_core::digest::sha256;
 use fernweh_ports::{Result, Trouble};
@@ -12,6 +13,7 @@ use std::os::unix::fs::OpenOptionsExt;
 use std::path::{Path, PathBuf};
 use std::sync::mpsc::{Receiver, SyncSender, sync_channel};
 use std::thread::JoinHandle;
+use zstd::bulk::Compressor;
 
 /// How hard members are compressed: a level of zstd, 1 to 19, or 0 for next to nothing, where
 /// time counts and room does not.
@@ -65,7 +67,7 @@ pub struct ArchiveWriter {
 /// The file as it grows, and what it holds.
 struct Tape {
     tar: tar::Builder<BufWriter<File>>,
-    marks: File,
+    marks: Marks,
     /// The members, and where each begins.
     members: Vec<(SealedMember, u64)>,
     /// Marks that wait until there is enough to be worth writing it through to disk.
@@ -113,27 +115,29 @@ impl Tape {
                 }
                 self.since = 0;
                 file.flush()?;
-                file.get_ref().sync_data()?;
-                for mark in self.waiting.drain(..) {
-                    let mut line = serde_json::to_vec(&mark)?;
-                    line.push(b'\n');
-                    self.marks.write_all(&line)?;
-                }
-                Ok(())
+                self.marks.note(std::mem::take(&mut self.waiting))
             }
         }
     }
 }
 
+/// One that compresses; it keeps its tables from one block to the next.
+fn compressor(level: Level) -> std::io::Result<Compressor<'static>> {
+    Compressor::new(level.0)
+}
+
 /// What is to be done with the file; what is added is compressed, if its name says so.
-fn compressed(job: Job, level: Level) -> Order {
+fn compressed(job: Job, with: &mut std::io::Result<Compressor<'_>>) -> Order {
     let (member, raw) = match job {
         Job::Add(member, raw) => (member, raw),
         Job::Order(order) => return order,
     };
     let (name, length) = (member.to_string(), raw.len());
     let bytes = match name.ends_with(".zst") {
-        true => zstd::bulk::compress(&raw, level.0),
+        true => match with {
+            Ok(compressor) => compressor.compress(&raw),
+            Err(error) => Err(std::io::Error::other(error.to_string())),
+        },
         false => Ok(raw),
     };
     Order::Store(name, bytes, length)
@@ -155,8 +159,10 @@ impl Compressors {
             let (to_thread, incoming) = sync_channel::<Job>(1);
             let (from_thread, outgoing) = sync_channel::<Order>(1);
             std::thread::spawn(move || {
+                let mut with = compressor(level);
                 // Nobody listens any more after an error.
-                incoming.into_iter().try_for_each(|job| from_thread.send(compressed(job, level)))
+                let mut jobs = incoming.into_iter();
+                jobs.try_for_each(|job| from_thread.send(compressed(job, &mut with)))
             });
             send.push(to_thread);
             receive.push(outgoing);
@@ -232,12 +238,14 @@ impl ArchiveWriter {
     ) -> Self {
         let (jobs, incoming) = Compressors::start(level);
         let worker = std::thread::spawn(move || {
+            let marks = Marks::of(file.try_clone()?, marks);
             let tar = tar::Builder::new(BufWriter::with_capacity(1 << 20, file));
             let mut tape = Tape { tar, marks, members, waiting: Vec::new(), since: 0 };
             let mut round = incoming.iter().cycle();
             while let Some(Ok(order)) = round.next().map(Receiver::recv) {
                 tape.work(order)?;
             }
+            tape.marks.close()?;
             Ok(tape)
         });
         let (path, partial) = (path.to_owned(), partial_of(path));
@@ -249,7 +257,7 @@ impl ArchiveWriter {
     pub fn add(&mut self, member: Member, raw: Vec<u8>) -> Result<()> {
         if raw.len() > LARGE {
             // One of these at a time: several that wait would fill the memory.
-            let order = compressed(Job::Add(member, raw), self.level);
+            let order = compressed(Job::Add(member, raw), &mut compressor(self.level));
             return self.hand_over(Job::Order(order));
         }
         self.hand_over(Job::Add(member, raw))

@@ -99,6 +99,8 @@ impl<'a> Blocks<'a> {
     }
 
     fn begin(&mut self) {
+        // Room for a whole block at once: a buffer that grows is copied again and again.
+        self.raw.reserve(limits::ROW_BLOCK + limits::INSERT_STATEMENT);
         match self.dialect {
             Dialect::Postgres => self.raw.extend_from_slice(POSTGRES_SETTINGS.as_bytes()),
             Dialect::Mariadb => self.raw.extend_from_slice(MARIADB_ROW_SETTINGS.as_bytes()),

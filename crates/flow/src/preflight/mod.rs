@@ -11,7 +11,7 @@ use fernweh_core::record::{Entry, EntryKind, Table};
 use fernweh_core::sql::{Dialect, Statement};
 use fernweh_ports::{
     DatabaseSource, DatabaseTarget, FileSource, FileTarget, Overview, Result, Scope, Structure,
-    Trouble, counted, files_of, size,
+    Tally, Trouble, counted, files_of, size,
 };
 use serde::Serialize;
 use std::io::Read;
@@ -171,7 +171,7 @@ pub fn source_database(
     scope: &dyn Scope,
     found: &mut Preflight,
 ) -> Result<(Overview, Structure)> {
-    let overview = source.overview(scope)?;
+    let overview = source.overview(scope, Tally::Exact)?;
     let unsure = source.begin()?;
     let structure = source.structure(scope)?;
     found.size.tables = overview.tables.len() as u64;
