@@ -2,7 +2,10 @@
 //! run: the bare driver that reads the same rows and throws them away, zstd on the same
 //! text on one core, and the engine's own bulk loading of the same rows.
 //!
-//! `cargo bench -p fernweh --bench large -- [ARTICLES] [sqlite|mariadb|postgres]`
+//! `cargo bench -p fernweh --bench large -- [ARTICLES] [sqlite|mariadb|postgres] [grow]`
+//!
+//! With `grow` the site is packed and unpacked once at this size, at two, four and eight times
+//! the size, and nothing else is measured.
 
 use fernweh_demo::database::Place;
 use fernweh_testkit::{Engine, Stage, bulk_load, read_and_throw_away};
@@ -100,12 +103,19 @@ fn ratios(articles: u64, engine: Engine, runs: u32) {
     let stage = Stage::of_size(PROGRAM, engine, articles);
     let (mut packing, mut unpacking, mut rewriting) = (Vec::new(), Vec::new(), Vec::new());
     let (mut zstd_rate, mut loading) = (Vec::new(), Vec::new());
+    let (mut reading, mut plain) = (Vec::new(), Vec::new());
     for run in 0..runs {
         let archive = format!("{run}.fernweh.tar");
         let pack = measured(&stage, &format!("pack old --only database -o {archive}"));
         let (bytes, seconds) = compressed(&stage, &archive);
         packing.push(bytes / 1e6 / pack.seconds);
         zstd_rate.push(bytes / 1e6 / seconds);
+        let began = Instant::now();
+        read_and_throw_away(&stage.old);
+        reading.push(began.elapsed().as_secs_f64());
+        let line = "pack old --only database --level 0 -o plain.fernweh.tar";
+        plain.push(measured(&stage, line).seconds);
+        std::fs::remove_file(stage.scene.path("plain.fernweh.tar")).expect("removed");
         loading.push(bulk_load(&stage.old));
         let line = format!("unpack {archive} new --only database --overwrite");
         unpacking.push(measured(&stage, &format!("{line} --as-is")).seconds);
@@ -123,8 +133,23 @@ fn ratios(articles: u64, engine: Engine, runs: u32) {
     let (loading, as_is, rewriting) = (median(loading), median(unpacking), median(rewriting));
     println!("{engine:?}, {articles} articles, medians of {runs}");
     println!("pack {packing:.0} MB/s, zstd on one core {zstd_rate:.0}: {:.2}", packing / zstd_rate);
+    let (reading, plain) = (median(reading), median(plain));
+    println!("pack --level 0 {plain:.2} s, bare read {reading:.2} s: {:.2}", plain / reading);
     println!("bulk load {loading:.2} s, unpack as is {as_is:.2} s: {:.2}", loading / as_is);
     println!("unpack rewriting {rewriting:.2} s: {:.2} of as is\n", as_is / rewriting);
+}
+
+/// How time and memory grow with the size.
+fn grow(articles: u64, engine: Engine) {
+    println!("{engine:?}");
+    for times in [1, 2, 4, 8] {
+        let stage = Stage::of_size(PROGRAM, engine, articles * times);
+        for line in ["pack old -o a.fernweh.tar", "unpack a.fernweh.tar new"] {
+            let found = measured(&stage, line);
+            let (word, peak) = (line.split(' ').next().unwrap_or_default(), found.peak_mb);
+            println!("{times} times {articles}: {word} {:.1} s, {peak} MB", found.seconds);
+        }
+    }
 }
 
 fn measure(articles: u64, engine: Engine) {
@@ -194,7 +219,12 @@ fn main() {
     let engines =
         [("sqlite", Engine::Sqlite), ("mariadb", Engine::Mariadb), ("postgres", Engine::Postgres)];
     for (name, engine) in engines {
-        if only.is_none_or(|only| only == name) {
+        if only.is_some_and(|only| only != name) {
+            continue;
+        }
+        if words.iter().any(|word| word == "grow") {
+            grow(articles, engine);
+        } else {
             measure(articles, engine);
             ratios(articles, engine, 3);
         }

@@ -111,7 +111,7 @@ fn read_script(
         None => Err(Trouble::usage(format!("site {} has no place for a database", site.name))
             .because("this is an SQL script")
             .hint(format!("set database in [site.{}]", site.name))),
-        Some(DatabasePlace::Sqlite(_)) => {
+        Some(DatabasePlace::Sqlite(_) | DatabasePlace::SqliteThere(_)) => {
             let filled = room.0.join("script.db");
             let mut script = SqliteScript::create(&filled)?;
             each_statement(path, Dialect::Sqlite, &context.watch, &mut |line, statement| {

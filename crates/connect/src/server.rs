@@ -2,10 +2,9 @@
 //! and how the rows of a stream are changed in portions.
 
 use fernweh_core::digest::sha256;
-use fernweh_core::record::Row;
-use fernweh_ports::{Applied, Change, Record, Refreshing, Result, Trouble};
+use fernweh_core::record::{Row, Value};
+use fernweh_ports::{Applied, Change, Inlet, Record, Refreshing, Result, Trouble, pipe};
 use std::path::PathBuf;
-use std::sync::mpsc::sync_channel;
 
 /// How to reach a database on a server.
 #[derive(Clone, Debug)]
@@ -116,8 +115,44 @@ pub(crate) fn behind_others(shown: &str, message: String, others: &[String]) -> 
         .hint("end long-running queries of the site, then type the same command again")
 }
 
-/// Rows that are looked at, and changed in one transaction, together.
-const BATCH: usize = 500;
+/// Rows that go from one thread to another together, at most.
+const TOGETHER: usize = 500;
+/// Bytes of them, unless one row alone is larger.
+const WEIGHT: usize = 1 << 20;
+
+/// Hands rows over to another thread, several at once.
+pub(crate) struct Portions<'a> {
+    to: &'a Inlet<Vec<Row>>,
+    rows: Vec<Row>,
+    weight: usize,
+}
+
+impl<'a> Portions<'a> {
+    /// Nothing collected yet.
+    pub fn new(to: &'a Inlet<Vec<Row>>) -> Self {
+        Self { to, rows: Vec::new(), weight: 0 }
+    }
+
+    /// Adds a row.
+    pub fn add(&mut self, row: Row) -> Result<()> {
+        self.weight += row.iter().map(Value::weight).sum::<usize>();
+        self.rows.push(row);
+        if self.rows.len() < TOGETHER && self.weight < WEIGHT {
+            return Ok(());
+        }
+        self.close()
+    }
+
+    /// Hands over what waits; more rows may follow.
+    pub fn close(&mut self) -> Result<()> {
+        let rows = std::mem::take(&mut self.rows);
+        // Whoever has stopped taking them tells why.
+        match self.to.send(rows, std::mem::take(&mut self.weight)) {
+            true => Ok(()),
+            false => Err(Trouble::interrupted("the rows are not wanted any more")),
+        }
+    }
+}
 
 /// Collects the rows of a stream into batches, lets `visit` say what changes, and makes the
 /// changes with `apply`.
@@ -148,25 +183,14 @@ impl<'a> Batches<'a> {
     where
         R: FnOnce(&mut dyn FnMut(Row) -> Result<()>) -> Result<()> + Send,
     {
-        let (to, from) = sync_channel::<Vec<Row>>(2);
+        let (to, mut from) = pipe::<Vec<Row>>();
         std::thread::scope(|scope| {
             let reading = scope.spawn(move || {
-                let mut rows = Vec::new();
-                let read = read(&mut |row| {
-                    rows.push(row);
-                    if rows.len() < BATCH {
-                        return Ok(());
-                    }
-                    // Nobody listens any more: the changes have failed, which is told.
-                    let sent = to.send(std::mem::take(&mut rows));
-                    sent.map_err(|_| Trouble::interrupted("the rows are not wanted any more"))
-                });
-                if read.is_ok() {
-                    let _ = to.send(rows);
-                }
-                read
+                let mut portions = Portions::new(&to);
+                read(&mut |row| portions.add(row))?;
+                portions.close()
             });
-            let changed = from.iter().try_for_each(|rows| self.change(rows));
+            let changed = from.try_for_each(|rows| self.change(rows));
             drop(from);
             let read = reading.join().unwrap_or_else(|_| {
                 Err(Trouble::outside("reading the site's records ended unexpectedly"))

@@ -66,6 +66,11 @@ impl Value {
 /// The values of one record, in the order of the columns.
 pub type Row = Vec<Value>;
 
+/// Bytes that rows take in memory, about.
+pub fn weight_of(rows: &[Row]) -> usize {
+    rows.iter().flatten().map(Value::weight).sum()
+}
+
 /// A column as rewriting and writing need it.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Column {

@@ -29,12 +29,12 @@ fn each(
     archive: &ArchiveReader,
     dialect: Dialect,
     member: &Member,
-    visit: &mut dyn FnMut(&[u8]) -> Result<()>,
+    visit: &mut dyn FnMut(Vec<u8>) -> Result<()>,
 ) -> Result<()> {
     let broken = |error: ScriptError| refused(member, error);
     let mut script = script(archive, dialect, member)?;
     while let Some(statement) = script.next_statement().map_err(broken)? {
-        visit(&statement)?;
+        visit(statement)?;
     }
     Ok(())
 }
@@ -108,12 +108,15 @@ pub(crate) fn rows(
     if dialect == Dialect::Postgres {
         return copied_rows(archive, member, table, visit);
     }
-    each(archive, dialect, member, &mut |statement| match Insert::parse(dialect, statement)
-        .map_err(wrong)?
-    {
-        None => Ok(()),
-        Some(insert) if insert.table == table.name => visit(insert),
-        Some(insert) => Err(stranger(&insert.table)),
+    each(archive, dialect, member, &mut |statement| {
+        let found = Insert::parse(dialect, &statement).map_err(wrong)?;
+        // A very large statement goes before its rows are written.
+        drop(statement);
+        match found {
+            None => Ok(()),
+            Some(insert) if insert.table == table.name => visit(insert),
+            Some(insert) => Err(stranger(&insert.table)),
+        }
     })
 }
 
@@ -131,7 +134,7 @@ fn pages(
         visit(Insert { table, columns, rows })
     };
     each(archive, Dialect::Postgres, member, &mut |statement| {
-        found.extend(read_page(statement).map_err(|error| refused(member, error))?);
+        found.extend(read_page(&statement).map_err(|error| refused(member, error))?);
         if found.len() * PAGE as usize >= PORTION { hand_over(&mut found) } else { Ok(()) }
     })?;
     if found.is_empty() { Ok(()) } else { hand_over(&mut found) }
@@ -170,6 +173,7 @@ fn copied_rows(
                 weight += line.len();
                 portion.push(read_copy_row(&line, &kinds).map_err(wrong)?);
             }
+            drop(line);
             if !portion.is_empty() && (ends || weight >= PORTION) {
                 let rows = std::mem::take(&mut portion);
                 let (table, columns) = (head.table.clone(), head.columns.clone());

@@ -1,6 +1,6 @@
 //! Databases: reading them at one moment, building and switching them, editing cells.
 
-use crate::{FileSwap, Result};
+use crate::{FileSwap, NewFile, Result};
 use fernweh_core::finding::Check;
 use fernweh_core::record::{Row, Table, Value};
 use fernweh_core::sql::{Dialect, Statement};
@@ -96,11 +96,33 @@ pub trait DatabaseSource: Send {
         behind: Option<&Behind>,
         sink: &mut dyn FnMut(Row) -> Result<()>,
     ) -> Result<()>;
+    /// The same rows as lines of text, as an archive of this engine holds them, some at a time;
+    /// `false`, and no rows, if the engine has no such lines.
+    fn lines(
+        &mut self,
+        table: &Table,
+        behind: Option<&Behind>,
+        sink: &mut dyn FnMut(Lines) -> Result<()>,
+    ) -> Result<bool> {
+        let _ = (table, behind, sink);
+        Ok(false)
+    }
     /// Whether the rows of a table come in the order of whole numbers that are its key, so
     /// that reading can go on behind one of them.
     fn in_order(&mut self, table: &Table) -> Result<bool>;
     /// Connects anew after the connection was lost; what was one moment is so no longer.
     fn reopen(&mut self) -> Result<()>;
+}
+
+/// Rows of a table as lines of text, each with its line break.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Lines {
+    /// The lines.
+    pub text: Vec<u8>,
+    /// How many they are.
+    pub rows: u64,
+    /// The key of the last one, if it is made of whole numbers.
+    pub last: Option<Behind>,
 }
 
 /// A place among the rows of a table: the whole numbers, in decimal digits, that are the key
@@ -299,6 +321,11 @@ pub trait DatabaseTarget: Send {
     /// These tables go with the old state, although nothing takes their place. Said before
     /// `finish`.
     fn remove(&mut self, tables: &[String]);
+    /// The new database as a file that is still to be put among the new files of the site.
+    /// Asked after `finish`.
+    fn new_file(&mut self) -> Result<Option<NewFile>> {
+        Ok(None)
+    }
     /// Builds what needs rows, as far as that is possible beside the old state, and plans
     /// the switch.
     fn finish(&mut self, afterwards: &[Statement]) -> Result<DatabaseSwap>;

@@ -79,6 +79,14 @@ pub struct FileSwap {
     pub had_old: bool,
 }
 
+/// A file that is to be put among new ones.
+pub struct NewFile {
+    /// Its path below the site's folder, size and properties.
+    pub entry: Entry,
+    /// Its bytes.
+    pub content: Box<dyn Read>,
+}
+
 /// A file tree that is built beside the old one and takes its place.
 pub trait FileTarget: Send {
     /// Where it is, for people.

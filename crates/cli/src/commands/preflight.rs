@@ -3,6 +3,7 @@
 use crate::args::Half;
 use crate::config::Config;
 use crate::context::Context;
+use crate::hosts::FilesPlace;
 use crate::render::{Page, count, duration, size};
 use crate::site::{DatabasePlace, Site};
 use fernweh_core::finding::Check;
@@ -163,6 +164,10 @@ fn same_database(from: &Site, to: &Site) -> Check {
         (Some(DatabasePlace::Sqlite(a)), Some(DatabasePlace::Sqlite(b))) => {
             let real = |path: &std::path::Path| path.canonicalize().unwrap_or(path.to_owned());
             real(a) == real(b)
+        }
+        (Some(DatabasePlace::SqliteThere(a)), Some(DatabasePlace::SqliteThere(b))) => {
+            let host = |site: &Site| site.files.as_ref().map(FilesPlace::shown);
+            host(from) == host(to) && a == b
         }
         (Some(a), Some(b)) => {
             let (one, other) = (from.database_server(a), to.database_server(b));

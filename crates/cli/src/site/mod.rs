@@ -9,6 +9,7 @@ use crate::config::{Config, SiteSection, distance};
 use crate::hosts::{FilesPlace, Hosts};
 use crate::secrets::expanded;
 use fernweh_connect::server::ServerAddress;
+use fernweh_connect::sqlite::FarCopy;
 use fernweh_connect::ssh::Tunnel;
 use fernweh_core::address::WebAddress;
 use fernweh_core::settings::{Role, Setting};
@@ -35,16 +36,19 @@ pub struct Site {
     section: SiteSection,
     folder: PathBuf,
     hosts: Hosts,
-    /// A database file of another host, as the site's settings name it.
-    elsewhere: RefCell<Option<String>>,
+    /// The copy that was made of a database file of another host.
+    copy: RefCell<Option<FarCopy>>,
     tunnel: RefCell<Option<Tunnel>>,
 }
 
 /// Where a database is.
 #[derive(Clone, Debug)]
 pub enum DatabasePlace {
-    /// A SQLite file.
+    /// A SQLite file of this machine.
     Sqlite(PathBuf),
+    /// A SQLite file of the host where the site's files are, as it is written: from the site's
+    /// folder on, or from the root.
+    SqliteThere(String),
     /// A MariaDB or MySQL server.
     Mariadb(ServerAddress),
     /// A PostgreSQL server.
@@ -56,6 +60,7 @@ impl DatabasePlace {
     pub fn shown(&self) -> String {
         match self {
             Self::Sqlite(path) => format!("sqlite:{}", path.display()),
+            Self::SqliteThere(path) => format!("sqlite:{path}"),
             Self::Mariadb(address) => address.shown("mariadb"),
             Self::Postgres(address) => address.shown("postgres"),
         }
@@ -65,6 +70,7 @@ impl DatabasePlace {
     pub fn name(&self) -> String {
         match self {
             Self::Sqlite(path) => path.display().to_string(),
+            Self::SqliteThere(path) => path.clone(),
             Self::Mariadb(address) => address.database.clone(),
             Self::Postgres(address) => address.database.clone(),
         }
@@ -122,7 +128,7 @@ impl Site {
             learned_from: None,
             section,
             hosts: Hosts::default(),
-            elsewhere: RefCell::default(),
+            copy: RefCell::default(),
             tunnel: RefCell::default(),
         };
         if let Some(text) = site.section.database.clone() {
@@ -147,10 +153,25 @@ impl Site {
 
     /// Where the database file lies below the site's folder, if it does.
     pub fn inside_files(&self) -> Option<String> {
-        let Some(DatabasePlace::Sqlite(path)) = &self.database else { return None };
+        let path = match &self.database {
+            Some(DatabasePlace::Sqlite(path)) => path,
+            Some(DatabasePlace::SqliteThere(path)) => return self.inside_there(path),
+            _ => return None,
+        };
         let root = self.files.as_ref()?.local()?;
         let path = absolute(path);
         path.strip_prefix(absolute(root)).ok().map(|inside| inside.to_string_lossy().into_owned())
+    }
+
+    /// The same for a file of another host.
+    fn inside_there(&self, path: &str) -> Option<String> {
+        let Some(FilesPlace::Remote(place)) = &self.files else { return None };
+        if !path.starts_with('/') {
+            return Some(path.trim_start_matches("./").to_owned());
+        }
+        let root = String::from_utf8_lossy(&place.path);
+        let inside = path.strip_prefix(root.as_ref())?.trim_start_matches('/');
+        path.ends_with(&format!("/{inside}")).then(|| inside.to_owned())
     }
 
     /// The new value of a connection setting of this site, among all of its file.
@@ -161,6 +182,10 @@ impl Site {
                     Some(inside) if !setting.value.starts_with('/') => inside,
                     _ => absolute(path).display().to_string(),
                 }),
+                _ => None,
+            },
+            DatabasePlace::SqliteThere(path) => match setting.role {
+                Role::File => Some(self.inside_files().unwrap_or_else(|| path.clone())),
                 _ => None,
             },
             DatabasePlace::Mariadb(address) | DatabasePlace::Postgres(address) => {
@@ -211,11 +236,6 @@ impl Site {
     /// Which halves of the site a command works on.
     pub fn halves(&self, only: Option<Half>) -> Result<(bool, bool)> {
         let wanted = (only != Some(Half::Files), only != Some(Half::Database));
-        if let Some(path) = &*self.elsewhere.borrow()
-            && wanted.0
-        {
-            return Err(sqlite_elsewhere(path));
-        }
         let missing = |what: &str| {
             Err(Trouble::usage(format!("site {} has no {what}", self.name))
                 .hint(format!("set {what} in [site.{}]", self.name)))
@@ -226,16 +246,6 @@ impl Site {
             _ => Ok((wanted.0 && self.database.is_some(), wanted.1 && self.files.is_some())),
         }
     }
-}
-
-fn sqlite_elsewhere(path: &str) -> Trouble {
-    Trouble::usage("a SQLite database on another host cannot be reached")
-        .at(path.to_owned())
-        .because("it is a file there, and reading it while the site writes would tear it")
-        .hint(
-            "stop the site, then move its files with --only files: the database goes along as the \
-             file that it is",
-        )
 }
 
 /// The new value of a setting that leads to a server.

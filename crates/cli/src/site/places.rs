@@ -30,7 +30,10 @@ impl Site {
     pub(super) fn database_place(&self, text: &str) -> Result<DatabasePlace> {
         if let Some(path) = text.strip_prefix("sqlite:") {
             let path = path.strip_prefix("//").unwrap_or(path);
-            return Ok(DatabasePlace::Sqlite(below(&self.folder, path)));
+            return Ok(match &self.files {
+                Some(FilesPlace::Remote(_)) => DatabasePlace::SqliteThere(path.to_owned()),
+                _ => DatabasePlace::Sqlite(below(&self.folder, path)),
+            });
         }
         let example = "as in mariadb://user@127.0.0.1:3306/name or sqlite:data/site.db";
         let url = Url::parse(text).map_err(|error| {
@@ -100,10 +103,7 @@ impl Site {
         let place = match value(Role::File).filter(|path| !path.is_empty()) {
             Some(path) => match self.files.as_ref().and_then(FilesPlace::local) {
                 Some(root) => DatabasePlace::Sqlite(root.join(path)),
-                None => {
-                    self.elsewhere.replace(Some(path));
-                    return Ok(None);
-                }
+                None => DatabasePlace::SqliteThere(path),
             },
             None => {
                 let host = value(Role::Host).unwrap_or_else(|| "localhost".into());

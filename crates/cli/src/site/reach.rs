@@ -10,7 +10,10 @@ use fernweh_connect::mariadb::{MariadbEditor, MariadbSource, MariadbTarget};
 use fernweh_connect::postgres::{PostgresEditor, PostgresSource, PostgresTarget};
 use fernweh_connect::remote::{RemoteEditor, RemoteSource, RemoteTarget, Tree};
 use fernweh_connect::server::{ServerAddress, Through};
-use fernweh_connect::sqlite::{SqliteEditor, SqliteKeeper, SqliteSource, SqliteTarget};
+use fernweh_connect::sqlite::{
+    FarDatabase, FarEditor, FarPlace, FarTarget, SqliteEditor, SqliteKeeper, SqliteSource,
+    SqliteTarget,
+};
 use fernweh_connect::ssh::{SshAddress, Tunnel, TunnelEnd, Way};
 use fernweh_flow::rewrite::Parts;
 use fernweh_flow::unpack::Targets;
@@ -70,6 +73,31 @@ impl Site {
         Ok(tunnel)
     }
 
+    /// A database file of the host where the site's files are.
+    fn far(&self, path: &str) -> Result<FarDatabase> {
+        let Some(FilesPlace::Remote(place)) = &self.files else {
+            return Err(Trouble::usage("the site's files are on no other host"));
+        };
+        let (tree, root) = self.file_tree(place)?;
+        let shell = match place.protocol {
+            Protocol::Sftp => Some(self.hosts.session(&self.ssh_of(place)?)?),
+            Protocol::Ftp | Protocol::Ftps => None,
+        };
+        let path = match path.starts_with('/') {
+            true => path.as_bytes().to_vec(),
+            false => [&root, &b"/"[..], path.trim_start_matches("./").as_bytes()].concat(),
+        };
+        let here = self.folder.join(".fernweh/fetched").join(&self.name);
+        Ok(FarDatabase { tree, path, shell, here })
+    }
+
+    /// The login that serves files over SFTP.
+    fn ssh_of(&self, place: &RemotePlace) -> Result<SshAddress> {
+        let login = self.login("files", self.section.password.files.as_ref())?;
+        let user = place.user.as_deref();
+        SshAddress::complete(&place.host, place.port, user, login.password, login.key)
+    }
+
     /// The files on another host, and the folder there.
     pub(super) fn file_tree(&self, place: &RemotePlace) -> Result<(Arc<dyn Tree>, Vec<u8>)> {
         self.hosts.tree(place, &|| self.login("files", self.section.password.files.as_ref()))
@@ -91,6 +119,13 @@ impl Site {
         Ok(match &self.database {
             None => None,
             Some(DatabasePlace::Sqlite(path)) => Some(Box::new(SqliteSource::open(path)?)),
+            Some(DatabasePlace::SqliteThere(path)) => {
+                let far = self.far(path)?;
+                let copy = far.copy()?.ok_or_else(|| no_database(&far))?;
+                let source = SqliteSource::open(&copy.path())?;
+                self.copy.replace(Some(copy));
+                Some(Box::new(source))
+            }
             Some(DatabasePlace::Mariadb(address)) => {
                 Some(Box::new(MariadbSource::open(&self.reached(address)?)?))
             }
@@ -105,6 +140,9 @@ impl Site {
         Ok(match &self.database {
             None => None,
             Some(DatabasePlace::Sqlite(path)) => Some(Box::new(SqliteEditor::open(path)?)),
+            Some(DatabasePlace::SqliteThere(path)) => {
+                Some(Box::new(FarEditor::open(self.far(path)?)?))
+            }
             Some(DatabasePlace::Mariadb(address)) => {
                 Some(Box::new(MariadbEditor::open(&self.reached(address)?)?))
             }
@@ -154,6 +192,13 @@ impl Site {
                 DatabasePlace::Postgres(address) => {
                     Box::new(PostgresTarget::open(&self.reached(address)?, run)?)
                 }
+                DatabasePlace::SqliteThere(path) => {
+                    let place = match self.inside_files() {
+                        Some(inside) if halves.1 => FarPlace::WithFiles(inside),
+                        _ => FarPlace::Beside,
+                    };
+                    Box::new(FarTarget::new(self.far(path)?, place, run))
+                }
                 DatabasePlace::Sqlite(path) => match (&local, self.inside_files()) {
                     (Some(files), Some(inside)) => {
                         Box::new(SqliteTarget::inside(path, &files.built().join(inside)))
@@ -174,14 +219,24 @@ impl Site {
             }
             _ => None,
         };
+        let far = match (&remote, &self.database, self.inside_files()) {
+            (Some(_), Some(DatabasePlace::SqliteThere(path)), Some(inside)) if !halves.0 => {
+                Some((self.far(path)?, inside))
+            }
+            _ => None,
+        };
         let mut files = match (&mut local, &mut remote) {
             (Some(target), _) => Some(target as &mut dyn FileTarget),
             (None, Some(target)) => Some(target as &mut dyn FileTarget),
             _ => None,
         };
-        let mut keep = keeper.as_mut().map(|keeper| move || keeper.keep());
+        let mut keep = move || match (&mut keeper, &far) {
+            (Some(keeper), _) => keeper.keep().map(|()| None),
+            (None, Some((far, inside))) => far.kept(inside),
+            (None, None) => Ok(None),
+        };
         let mut targets = Targets {
-            keeper: keep.as_mut().map(|keep| keep as &mut dyn FnMut() -> Result<()>),
+            keeper: Some(&mut keep),
             database: database.as_mut().map(|target| &mut **target as &mut dyn DatabaseTarget),
             files: files.as_mut().map(|target| &mut **target as &mut dyn FileTarget),
             own: own.as_mut().map(|source| &mut **source as &mut dyn DatabaseSource),
@@ -243,10 +298,7 @@ impl Site {
         match &self.files {
             Some(FilesPlace::Remote(place)) if place.protocol == Protocol::Sftp => {
                 let (_, root) = self.file_tree(place)?;
-                let login = self.login("files", self.section.password.files.as_ref())?;
-                let user = place.user.as_deref();
-                let ssh =
-                    SshAddress::complete(&place.host, place.port, user, login.password, login.key)?;
+                let ssh = self.ssh_of(place)?;
                 let folder = String::from_utf8_lossy(&root).replace('\'', "'\\''");
                 let ran = self.hosts.session(&ssh)?.run(&format!("cd '{folder}' && {command}"))?;
                 Ok((ran.status == Some(0), ran.printed))
@@ -267,4 +319,11 @@ impl Site {
             }
         }
     }
+}
+
+fn no_database(far: &FarDatabase) -> Trouble {
+    Trouble::outside("cannot open the site's database")
+        .at(far.shown())
+        .because("there is no such file")
+        .hint("check the path of database")
 }

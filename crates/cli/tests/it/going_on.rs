@@ -145,7 +145,11 @@ fn one_large_table(old: &Place) -> Vec<String> {
         Place::Mariadb { .. } => {
             "INSERT INTO pages SELECT seq DIV 100, seq, repeat(md5(seq), 40) FROM seq_1_to_60000"
         }
-        _ => {
+        Place::Postgres { .. } => {
+            "INSERT INTO pages SELECT n / 100, n, repeat(md5(n::text), 40) \
+             FROM generate_series(1, 60000) n; ANALYZE pages"
+        }
+        Place::Sqlite(_) => {
             "WITH RECURSIVE c(n) AS (SELECT 1 UNION ALL SELECT n + 1 FROM c WHERE n < 60000) \
              INSERT INTO pages SELECT n / 100, n, replace(hex(zeroblob(640)), '00', n) FROM c"
         }
@@ -154,9 +158,11 @@ fn one_large_table(old: &Place) -> Vec<String> {
         Place::Mariadb { .. } => {
             "section bigint, id int unsigned, note text, PRIMARY KEY (section, id)"
         }
-        _ => "section integer, id INTEGER PRIMARY KEY, note text",
+        Place::Postgres { .. } => "section bigint, id int, note text, PRIMARY KEY (section, id)",
+        Place::Sqlite(_) => "section integer, id INTEGER PRIMARY KEY, note text",
     };
-    vec![format!("CREATE TABLE pages ({key})"), rows.into()]
+    let make = format!("CREATE TABLE pages ({key})");
+    std::iter::once(make).chain(rows.split("; ").map(str::to_owned)).collect()
 }
 
 /// A table is read on behind the last row that is sure: what was before it stays as it was.
@@ -185,9 +191,8 @@ fn goes_on_within_a_table(scene: &Scene, old: &Place, new: &Place) {
     scene.done("undo new --let-go");
 }
 
-#[test]
-fn packing_goes_on_within_a_table_of_mariadb() {
-    let (_folder, mut server, scene, old, new) = unsteady(Server::Mariadb);
+fn packing_goes_on_within_a_table(kind: Server) {
+    let (_folder, mut server, scene, old, new) = unsteady(kind);
     goes_on_within_a_table(&scene, &old, &new);
     // The server falls over in the middle of it: the rows that are read are kept.
     let line = "pack old --tables pages -o fall.fernweh.tar";
@@ -201,6 +206,16 @@ fn packing_goes_on_within_a_table_of_mariadb() {
     let sql = "SELECT id FROM pages WHERE note = 'later'";
     let found = Database::open(&new).unwrap().ask(sql).unwrap();
     assert_eq!(found, [[Some("59999".to_owned())]]);
+}
+
+#[test]
+fn packing_goes_on_within_a_table_of_mariadb() {
+    packing_goes_on_within_a_table(Server::Mariadb);
+}
+
+#[test]
+fn packing_goes_on_within_a_table_of_postgres() {
+    packing_goes_on_within_a_table(Server::Postgres);
 }
 
 #[test]

@@ -4,6 +4,7 @@ mod archives;
 mod configuration;
 mod crashes;
 mod documents;
+mod far_sqlite;
 mod going_on;
 mod hosts;
 mod journey;

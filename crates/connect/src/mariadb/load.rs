@@ -6,7 +6,7 @@
 
 use super::{Link, message, quoted};
 use bytes::Bytes;
-use fernweh_core::record::{Row, Value};
+use fernweh_core::record::{Row, Value, weight_of};
 use fernweh_core::sql::write_load_row;
 use fernweh_ports::Result;
 use futures_util::{StreamExt, stream};
@@ -51,7 +51,7 @@ impl Loader {
             None => *self.prepared.insert(takes_prepared(link)?),
         };
         link.run("SAVEPOINT loaded")?;
-        let sent = match rows.iter().flatten().map(Value::weight).sum::<usize>() <= prepared {
+        let sent = match weight_of(rows) <= prepared {
             true => execute(link, name, columns, rows),
             false => load(link, name, columns, rows),
         };

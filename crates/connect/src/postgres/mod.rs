@@ -11,6 +11,7 @@ mod foresee;
 mod fragments;
 mod large_objects;
 mod order;
+mod readers;
 mod source;
 mod switch;
 mod target;

@@ -4,6 +4,7 @@ use super::catalog::{Class, Id, Sort, Unit, cells, needs, units};
 use super::describe::{describe, in_list, list, no_member, schemas};
 use super::fragments::{Fragment, Phase, fragments, positions};
 use super::order::{in_order, with_dependents, with_needs};
+use super::readers::{self, Collected, Readers};
 use super::{Link, large_objects, quoted, text};
 use crate::server::ServerAddress;
 use fernweh_core::finding::Check;
@@ -11,7 +12,7 @@ use fernweh_core::record::{LARGE_OBJECTS, Row, Table};
 use fernweh_core::rewrite::ColumnText;
 use fernweh_core::sql::{Dialect, Kind, Qualified, Statement, read_copy_row};
 use fernweh_ports::{
-    Behind, DatabaseSource, Overview, Result, Scope, Structure, TableInfo, Tally, Trouble, counted,
+    Behind, DatabaseSource, Lines, Overview, Result, Scope, Structure, TableInfo, Tally, Trouble, counted,
 };
 use futures_util::{StreamExt, pin_mut};
 use std::collections::{BTreeMap, BTreeSet};
@@ -22,12 +23,15 @@ pub struct PostgresSource {
     address: ServerAddress,
     /// The numbers of the large objects that its structure names.
     large: Vec<u32>,
+    /// Further connections for large tables.
+    readers: Readers,
 }
 
 impl PostgresSource {
     /// Logs in.
     pub fn open(address: &ServerAddress) -> Result<Self> {
-        Ok(Self { link: Link::open(address)?, address: address.clone(), large: Vec::new() })
+        let (link, address) = (Link::open(address)?, address.clone());
+        Ok(Self { link, address, large: Vec::new(), readers: Readers::default() })
     }
 }
 
@@ -254,6 +258,7 @@ fn sequences_of(link: &mut Link, kept: &BTreeSet<Id>) -> Result<Vec<Id>> {
 
 impl DatabaseSource for PostgresSource {
     fn reopen(&mut self) -> Result<()> {
+        self.readers = Readers::default();
         self.link = Link::open(&self.address)?;
         Ok(())
     }
@@ -263,7 +268,7 @@ impl DatabaseSource for PostgresSource {
     }
 
     fn begin(&mut self) -> Result<Vec<String>> {
-        self.link.run("BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY")?;
+        self.link.run(BEGIN)?;
         // The first question fixes the moment.
         self.link.one("SELECT 1")?;
         Ok(Vec::new())
@@ -276,19 +281,35 @@ impl DatabaseSource for PostgresSource {
         Ok(structure)
     }
 
-    fn in_order(&mut self, _: &Table) -> Result<bool> {
-        // Rows come as they lie; sorting them first would cost more than reading them again.
-        Ok(false)
+    fn in_order(&mut self, table: &Table) -> Result<bool> {
+        readers::in_order(&mut self.link, table)
     }
 
     fn rows(
         &mut self,
         table: &Table,
-        _: Option<&Behind>,
+        behind: Option<&Behind>,
         sink: &mut dyn FnMut(Row) -> Result<()>,
     ) -> Result<()> {
         if table.name == LARGE_OBJECTS {
             return large_objects::pages(&mut self.link, &self.large, sink);
+        }
+        let kinds: Vec<_> = table.columns.iter().map(|column| column.text).collect();
+        self.lines(table, behind, &mut |lines| {
+            let lines = lines.text.split_inclusive(|byte| *byte == b'\n');
+            lines.into_iter().try_for_each(|line| sink(row_of(line, &table.name, &kinds)?))
+        })?;
+        Ok(())
+    }
+
+    fn lines(
+        &mut self,
+        table: &Table,
+        behind: Option<&Behind>,
+        sink: &mut dyn FnMut(Lines) -> Result<()>,
+    ) -> Result<bool> {
+        if table.name == LARGE_OBJECTS {
+            return Ok(false);
         }
         let place = Qualified::parse(&table.name);
         let partitioned = self.link.one(&format!(
@@ -296,11 +317,23 @@ impl DatabaseSource for PostgresSource {
             text(&place.sql())
         ))?;
         if partitioned.as_deref() == Some("p") {
-            return Ok(());
+            return Ok(true);
         }
-        stream(&mut self.link, table, sink)
+        let parts = readers::parts(&mut self.link, table, behind)?;
+        match parts.is_empty() && behind.is_none() {
+            true => {
+                let mut lines = Collected::new(table, sink);
+                copy_lines(&mut self.link, &copy_of(table), &mut |line| lines.add(line))?;
+                lines.close()?;
+            }
+            false => self.readers.read((&mut self.link, &self.address), table, &parts, sink)?,
+        }
+        Ok(true)
     }
 }
+
+/// Begins to read at one moment.
+pub(super) const BEGIN: &str = "BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY";
 
 /// Reads all rows of a table itself, without those of its heirs.
 pub(super) fn stream(
@@ -309,11 +342,16 @@ pub(super) fn stream(
     sink: &mut dyn FnMut(Row) -> Result<()>,
 ) -> Result<()> {
     let kinds: Vec<_> = table.columns.iter().map(|column| column.text).collect();
+    copy_out(link, &table.name, &copy_of(table), &kinds, sink)
+}
+
+/// The statement that reads a whole table.
+fn copy_of(table: &Table) -> String {
     let names: Vec<String> = table.columns.iter().map(|column| quoted(&column.name)).collect();
     let place = Qualified::parse(&table.name).sql();
     // A table can be without columns of its own.
     let names = if names.is_empty() { String::new() } else { format!(" ({})", names.join(", ")) };
-    copy_out(link, &table.name, &format!("COPY {place}{names} TO STDOUT"), &kinds, sink)
+    format!("COPY {place}{names} TO STDOUT")
 }
 
 /// The rows that a `COPY` gives.
@@ -324,19 +362,27 @@ pub(super) fn copy_out(
     kinds: &[Option<ColumnText>],
     sink: &mut dyn FnMut(Row) -> Result<()>,
 ) -> Result<()> {
-    let Link { runtime, client, .. } = link;
+    copy_lines(link, query, &mut |line| sink(row_of(line, table, kinds)?))
+}
+
+fn row_of(line: &[u8], table: &str, kinds: &[Option<ColumnText>]) -> Result<Row> {
+    let line = line.strip_suffix(b"\n").unwrap_or(line);
     let unreadable = || Trouble::damaged("the server sent a row that cannot be read").at(table);
+    read_copy_row(line, kinds).map_err(|_| unreadable())
+}
+
+/// The lines that a `COPY` gives, each with its line break.
+pub(super) fn copy_lines(
+    link: &mut Link,
+    query: &str,
+    sink: &mut dyn FnMut(&[u8]) -> Result<()>,
+) -> Result<()> {
+    let Link { runtime, client, .. } = link;
     let outcome: std::result::Result<Result<()>, tokio_postgres::Error> = runtime.block_on(async {
         let lines = client.copy_out(query).await?;
         pin_mut!(lines);
         while let Some(line) = lines.next().await {
-            let line = line?;
-            let line = line.strip_suffix(b"\n").unwrap_or(&line);
-            let row = match read_copy_row(line, kinds) {
-                Ok(row) => row,
-                Err(_) => return Ok(Err(unreadable())),
-            };
-            if let Err(stop) = sink(row) {
+            if let Err(stop) = sink(&line?) {
                 return Ok(Err(stop));
             }
         }

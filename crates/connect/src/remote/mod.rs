@@ -5,6 +5,7 @@
 //! these steps here, once for all protocols.
 
 mod editor;
+pub(crate) mod single;
 mod source;
 mod switch;
 mod target;

@@ -115,7 +115,7 @@ impl RemoteTarget {
         let tree = self.tree.clone();
         let mut refused = None;
         for place in self.workshops() {
-            match open(&*tree, &place).await {
+            match open_at(&*tree, &place).await {
                 Ok(()) => {
                     self.workshop = Some(place);
                     return Ok(());
@@ -296,7 +296,7 @@ impl RemoteTarget {
     }
 }
 
-async fn open(tree: &dyn Tree, place: &[u8]) -> Result<()> {
+pub(super) async fn open_at(tree: &dyn Tree, place: &[u8]) -> Result<()> {
     // The folders on the way, from the first that is missing.
     let mut missing = vec![place];
     while let Some(folder) = missing.last().map(|path| split(path).0)

@@ -1,12 +1,14 @@
 //! SQLite, the embedded default.
 
 mod editor;
+mod far;
 mod keeper;
 mod script;
 mod source;
 mod target;
 
 pub use editor::SqliteEditor;
+pub use far::{FarCopy, FarDatabase, FarEditor, FarPlace, FarTarget};
 pub use keeper::SqliteKeeper;
 pub use script::SqliteScript;
 pub use source::SqliteSource;

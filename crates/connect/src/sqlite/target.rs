@@ -17,7 +17,7 @@ use std::path::{Path, PathBuf};
 
 /// A database file that is to be replaced.
 pub struct SqliteTarget {
-    path: PathBuf,
+    pub(super) path: PathBuf,
     built: PathBuf,
     /// The file lies inside the site's files and changes places with them.
     with_files: bool,
@@ -254,7 +254,7 @@ impl SqliteTarget {
     }
 
     /// Brings everything into the one file, so that it can be moved.
-    fn settle(path: &Path) -> rusqlite::Result<()> {
+    pub(super) fn settle(path: &Path) -> rusqlite::Result<()> {
         if !companions(path).iter().any(|file| file.exists()) {
             return Ok(());
         }

@@ -2,7 +2,7 @@
 //! values, `\\N` for NULL, a backslash before what would end a value or a line
 //! (PostgreSQL documentation, `COPY`, "Text Format").
 
-use super::escape::{Letters, letters, write_escaped};
+use super::escape::{Letters, PIECE, letters, write_escaped};
 use super::statement::StatementError;
 use super::{Dialect, Qualified, quote_name};
 use crate::digest::{from_hex, write_hex};
@@ -35,6 +35,40 @@ pub fn write_copy_row(row: &[Value], out: &mut Vec<u8>) {
         out.extend_from_slice(b"\\\\x");
         write_hex(bytes, out);
     });
+}
+
+/// The same as [`write_copy_row`], for rows that are too large to be held a second time as
+/// text: hands pieces of bounded size to `emit`.
+pub fn copy_row_in_pieces<E>(
+    row: &[Value],
+    emit: &mut dyn FnMut(&[u8]) -> Result<(), E>,
+) -> Result<(), E> {
+    let mut out = Vec::new();
+    for (number, value) in row.iter().enumerate() {
+        if number > 0 {
+            out.push(b'\t');
+        }
+        let Some(bytes) = value.bytes().filter(|bytes| bytes.len() > PIECE) else {
+            write_copy_row(std::slice::from_ref(value), &mut out);
+            // The line does not end here.
+            out.pop();
+            continue;
+        };
+        let text = matches!(value, Value::Text(_));
+        if !text {
+            out.extend_from_slice(b"\\\\x");
+        }
+        for piece in bytes.chunks(PIECE) {
+            match text {
+                true => write_escaped(piece, &COPY_LETTERS, &mut out),
+                false => write_hex(piece, &mut out),
+            }
+            emit(&out)?;
+            out.clear();
+        }
+    }
+    out.push(b'\n');
+    emit(&out)
 }
 
 /// Writes a row as one line for MariaDB's `LOAD DATA` with its usual separators, which
@@ -159,6 +193,19 @@ mod tests {
             prop_assert_eq!(line.iter().filter(|byte| **byte == b'\n').count(), 1);
             prop_assert_eq!(line.pop(), Some(b'\n'));
             prop_assert_eq!(read_copy_row(&line, &KINDS).unwrap(), row);
+        }
+
+        #[test]
+        fn a_row_in_pieces_is_the_same_row(text: Vec<u8>, bytes: Vec<u8>) {
+            let row = vec![Value::Text(text), Value::Null, Value::Bytes(bytes)];
+            let (mut whole, mut pieces) = (Vec::new(), Vec::new());
+            write_copy_row(&row, &mut whole);
+            let mut emit = |piece: &[u8]| {
+                pieces.extend_from_slice(piece);
+                Ok::<_, ()>(())
+            };
+            copy_row_in_pieces(&row, &mut emit).unwrap();
+            prop_assert_eq!(pieces, whole);
         }
 
         #[test]

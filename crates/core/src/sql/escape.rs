@@ -14,6 +14,10 @@ pub(super) const fn letters(pairs: &[(u8, u8)]) -> Letters {
     table
 }
 
+/// Bytes of a value that are written at once where it is written in pieces; tests cross the
+/// borders with small values.
+pub(super) const PIECE: usize = if cfg!(test) { 8 } else { 1 << 20 };
+
 /// Bytes that are looked at together; the compiler makes a few instructions of it.
 const TOGETHER: usize = 32;
 

@@ -5,7 +5,7 @@
 //! `SET NAMES binary`, so that the bytes of every character set arrive as they are.
 //! PostgreSQL: strings with `standard_conforming_strings = on`; its rows travel as `COPY`.
 
-use super::escape::{Letters, letters, write_escaped};
+use super::escape::{Letters, PIECE, letters, write_escaped};
 use super::{Dialect, Statement};
 use crate::digest::write_hex;
 use crate::record::Value;
@@ -35,6 +35,49 @@ pub fn write_row(dialect: Dialect, row: &[Value], out: &mut Vec<u8>) {
         write_value(dialect, value, out);
     }
     out.push(b')');
+}
+
+/// The same as [`write_row`], for rows that are too large to be held a second time as text:
+/// hands pieces of bounded size to `emit`.
+pub fn row_in_pieces<E>(
+    dialect: Dialect,
+    row: &[Value],
+    emit: &mut dyn FnMut(&[u8]) -> Result<(), E>,
+) -> Result<(), E> {
+    let mut out = Vec::new();
+    for (number, value) in row.iter().enumerate() {
+        out.push(if number == 0 { b'(' } else { b',' });
+        match value.bytes().filter(|bytes| bytes.len() > PIECE) {
+            None => write_value(dialect, value, &mut out),
+            Some(bytes) => {
+                let text = matches!(value, Value::Text(_)) && !is_odd(dialect, bytes);
+                let (begin, end): (&[u8], &[u8]) = match (value, text) {
+                    (_, true) => (b"'", b"'"),
+                    (Value::Text(_), false) => (b"CAST(x'", b"' AS TEXT)"),
+                    _ if dialect == Dialect::Postgres => (b"'\\x", b"'"),
+                    _ => (b"x'", b"'"),
+                };
+                out.extend_from_slice(begin);
+                for piece in bytes.chunks(PIECE) {
+                    match (text, dialect) {
+                        (false, _) => write_hex(piece, &mut out),
+                        (true, Dialect::Mariadb) => write_escaped(piece, &MARIADB_LETTERS, &mut out),
+                        (true, _) => write_doubled_within(piece, &mut out),
+                    }
+                    emit(&out)?;
+                    out.clear();
+                }
+                out.extend_from_slice(end);
+            }
+        }
+    }
+    out.push(b')');
+    emit(&out)
+}
+
+/// Whether a text cannot stand between quotes as it is.
+fn is_odd(dialect: Dialect, text: &[u8]) -> bool {
+    dialect == Dialect::Sqlite && (text.contains(&0) || std::str::from_utf8(text).is_err())
 }
 
 fn write_value(dialect: Dialect, value: &Value, out: &mut Vec<u8>) {
@@ -71,7 +114,7 @@ fn real(number: f64) -> String {
 }
 
 fn write_sqlite_text(text: &[u8], out: &mut Vec<u8>) {
-    if text.contains(&0) || std::str::from_utf8(text).is_err() {
+    if is_odd(Dialect::Sqlite, text) {
         out.extend_from_slice(b"CAST(x'");
         write_hex(text, out);
         out.extend_from_slice(b"' AS TEXT)");
@@ -83,6 +126,12 @@ fn write_sqlite_text(text: &[u8], out: &mut Vec<u8>) {
 /// A text in quotes, in which only the quote itself is special.
 fn write_doubled(text: &[u8], out: &mut Vec<u8>) {
     out.push(b'\'');
+    write_doubled_within(text, out);
+    out.push(b'\'');
+}
+
+/// A text, or a part of one, as it stands between such quotes.
+fn write_doubled_within(text: &[u8], out: &mut Vec<u8>) {
     let mut rest = text;
     while let Some(at) = memchr::memchr(b'\'', rest) {
         out.extend_from_slice(&rest[..=at]);
@@ -90,7 +139,6 @@ fn write_doubled(text: &[u8], out: &mut Vec<u8>) {
         rest = &rest[at + 1..];
     }
     out.extend_from_slice(rest);
-    out.push(b'\'');
 }
 
 /// The escapes of MariaDB's string literals.
@@ -152,4 +200,28 @@ pub fn write_structure(dialect: Dialect, statements: &[Statement]) -> Vec<u8> {
         out.extend_from_slice(if commented { b"\n;\n" } else { b";\n" });
     }
     out
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    proptest! {
+        #[test]
+        fn a_row_in_pieces_is_the_same_row(odd: Vec<u8>, text: String, bytes: Vec<u8>) {
+            let text = Value::Text(text.into_bytes());
+            let row = vec![Value::Integer(1), Value::Text(odd), text, Value::Bytes(bytes)];
+            for dialect in [Dialect::Sqlite, Dialect::Mariadb, Dialect::Postgres] {
+                let (mut whole, mut pieces) = (Vec::new(), Vec::new());
+                write_row(dialect, &row, &mut whole);
+                let mut emit = |piece: &[u8]| {
+                    pieces.extend_from_slice(piece);
+                    Ok::<_, ()>(())
+                };
+                row_in_pieces(dialect, &row, &mut emit).unwrap();
+                prop_assert_eq!(pieces, whole);
+            }
+        }
+    }
 }

@@ -17,13 +17,15 @@ mod statement;
 mod texts;
 
 pub use collation::{nearest_collation, with_known_collations};
-pub use copy::{CopyHead, read_copy_row, write_copy_head, write_copy_row, write_load_row};
+pub use copy::{
+    CopyHead, copy_row_in_pieces, read_copy_row, write_copy_head, write_copy_row, write_load_row,
+};
 pub use foreign::{
     ForeignError, ForeignScript, Layout, Meaning, Rows as ForeignRows, Understood, without_definer,
 };
 pub use lexer::{Token, tokens};
 pub use literal::{
-    MARIADB_ROW_SETTINGS, POSTGRES_SETTINGS, quote_name, write_insert_head, write_row,
+    MARIADB_ROW_SETTINGS, POSTGRES_SETTINGS, quote_name, row_in_pieces, write_insert_head, write_row,
     write_structure,
 };
 pub use pages::{PAGE, read_page, write_page};

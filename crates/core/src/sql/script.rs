@@ -39,6 +39,9 @@ pub struct ScriptReader<R> {
     line: u64,
 }
 
+/// Bytes of a statement above which it is not copied.
+const LARGE: usize = if cfg!(test) { 24 } else { 4 << 20 };
+
 #[derive(Default)]
 struct Cutter {
     at: usize,
@@ -90,9 +93,7 @@ impl<R: Read> ScriptReader<R> {
         loop {
             let text = &self.buffer[self.start..];
             if let Some(length) = memchr::memchr(b'\n', &text[searched..]) {
-                let line = text[..searched + length].to_vec();
-                self.pass(line.len() + 1);
-                return Ok(Some(line));
+                return Ok(Some(self.take(searched + length, 1)));
             }
             if self.ended {
                 let line = text.to_vec();
@@ -126,10 +127,8 @@ impl<R: Read> ScriptReader<R> {
             }
             let text = &self.buffer[self.start..];
             if let Some(end) = cutter.cut(self.dialect, text, &self.delimiter, self.ended) {
-                let statement = text[..end].to_vec();
                 self.line = self.passed + 1;
-                self.pass(end + self.delimiter.len());
-                return Ok(Some(statement));
+                return Ok(Some(self.take(end, self.delimiter.len())));
             }
             if self.ended {
                 // Comments may stand behind the last statement.
@@ -142,6 +141,22 @@ impl<R: Read> ScriptReader<R> {
             }
             self.fill()?;
         }
+    }
+
+    /// Takes so many bytes, and passes what ends them.
+    fn take(&mut self, length: usize, end: usize) -> Vec<u8> {
+        let start = self.start;
+        self.pass(length + end);
+        if length < LARGE {
+            return self.buffer[start..start + length].to_vec();
+        }
+        // A very large one is not copied: the buffer becomes the statement.
+        let rest = self.buffer.split_off(self.start);
+        let mut statement = std::mem::replace(&mut self.buffer, rest);
+        self.start = 0;
+        statement.truncate(start + length);
+        statement.drain(..start);
+        statement
     }
 
     fn fill(&mut self) -> Result<(), ScriptError> {

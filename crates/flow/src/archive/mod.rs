@@ -9,4 +9,4 @@ mod writer;
 pub use begun::{Begun, Mark, Part};
 pub use pieces::{PieceReader, PieceWriter};
 pub use reader::ArchiveReader;
-pub use writer::{ArchiveWriter, Level, partial_of};
+pub use writer::{ArchiveWriter, Fill, Level, partial_of};

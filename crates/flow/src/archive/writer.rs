@@ -37,6 +37,10 @@ impl Default for Level {
 
 type Made = std::io::Result<Tape>;
 
+/// Gives the bytes of a member piece by piece.
+pub type Fill<'a> =
+    &'a mut dyn FnMut(&mut dyn FnMut(&[u8]) -> std::io::Result<()>) -> std::io::Result<()>;
+
 /// What is to be done; what is to be added is compressed on the way.
 enum Job {
     Add(Member, Vec<u8>),
@@ -45,8 +49,8 @@ enum Job {
 
 /// What is to be done with the file.
 enum Order {
-    /// A member as it is stored, and its bytes before compression.
-    Store(String, std::io::Result<Vec<u8>>, usize),
+    /// A member as it is stored with its digest, and its bytes before compression.
+    Store(String, std::io::Result<(Vec<u8>, String)>, usize),
     /// Takes the blocks of a table back; they are the last ones.
     TakeBack(String),
     /// Notes that all is written up to here.
@@ -84,11 +88,11 @@ impl Tape {
         match order {
             Order::Store(name, bytes, raw) => {
                 self.since += raw;
-                let bytes = bytes?;
+                let (bytes, sha256) = bytes?;
                 let start = self.tar.get_mut().stream_position()?;
                 append(&mut self.tar, &name, &bytes)?;
                 let size = bytes.len() as u64;
-                self.members.push((SealedMember { name, size, sha256: sha256(&bytes) }, start));
+                self.members.push((SealedMember { name, size, sha256 }, start));
                 Ok(())
             }
             Order::TakeBack(table) => {
@@ -140,7 +144,12 @@ fn compressed(job: Job, with: &mut std::io::Result<Compressor<'_>>) -> Order {
         },
         false => Ok(raw),
     };
-    Order::Store(name, bytes, length)
+    Order::Store(name, bytes.map(digested), length)
+}
+
+fn digested(bytes: Vec<u8>) -> (Vec<u8>, String) {
+    let digest = sha256(&bytes);
+    (bytes, digest)
 }
 
 /// Compresses on several threads. Jobs go round from one to the next, and are taken back in
@@ -261,6 +270,24 @@ impl ArchiveWriter {
             return self.hand_over(Job::Order(order));
         }
         self.hand_over(Job::Add(member, raw))
+    }
+
+    /// Adds a member whose bytes come in pieces and are compressed at once, for what is too
+    /// large to be held whole before.
+    pub fn add_in_pieces(
+        &mut self,
+        member: &Member,
+        fill: Fill<'_>,
+    ) -> Result<()> {
+        let mut raw = 0;
+        let made = zstd::Encoder::new(Vec::new(), self.level.0).and_then(|mut encoder| {
+            fill(&mut |piece| {
+                raw += piece.len();
+                encoder.write_all(piece)
+            })?;
+            encoder.finish()
+        });
+        self.hand_over(Job::Order(Order::Store(member.to_string(), made.map(digested), raw)))
     }
 
     /// Takes the blocks of the table back that was written last.

@@ -1,15 +1,18 @@
 //! Rows as the SQL of an archive, in blocks of bounded size.
 
-use crate::archive::ArchiveWriter;
+use crate::archive::{ArchiveWriter, Fill};
 use fernweh_core::archive::Member;
 use fernweh_core::limits;
-use fernweh_core::record::{COUNTERS, LARGE_OBJECTS, Table, Value};
+use fernweh_core::record::{COUNTERS, LARGE_OBJECTS, Row, Table, Value, weight_of};
 use fernweh_core::sql::{
-    Dialect, MARIADB_ROW_SETTINGS, POSTGRES_SETTINGS, quote_name, write_copy_head, write_copy_row,
-    write_insert_head, write_page, write_row,
+    Dialect, MARIADB_ROW_SETTINGS, POSTGRES_SETTINGS, copy_row_in_pieces, quote_name,
+    row_in_pieces, write_copy_head, write_copy_row, write_insert_head, write_page, write_row,
 };
 use fernweh_ports::Result;
+use std::slice::from_ref;
 
+/// Bytes of a row (as it is held) above which it is compressed while it is written.
+const LARGE_ROW: usize = 12 << 20;
 /// What ends the rows of a `COPY`.
 const COPY_END: &[u8] = b"\\.\n";
 
@@ -45,17 +48,15 @@ impl<'a> Blocks<'a> {
     }
 
     /// Adds a row.
-    pub(crate) fn add(&mut self, row: &[Value], archive: &mut ArchiveWriter) -> Result<()> {
+    pub(crate) fn add(&mut self, row: &Row, archive: &mut ArchiveWriter) -> Result<()> {
+        if weight_of(from_ref(row)) > LARGE_ROW {
+            return self.add_large(row, archive);
+        }
         if self.dialect == Dialect::Postgres {
             return self.add_line(row, archive);
         }
         if self.statement == 0 {
-            if self.raw.is_empty() {
-                self.begin();
-            }
-            self.statement = self.raw.len();
-            let columns: Vec<String> = self.table.columns.iter().map(|c| c.name.clone()).collect();
-            write_insert_head(self.dialect, &self.table.name, &columns, &mut self.raw);
+            self.open_statement();
         } else {
             self.raw.extend_from_slice(b",\n");
         }
@@ -68,6 +69,62 @@ impl<'a> Blocks<'a> {
             }
         }
         Ok(())
+    }
+
+    /// Adds rows that are lines already.
+    pub(crate) fn add_lines(&mut self, lines: &[u8], archive: &mut ArchiveWriter) -> Result<()> {
+        if lines.len() > LARGE_ROW {
+            return self.add_pieces(archive, &mut |emit| {
+                lines.chunks(1 << 20).try_for_each(&mut *emit)?;
+                emit(COPY_END)
+            });
+        }
+        if self.statement == 0 {
+            self.open_statement();
+        }
+        self.raw.extend_from_slice(lines);
+        self.close_if_full(archive)
+    }
+
+    /// A very large row is a block of its own, which is never held whole.
+    fn add_large(&mut self, row: &Row, archive: &mut ArchiveWriter) -> Result<()> {
+        let dialect = self.dialect;
+        self.add_pieces(archive, &mut |emit| match dialect {
+            Dialect::Postgres => {
+                copy_row_in_pieces(row, emit)?;
+                emit(COPY_END)
+            }
+            _ => {
+                row_in_pieces(dialect, row, emit)?;
+                emit(b";\n")
+            }
+        })
+    }
+
+    /// A block of its own for what `fill` gives.
+    fn add_pieces(&mut self, archive: &mut ArchiveWriter, fill: Fill<'_>) -> Result<()> {
+        self.close(archive)?;
+        self.open_statement();
+        let head = std::mem::take(&mut self.raw);
+        self.statement = 0;
+        let member = self.next_member();
+        archive.add_in_pieces(&member, &mut |emit| {
+            emit(&head)?;
+            fill(emit)
+        })
+    }
+
+    /// The settings of a block, if it begins, and the head of a statement.
+    fn open_statement(&mut self) {
+        if self.raw.is_empty() {
+            self.begin();
+        }
+        self.statement = self.raw.len();
+        let columns: Vec<String> = self.table.columns.iter().map(|c| c.name.clone()).collect();
+        match self.dialect {
+            Dialect::Postgres => write_copy_head(&self.table.name, &columns, &mut self.raw),
+            _ => write_insert_head(self.dialect, &self.table.name, &columns, &mut self.raw),
+        }
     }
 
     /// One `COPY` makes a block.
@@ -85,17 +142,20 @@ impl<'a> Blocks<'a> {
             };
         }
         if self.statement == 0 {
-            self.statement = self.raw.len();
-            let columns: Vec<String> = self.table.columns.iter().map(|c| c.name.clone()).collect();
-            write_copy_head(&self.table.name, &columns, &mut self.raw);
+            self.open_statement();
         }
         write_copy_row(row, &mut self.raw);
-        if self.raw.len() >= limits::ROW_BLOCK {
-            self.raw.extend_from_slice(COPY_END);
-            self.statement = 0;
-            self.hand_over(archive)?;
+        self.close_if_full(archive)
+    }
+
+    /// Ends a `COPY` that is as long as a block should be.
+    fn close_if_full(&mut self, archive: &mut ArchiveWriter) -> Result<()> {
+        if self.raw.len() < limits::ROW_BLOCK {
+            return Ok(());
         }
-        Ok(())
+        self.raw.extend_from_slice(COPY_END);
+        self.statement = 0;
+        self.hand_over(archive)
     }
 
     fn begin(&mut self) {
@@ -116,9 +176,12 @@ impl<'a> Blocks<'a> {
 
     fn hand_over(&mut self, archive: &mut ArchiveWriter) -> Result<()> {
         let raw = std::mem::take(&mut self.raw);
-        let member = Member::Rows { table: self.table.name.clone(), block: self.block };
+        archive.add(self.next_member(), raw)
+    }
+
+    fn next_member(&mut self) -> Member {
         self.block += 1;
-        archive.add(member, raw)
+        Member::Rows { table: self.table.name.clone(), block: self.block - 1 }
     }
 
     /// Hands over what waits; more rows may follow.

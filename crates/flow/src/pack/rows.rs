@@ -6,7 +6,7 @@ use crate::patience;
 use fernweh_core::archive::{DatabaseManifest, Member, Seal};
 use fernweh_core::record::{Row, Table, Value};
 use fernweh_core::sql::write_structure;
-use fernweh_ports::{Behind, DatabaseSource, Result, Structure, Trouble, Watch, counted};
+use fernweh_ports::{Behind, DatabaseSource, Lines, Result, Structure, Trouble, Watch, counted};
 
 pub(super) struct PackRows<'a> {
     pub options: &'a PackOptions<'a>,
@@ -18,22 +18,40 @@ pub(super) struct PackRows<'a> {
     pub part: Option<(String, u64, Part)>,
 }
 
+/// Rows of which progress is told together.
+const TOGETHER: u64 = 1024;
+
 /// How far a table has come.
 struct Progress<'a> {
     blocks: Blocks<'a>,
     rows: u64,
     /// Where an earlier run was broken off.
     begun_behind: Option<Behind>,
-    /// The last row, and where in it the key stands if reading can go on behind it.
-    last: Option<Row>,
+    /// The key of the last row, and where it stands in a row if reading can go on behind it.
+    last: Row,
     key: Vec<usize>,
 }
 
 impl Progress<'_> {
     /// Where reading can go on, if it can.
     fn behind(&self) -> Option<Behind> {
-        let behind = |row| whole_numbers(row, &self.key);
-        self.last.as_ref().map_or(self.begun_behind.clone(), behind)
+        if self.last.is_empty() { self.begun_behind.clone() } else { whole_numbers(&self.last) }
+    }
+
+    /// Keeps the key of the last of some lines.
+    fn passed_lines(&mut self, lines: &Lines) {
+        self.rows += lines.rows;
+        self.begun_behind = lines.last.clone().filter(|_| !self.key.is_empty());
+        self.last.clear();
+    }
+
+    /// Keeps the key of a row.
+    fn passed(&mut self, mut row: Row) {
+        self.rows += 1;
+        self.begun_behind = None;
+        self.last.clear();
+        let key = |place: &usize| std::mem::replace(&mut row[*place], Value::Null);
+        self.last.extend(self.key.iter().map(key));
     }
 }
 
@@ -102,7 +120,7 @@ impl PackRows<'_> {
         let blocks = part.as_ref().map_or(0, |part| part.blocks);
         let blocks = Blocks::behind(self.about.dialect, table, blocks);
         let begun_behind = part.map(|part| part.behind);
-        Progress { blocks, rows, begun_behind, last: None, key: Vec::new() }
+        Progress { blocks, rows, begun_behind, last: Row::new(), key: Vec::new() }
     }
 
     fn read(
@@ -115,24 +133,53 @@ impl PackRows<'_> {
         let in_order = source.in_order(table)?;
         progress.key = key_of(table).filter(|_| in_order).unwrap_or_default();
         let behind = progress.behind();
+        let as_lines = source.lines(table, behind.as_ref(), &mut |lines| {
+            let written = progress.blocks.written();
+            progress.blocks.add_lines(&lines.text, self.archive)?;
+            progress.passed_lines(&lines);
+            self.mark_new_blocks(table, progress, written, seal)?;
+            self.advance(progress.rows, lines.rows)
+        })?;
+        if as_lines {
+            return Ok(());
+        }
         source.rows(table, behind.as_ref(), &mut |row| {
             let written = progress.blocks.written();
             progress.blocks.add(&row, self.archive)?;
-            progress.rows += 1;
-            progress.last = Some(row);
-            let blocks = progress.blocks.written();
-            if let (true, Some(behind)) = (blocks > written, progress.behind()) {
-                self.mark(table, progress.rows, Some(Part { blocks, behind }), seal)?;
-            }
-            if progress.rows.is_multiple_of(1024) {
-                self.watch.advance(1024);
-                self.watch.reached("rows-read");
-                self.watch.go_on()?;
-            }
-            Ok(())
+            progress.passed(row);
+            self.mark_new_blocks(table, progress, written, seal)?;
+            let due = progress.rows.is_multiple_of(TOGETHER);
+            if due { self.advance(progress.rows, TOGETHER) } else { Ok(()) }
         })?;
-        self.watch.advance(progress.rows % 1024);
+        self.watch.advance(progress.rows % TOGETHER);
         Ok(())
+    }
+
+    /// Tells that so many more rows are read, and asks whether to go on.
+    fn advance(&self, rows: u64, more: u64) -> Result<()> {
+        self.watch.advance(more);
+        if rows / TOGETHER > (rows - more) / TOGETHER {
+            self.watch.reached("rows-read");
+        }
+        self.watch.go_on()
+    }
+
+    /// Notes how far a table has come whenever blocks of it were handed over.
+    fn mark_new_blocks(
+        &mut self,
+        table: &Table,
+        progress: &Progress<'_>,
+        written: u32,
+        seal: &Seal,
+    ) -> Result<()> {
+        let blocks = progress.blocks.written();
+        if blocks == written {
+            return Ok(());
+        }
+        match progress.behind() {
+            Some(behind) => self.mark(table, progress.rows, Some(Part { blocks, behind }), seal),
+            None => Ok(()),
+        }
     }
 
     /// Reads on at another moment; the structure must still be the same.
@@ -162,9 +209,9 @@ fn key_of(table: &Table) -> Option<Vec<usize>> {
     table.key.iter().map(place).collect()
 }
 
-/// The key of a row, if it is made of whole numbers.
-fn whole_numbers(row: &Row, key: &[usize]) -> Option<Behind> {
-    let whole = |place: &usize| match &row[*place] {
+/// A key, if it is made of whole numbers.
+fn whole_numbers(key: &Row) -> Option<Behind> {
+    let whole = |value: &Value| match value {
         Value::Integer(number) => Some(number.to_string()),
         Value::Number(digits) => {
             let digits = std::str::from_utf8(digits).ok()?;
@@ -172,5 +219,5 @@ fn whole_numbers(row: &Row, key: &[usize]) -> Option<Behind> {
         }
         _ => None,
     };
-    if key.is_empty() { None } else { key.iter().map(whole).collect() }
+    key.iter().map(whole).collect()
 }

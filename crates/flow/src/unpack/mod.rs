@@ -29,8 +29,8 @@ use fernweh_core::rewrite::Rewriter;
 use fernweh_core::settings::Setting;
 use fernweh_core::sql::{Dialect, Prefix, Statement};
 use fernweh_ports::{
-    DatabaseSource, DatabaseTarget, Direction, FileTarget, Kind, LeftOut, Result, Scope, Trouble,
-    Watch, counted,
+    DatabaseSource, DatabaseTarget, Direction, FileTarget, Kind, LeftOut, NewFile, Result, Scope,
+    Trouble, Watch, counted,
 };
 use serde::Serialize;
 use std::collections::BTreeMap;
@@ -166,7 +166,7 @@ pub struct Targets<'a> {
     /// The database as it is, whose structure is kept with rows only.
     pub own: Option<&'a mut dyn DatabaseSource>,
     /// Carries a database that lies in the files over into the new ones.
-    pub keeper: Option<&'a mut dyn FnMut() -> Result<()>>,
+    pub keeper: Option<&'a mut dyn FnMut() -> Result<Option<NewFile>>>,
 }
 
 /// What is to be done with the targets of a run.
@@ -403,8 +403,10 @@ fn build(
             let stays = options.keep.hold(path) || some && !came.contains(path);
             stays && !crate::pack::is_database(path, inside)
         })?;
-        if let Some(keep) = &mut targets.keeper {
-            keep()?;
+        if let Some(keep) = &mut targets.keeper
+            && let Some(mut file) = keep()?
+        {
+            target.put_file(&file.entry, &mut file.content)?;
         }
     }
     journal.step(&Step::Built, watch)?;
@@ -417,6 +419,9 @@ fn build(
             report.orphans = target.orphans(&swap)?;
         }
         plan.database = Some(swap);
+        if let (Some(mut file), Some(files)) = (target.new_file()?, &mut targets.files) {
+            files.put_file(&file.entry, &mut file.content)?;
+        }
     }
     if let Some(target) = &mut targets.files {
         if options.part.files.is_none() {

@@ -7,13 +7,12 @@ use crate::archive::ArchiveReader;
 use crate::report::TableReport;
 use crate::stream;
 use fernweh_core::archive::{DatabaseManifest, Member};
-use fernweh_core::record::{COUNTERS, Column, Row, Table, Value, is_of_engine};
+use fernweh_core::record::{COUNTERS, Column, Row, Table, Value, is_of_engine, weight_of};
 use fernweh_core::sql::{Dialect, Insert, Kind, Prefix, Statement, write_structure};
 use fernweh_ports::{
-    DatabaseSource, DatabaseTarget, Portion, Result, Trouble, Unit, Watch, counted,
+    DatabaseSource, DatabaseTarget, Inlet, Portion, Result, Trouble, Unit, Watch, counted, pipe,
 };
 use std::collections::BTreeSet;
-use std::sync::mpsc::{SyncSender, sync_channel};
 
 /// The site's own tables among those of the archive: their names there, and at the
 /// destination.
@@ -187,7 +186,7 @@ pub(super) fn read_rows<'a>(
     match into {
         None => each_portion(options, archive, about, report, watch, &mut |_, _| Ok(()))?,
         Some((into, rejects)) => std::thread::scope(|scope| {
-            let (send, incoming) = sync_channel::<(&Table, Portion)>(AHEAD);
+            let (send, incoming) = pipe::<(&Table, Portion)>();
             let writer = scope.spawn(move || {
                 let mut writer = Writer::new(into, rejects, watch);
                 for (table, rows) in incoming {
@@ -196,7 +195,8 @@ pub(super) fn read_rows<'a>(
                 writer.secure()
             });
             let read = each_portion(options, archive, about, report, watch, &mut |table, rows| {
-                send.send((table, rows)).map_err(|_| stopped())
+                let weight = weight_of(&rows.rows);
+                taken(send.send((table, rows), weight))
             });
             drop(send);
             // What stopped the writer says more than that it stopped.
@@ -213,9 +213,6 @@ pub(super) fn read_rows<'a>(
     Ok(())
 }
 
-/// Portions of rows that wait to be written.
-const AHEAD: usize = 1;
-
 /// The rows of every table that is taken, rewritten, as the destination calls it. The next
 /// ones are read on a thread of their own while these are rewritten.
 fn each_portion<'a>(
@@ -229,10 +226,9 @@ fn each_portion<'a>(
     let wanted: Vec<&'a Table> =
         about.tables.iter().filter(|table| options.tables.holds(&table.name)).collect();
     std::thread::scope(|scope| {
-        let (send, incoming) = sync_channel::<Read>(AHEAD);
+        let (send, mut incoming) = pipe::<Read>();
         let tables = wanted.clone();
         let reader = scope.spawn(move || read_tables(archive, about.dialect, &tables, &send));
-        let mut incoming = incoming.into_iter();
         let mut rewrite = || -> Result<()> {
             for table in &wanted {
                 let is_table = !is_of_engine(&table.name);
@@ -276,6 +272,10 @@ enum Read {
     End,
 }
 
+fn taken(sent: bool) -> Result<()> {
+    if sent { Ok(()) } else { Err(stopped()) }
+}
+
 fn stopped() -> Trouble {
     Trouble::damaged("reading or writing records has stopped")
 }
@@ -285,7 +285,7 @@ fn read_tables(
     archive: &ArchiveReader,
     dialect: Dialect,
     tables: &[&Table],
-    send: &SyncSender<Read>,
+    send: &Inlet<Read>,
 ) -> Result<()> {
     for table in tables {
         let blocks = archive.members().filter(
@@ -300,10 +300,11 @@ fn read_tables(
                         .because("its columns are not those of its manifest")
                         .hint("do not use this archive; ask where it comes from"));
                 }
-                send.send(Read::Rows(insert)).map_err(|_| stopped())
+                let weight = weight_of(&insert.rows);
+                taken(send.send(Read::Rows(insert), weight))
             })?;
         }
-        send.send(Read::End).map_err(|_| stopped())?;
+        taken(send.send(Read::End, 0))?;
     }
     Ok(())
 }

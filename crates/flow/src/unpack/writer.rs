@@ -4,7 +4,7 @@
 
 use super::rejects::{OnBadRecord, Rejects};
 use crate::patience;
-use fernweh_core::record::{Row, Table, is_of_engine};
+use fernweh_core::record::{Table, is_of_engine, weight_of};
 use fernweh_core::sql::{Dialect, Statement};
 use fernweh_ports::{DatabaseTarget, Portion, Result, Trouble, Watch};
 use std::collections::{BTreeMap, BTreeSet};
@@ -75,7 +75,7 @@ impl<'a> Writer<'a> {
         if portion.rows.is_empty() {
             return Ok(());
         }
-        self.weight += weight(&portion.rows);
+        self.weight += weight_of(&portion.rows);
         self.kept.push(Kept { table, portion, noted: false });
         match self.send(self.kept.len() - 1) {
             Err(trouble) if trouble.lost => self.connect_anew(trouble)?,
@@ -173,10 +173,6 @@ impl<'a> Writer<'a> {
         self.kept.retain(|kept| !kept.portion.rows.is_empty());
         Ok(())
     }
-}
-
-fn weight(rows: &[Row]) -> usize {
-    rows.iter().flatten().map(fernweh_core::record::Value::weight).sum()
 }
 
 fn unsure(because: &str) -> Trouble {

@@ -3,7 +3,7 @@
 
 use super::*;
 use fernweh_core::finding::Check;
-use fernweh_core::record::Value;
+use fernweh_core::record::{Row, Value};
 use fernweh_ports::{
     DatabaseSwap, Direction, Fingerprint, Overview, Rejected, Scope, Silent, Structure,
 };
