@@ -9,7 +9,7 @@ use fernweh_ports::{Result, Trouble};
 use std::cell::RefCell;
 use std::io::{BufRead, IsTerminal, Write};
 use std::path::{Path, PathBuf};
-use std::sync::Arc;
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use url::Url;
 
 /// Where the files of a site are.
@@ -251,12 +251,19 @@ pub fn person() -> Arc<dyn Asks> {
 
 struct Person;
 
+/// Two hosts may be reached at the same time; questions come one after the other.
+fn one_at_a_time() -> MutexGuard<'static, ()> {
+    static ASKING: Mutex<()> = Mutex::new(());
+    ASKING.lock().unwrap_or_else(PoisonError::into_inner)
+}
+
 impl Asks for Person {
     fn secret(&self, prompt: &str) -> Option<String> {
         let terminal = console::Term::stderr();
         if !std::io::stdin().is_terminal() || !terminal.is_term() {
             return None;
         }
+        let _alone = one_at_a_time();
         let _ = write!(std::io::stderr(), "{prompt}: ");
         terminal.read_secure_line().ok()
     }
@@ -265,6 +272,7 @@ impl Asks for Person {
         if !std::io::stdin().is_terminal() || !std::io::stderr().is_terminal() {
             return None;
         }
+        let _alone = one_at_a_time();
         let _ = write!(std::io::stderr(), "{question} [yes/no] ");
         let mut answer = String::new();
         std::io::stdin().lock().read_line(&mut answer).ok()?;

@@ -55,6 +55,11 @@ impl Drop for Room {
     }
 }
 
+/// An archive that is unpacked while it is written.
+pub fn followed(archive: ArchiveReader) -> Incoming {
+    Incoming { archive, notes: Vec::new(), left_out: Vec::new(), foreign: false, _room: None }
+}
+
 /// Opens what is to be unpacked. `from` is the web address of its site, if it does not say.
 pub fn open(
     context: &Context,
@@ -72,8 +77,7 @@ pub fn open(
                 .because(format!("this archive says: {known}"))
                 .hint("leave --from out; other addresses can be given as [[rule]]"));
         }
-        let (notes, left_out) = (Vec::new(), Vec::new());
-        return Ok(Incoming { archive, notes, left_out, foreign: false, _room: None });
+        return Ok(followed(archive));
     }
     let room = Room::make(config)?;
     let conversion = Conversion {
@@ -165,6 +169,7 @@ fn read(
         program: conversion.program.clone(),
         level: Level::new(1),
         go_on: false,
+        follower: None,
         again: None,
     };
     Ok(pack(&options, database, files, &context.watch)?.left_out)

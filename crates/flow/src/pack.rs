@@ -6,7 +6,7 @@ mod rows;
 pub(crate) use blocks::Blocks;
 use rows::PackRows;
 
-use crate::archive::{ArchiveWriter, Begun, Level, Mark, PieceWriter};
+use crate::archive::{ArchiveWriter, Begun, Expected, Ledger, Level, Mark, PieceWriter};
 use crate::patterns::Patterns;
 use fernweh_core::archive::{DatabaseManifest, FORMAT, FilesManifest, Manifest, Member, Seal};
 use fernweh_core::limits;
@@ -20,6 +20,7 @@ use fernweh_ports::{
 use serde::Serialize;
 use std::io::Read;
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 
 /// What to pack, and how.
 pub struct PackOptions<'a> {
@@ -51,6 +52,8 @@ pub struct PackOptions<'a> {
     pub level: Level,
     /// Goes on with an archive that was broken off.
     pub go_on: bool,
+    /// Whoever unpacks the archive while it is written.
+    pub follower: Option<Arc<Ledger>>,
     /// The command that goes on with this one, for people; without it nothing unfinished is
     /// kept.
     pub again: Option<String>,
@@ -103,9 +106,13 @@ pub fn pack(
     files: Option<&mut dyn FileSource>,
     watch: &dyn Watch,
 ) -> Result<PackReport> {
-    let (mut archive, begun) = match options.go_on {
-        true => ArchiveWriter::go_on(&options.archive, options.level)?,
-        false => (ArchiveWriter::create(&options.archive, options.level)?, None),
+    let (path, level) = (&options.archive, options.level);
+    let (mut archive, begun) = match (&options.follower, options.go_on) {
+        (_, true) => ArchiveWriter::go_on(path, level)?,
+        (Some(ledger), false) => {
+            (ArchiveWriter::create_followed(path, level, ledger.clone())?, None)
+        }
+        (None, false) => (ArchiveWriter::create(path, level)?, None),
     };
     match fill(options, database, files, &mut archive, begun, watch) {
         Ok((seal, mut report)) => {
@@ -173,6 +180,9 @@ fn fill(
     watch.reached("begun");
     if let (Some(source), Some(about)) = (database, &manifest.database) {
         watch.stage("database", Some(report.records), Unit::Records);
+        if let Some(ledger) = &options.follower {
+            ledger.expect(Expected { rows: Some(report.records), file_bytes: None });
+        }
         let mut packing = PackRows { options, about, structure: &structure, archive, watch, part };
         packing.all(source, &mut seal)?;
         report.records = site_rows(&seal);
@@ -348,10 +358,7 @@ fn pack_file(
         exact.read_to_end(&mut bytes).map_err(|error| {
             Trouble::outside("cannot read a file of the site").at(entry.shown()).because(error)
         })?;
-        let found = settings::find(&bytes).unwrap_or_default();
-        if found.iter().any(|setting| setting.role == Role::Password && !setting.value.is_empty())
-            || found.iter().any(|setting| setting.role == Role::File)
-        {
+        if holds_settings(&bytes) {
             report.settings.push(entry.shown());
         }
         pieces.add(entry, &mut bytes.as_slice())?;
@@ -362,6 +369,18 @@ fn pack_file(
         report.changed.push(entry.shown());
     }
     Ok(true)
+}
+
+/// Whether a file holds connection settings: a password, or the place of a database file.
+pub(crate) fn holds_settings(bytes: &[u8]) -> bool {
+    let found = match bytes.len() as u64 <= limits::SETTINGS_FILE {
+        true => settings::find(bytes).unwrap_or_default(),
+        false => Vec::new(),
+    };
+    found.iter().any(|setting| match setting.role {
+        Role::Password => !setting.value.is_empty(),
+        role => role == Role::File,
+    })
 }
 
 /// Gives exactly as many bytes as announced, even if the file changes underneath.

@@ -19,7 +19,7 @@ pub fn write_script(archive: &ArchiveReader, path: &Path, watch: &dyn Watch) -> 
         let mut options = File::options();
         options.write(true).create(true).truncate(true).mode(0o600);
         let mut out = BufWriter::new(options.open(&partial).map_err(wrong)?);
-        for member in in_order(archive) {
+        for member in &in_order(archive)? {
             watch.go_on()?;
             let bytes = archive.read(member)?;
             let mut sql = zstd::Decoder::new(Cursor::new(bytes)).map_err(wrong)?;
@@ -39,9 +39,15 @@ pub fn write_script(archive: &ArchiveReader, path: &Path, watch: &dyn Watch) -> 
 }
 
 /// What rows need, the rows, what needs rows.
-fn in_order(archive: &ArchiveReader) -> impl Iterator<Item = &Member> {
-    let of = |wanted: fn(&Member) -> bool| archive.members().filter(move |member| wanted(member));
-    of(|member| matches!(member, Member::Structure))
-        .chain(of(|member| matches!(member, Member::Rows { .. })))
-        .chain(of(|member| matches!(member, Member::Afterwards)))
+fn in_order(archive: &ArchiveReader) -> Result<Vec<Member>> {
+    let mut members = archive.members()?;
+    members.retain(|member| {
+        matches!(member, Member::Structure | Member::Rows { .. } | Member::Afterwards)
+    });
+    members.sort_by_key(|member| match member {
+        Member::Structure => 0,
+        Member::Rows { .. } => 1,
+        _ => 2,
+    });
+    Ok(members)
 }

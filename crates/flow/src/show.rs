@@ -48,7 +48,7 @@ pub fn show(path: &Path, verify: bool, watch: &dyn Watch) -> Result<ShowReport> 
     } else {
         None
     };
-    let seal = &archive.seal;
+    let seal = archive.seal()?;
     let tables = archive.manifest.database.iter().flat_map(|database| &database.tables);
     let tables = tables.filter(|table| !is_of_engine(&table.name));
     let rows =

@@ -1,5 +1,6 @@
 //! `fernweh move`: the whole journey from one site to another.
 
+mod overlap;
 mod plan;
 mod refresh;
 
@@ -16,6 +17,7 @@ use crate::site::Site;
 use crate::{DONE, FINDINGS};
 use clap::Args;
 use fernweh_core::finding::Severity;
+use fernweh_flow::archive::ArchiveReader;
 use fernweh_flow::journal::{Journal, Run, State, Step};
 use fernweh_flow::preflight::Preflight;
 use fernweh_flow::refresh::{Refresh, Refreshed};
@@ -75,6 +77,8 @@ struct MoveReport {
     stages: Vec<(String, f64)>,
     unpacked: UnpackReport,
     refreshed: Vec<Refreshed>,
+    /// Whether unpacking began while the site was still being packed.
+    at_once: bool,
     #[serde(skip)]
     taken_back: bool,
     scanned: Option<ScanReport>,
@@ -176,14 +180,28 @@ impl Moving<'_> {
         report: &mut MoveReport,
     ) -> Result<()> {
         let archive = self.archive(journal.folder());
+        let marks = archive.with_file_name(format!(
+            ".{}.partial.marks",
+            archive.file_name().unwrap_or_default().to_string_lossy()
+        ));
+        let begun = marks.exists() || archive.exists() || !journal.run()?.stages().is_empty();
+        if !self.args.rehearse && !begun {
+            self.carry(journal, report, &archive)?;
+        }
+        let complete = self.is_packed(&journal.run()?, &archive);
         self.stage(journal, report, "packed", |_| {
-            let marks = archive.with_file_name(format!(
-                ".{}.partial.marks",
-                archive.file_name().unwrap_or_default().to_string_lossy()
-            ));
+            if complete {
+                return Ok(());
+            }
             pack::make(self.context, &self.pack_args(&archive, marks.exists())).map(drop)
         })?;
         report.archive_bytes = std::fs::metadata(&archive).map_or(0, |found| found.len());
+        let run = journal.run()?;
+        let noted = run.stages().iter().any(|(name, ..)| *name == "unpacked");
+        if !self.args.rehearse && !noted && self.stands(&run).unwrap_or(false) {
+            // It was broken off between the end of unpacking and the note of it.
+            self.note_stage(journal, "unpacked", 0.0)?;
+        }
         let word = if self.args.rehearse { "rehearsed" } else { "unpacked" };
         self.stage(journal, report, word, |report| {
             let (unpacked, _) = unpack::make(self.context, &self.unpack_args(&archive), None)?;
@@ -227,6 +245,32 @@ impl Moving<'_> {
         Ok(())
     }
 
+    /// Whether this move has written its archive to the end, but was broken off before that was
+    /// noted.
+    fn is_packed(&self, run: &Run, archive: &Path) -> bool {
+        let found = ArchiveReader::open(archive).ok();
+        found.is_some_and(|found| {
+            found.manifest.site == self.from.name && found.manifest.created >= run.header.started
+        })
+    }
+
+    /// Packs and unpacks at the same time, and notes what of it is complete.
+    fn carry(
+        &self,
+        journal: &mut Journal,
+        report: &mut MoveReport,
+        archive: &Path,
+    ) -> Result<()> {
+        let carried = overlap::carry(self, archive)?;
+        self.note_stage(journal, "packed", carried.packing)?;
+        if let Some(unpacked) = carried.unpacked {
+            report.unpacked = unpacked?;
+            report.at_once = true;
+            self.note_stage(journal, "unpacked", carried.rest)?;
+        }
+        Ok(())
+    }
+
     /// Runs a stage unless it is complete already, and notes it.
     fn stage(
         &self,
@@ -244,10 +288,15 @@ impl Moving<'_> {
         let began = Instant::now();
         work(report)?;
         let seconds = began.elapsed().as_secs_f64();
+        self.note_stage(journal, name, seconds)?;
+        report.stages.push((name.into(), seconds));
+        Ok(())
+    }
+
+    fn note_stage(&self, journal: &mut Journal, name: &str, seconds: f64) -> Result<()> {
         let step = Step::Stage { name: name.into(), seconds, about: fernweh_flow::now() };
         journal.step(&step, &self.context.watch)?;
         self.context.watch.reached(name);
-        report.stages.push((name.into(), seconds));
         Ok(())
     }
 
@@ -408,6 +457,9 @@ impl Moving<'_> {
     fn about(&self, report: &MoveReport, stage: &str) -> String {
         let unpacked = &report.unpacked;
         match stage {
+            "packed" if report.at_once => {
+                format!("{}, unpacked from its beginning on", size(report.archive_bytes))
+            }
             "packed" => size(report.archive_bytes),
             "unpacked" | "rehearsed" if unpacked.tables + unpacked.files > 0 => format!(
                 "{}, {}; {} rewritten",

@@ -7,12 +7,13 @@ use crate::hosts::FilesPlace;
 use crate::render::{Page, counted, duration, left_out, moment, size, tree};
 use crate::site::{DatabasePlace, Site};
 use clap::Args;
-use fernweh_flow::archive::{ArchiveReader, Level};
+use fernweh_flow::archive::{ArchiveReader, Ledger, Level};
 use fernweh_flow::pack::{PackOptions, PackReport, pack};
 use fernweh_flow::patterns::Patterns;
 use fernweh_flow::script::write_script;
 use fernweh_ports::{DatabaseSource, FileSource, Result, Trouble, Watch};
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 use std::time::Instant;
 
 /// Pack a site into one archive
@@ -74,10 +75,20 @@ pub fn run(context: &Context, args: &PackArgs) -> Result<u8> {
 
 /// Packs, and gives the report.
 pub fn make(context: &Context, args: &PackArgs) -> Result<(Site, PackReport)> {
+    make_followed(context, args, &context.watch, None)
+}
+
+/// The same with another watch, for somebody who unpacks the archive while it is written.
+pub fn make_followed(
+    context: &Context,
+    args: &PackArgs,
+    watch: &dyn Watch,
+    follower: Option<Arc<Ledger>>,
+) -> Result<(Site, PackReport)> {
     let config = context.config()?;
     let site = Site::resolve(&config, args.site.as_deref(), &args.places)?;
     if let Some(warning) = fernweh_flow::runs::warning(&context.records(&config), &site.name)? {
-        context.watch.note(&format!("{warning}\n"));
+        watch.note(&format!("{warning}\n"));
     }
     let only = if args.sql.is_some() { Some(Half::Database) } else { args.only };
     let (with_database, with_files) = site.halves(only)?;
@@ -99,6 +110,7 @@ pub fn make(context: &Context, args: &PackArgs) -> Result<(Site, PackReport)> {
         site: site.name.clone(),
         url: site.url.as_ref().map(ToString::to_string),
         root,
+        follower,
         again: args.sql.is_none().then(|| again(&site.name, &archive, args)),
         level: Level::new(args.level),
         go_on: args.go_on,
@@ -118,10 +130,10 @@ pub fn make(context: &Context, args: &PackArgs) -> Result<(Site, PackReport)> {
     let mut opened = if with_files { site.file_source().map_err(doing)? } else { None };
     let source = database.as_mut().map(|source| &mut **source as &mut dyn DatabaseSource);
     let files = opened.as_mut().map(|source| &mut **source as &mut dyn FileSource);
-    let mut report = pack(&options, source, files, &context.watch).map_err(doing)?;
+    let mut report = pack(&options, source, files, watch).map_err(doing)?;
     if let Some(script) = &args.sql {
         let written = ArchiveReader::open(&options.archive)
-            .and_then(|archive| write_script(&archive, script, &context.watch));
+            .and_then(|archive| write_script(&archive, script, watch));
         let _ = std::fs::remove_file(&options.archive);
         report.size = written.map_err(doing)?;
         report.archive = script.display().to_string();

@@ -14,7 +14,7 @@ use fernweh_core::record::is_of_engine;
 use fernweh_core::rewrite::Rewriter;
 use fernweh_core::settings::Setting;
 use fernweh_core::sql::Prefix;
-use fernweh_flow::archive::{ArchiveReader, Level};
+use fernweh_flow::archive::{ArchiveReader, Ledger, Level};
 use fernweh_flow::journal::{Journal, Run, State};
 use fernweh_flow::pack::PackOptions;
 use fernweh_flow::patterns::Patterns;
@@ -25,6 +25,7 @@ use fernweh_flow::unpack::{
 };
 use fernweh_ports::{DatabaseSource, Direction, FileSource, Result, Trouble};
 use std::path::PathBuf;
+use std::sync::Arc;
 use std::time::Instant;
 
 /// Unpack an archive into a site, rewriting its addresses on the way
@@ -181,6 +182,25 @@ pub fn make(
     args: &UnpackArgs,
     superseded: Option<&Run>,
 ) -> Result<(UnpackReport, String)> {
+    make_of(context, args, superseded, None)
+}
+
+/// Unpacks an archive while it is written.
+pub fn make_following(
+    context: &Context,
+    args: &UnpackArgs,
+    ledger: Arc<Ledger>,
+) -> Result<UnpackReport> {
+    let archive = ArchiveReader::follow(&args.archive, ledger)?;
+    make_of(context, args, None, Some(incoming::followed(archive))).map(|(report, _)| report)
+}
+
+fn make_of(
+    context: &Context,
+    args: &UnpackArgs,
+    superseded: Option<&Run>,
+    followed: Option<Incoming>,
+) -> Result<(UnpackReport, String)> {
     let began = Instant::now();
     document::check(args.report.as_deref())?;
     let config = context.config()?;
@@ -188,8 +208,10 @@ pub fn make(
     let records = context.records(&config);
     let wanted = wanted_halves(args)?;
     let from = args.from.as_deref();
-    let incoming =
-        incoming::open(context, &config, &site, &args.archive, from, args.outside_links)?;
+    let incoming = match followed {
+        Some(incoming) => incoming,
+        None => incoming::open(context, &config, &site, &args.archive, from, args.outside_links)?,
+    };
     let archive = &incoming.archive;
     let halves = halves(archive, &site, wanted)?;
     let rewriter = rewriter(&config, &incoming, &site, args.as_is)?
@@ -230,7 +252,7 @@ pub fn make(
     };
     if args.preview {
         let mut report = try_out(context, &config, &site, args, &options, archive, halves)?;
-        tell_incoming(&mut report, &incoming);
+        tell_incoming(&mut report, &incoming)?;
         let from = from.map(|url| format!(" --from {url}")).unwrap_or_default();
         let over = if args.overwrite { " --overwrite" } else { "" };
         let again = format!("fernweh unpack {} {}{from}{over}", args.archive.display(), site.name);
@@ -239,7 +261,7 @@ pub fn make(
         return Ok((report, text));
     }
     let lock = records.lock(&site.name)?;
-    let mark = mark(&options, archive, halves);
+    let mark = mark(&options, archive, halves)?;
     let earlier = settle_earlier(
         &records,
         &site.name,
@@ -288,7 +310,7 @@ pub fn make(
         })?;
     }
     drop(lock);
-    tell_incoming(&mut report, &incoming);
+    tell_incoming(&mut report, &incoming)?;
     report.replaced = there;
     report.undo = true;
     let seconds = began.elapsed().as_secs_f64();
@@ -340,6 +362,7 @@ fn in_place(
                 program: env!("CARGO_PKG_VERSION").into(),
                 level: Level::default(),
                 go_on: false,
+                follower: None,
                 again: None,
             },
             database: database.as_mut().map(|source| &mut **source as &mut dyn DatabaseSource),
@@ -474,14 +497,15 @@ fn rewriter(config: &Config, incoming: &Incoming, site: &Site, as_is: bool) -> R
 }
 
 /// Adds what is to be said about something of others.
-fn tell_incoming(report: &mut UnpackReport, incoming: &Incoming) {
+fn tell_incoming(report: &mut UnpackReport, incoming: &Incoming) -> Result<()> {
     report.notes.splice(0..0, incoming.notes.iter().cloned());
-    if !incoming.archive.seal.breaks.is_empty() {
+    if !incoming.archive.seal()?.breaks.is_empty() {
         report.notes.push(
             "the archive was packed with a break, so its tables are not all of one moment".into(),
         );
     }
     report.left_out.splice(0..0, incoming.left_out.iter().cloned());
+    Ok(())
 }
 
 fn preview_text(context: &Context, report: &UnpackReport, again: &str) -> String {

@@ -1,6 +1,7 @@
 //! What is there of an archive that was broken off.
 
-use super::reader::{Found, list};
+use super::ledger::Stored;
+use super::reader::list;
 use super::writer::marks_of;
 use fernweh_core::archive::{Manifest, Member, SealedMember};
 use fernweh_core::digest::sha256;
@@ -81,7 +82,7 @@ pub(super) fn begun(path: &Path, partial: &Path) -> Result<Option<Begun>> {
     };
     let mut members = Vec::new();
     let mut first = Vec::new();
-    for Found { name, member, offset, size } in list(&file, end).map_err(&damaged)? {
+    for Stored { name, member, offset, size, .. } in list(&file, end).map_err(&damaged)? {
         let mut bytes = Vec::new();
         file.seek(SeekFrom::Start(offset)).map_err(wrong)?;
         (&mut file).take(size).read_to_end(&mut bytes).map_err(wrong)?;

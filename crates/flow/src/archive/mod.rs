@@ -1,12 +1,15 @@
 //! Writing and reading archives: a plain tar, member by member.
 
 mod begun;
+mod ledger;
 mod marks;
 mod pieces;
 mod reader;
 mod writer;
 
 pub use begun::{Begun, Mark, Part};
+pub use ledger::Ledger;
+pub(crate) use ledger::Expected;
 pub use pieces::{PieceReader, PieceWriter};
 pub use reader::ArchiveReader;
 pub use writer::{ArchiveWriter, Fill, Level, partial_of};

@@ -145,7 +145,7 @@ fn copy_short(text: &[u8], field: &mut [u8; 100]) {
 /// Reads the stream of files of an archive, piece after piece.
 pub struct PieceReader<'a> {
     archive: &'a ArchiveReader,
-    pieces: std::vec::IntoIter<Member>,
+    pieces: Box<dyn Iterator<Item = Result<Member>> + 'a>,
     current: Option<zstd::Decoder<'static, std::io::BufReader<Cursor<Vec<u8>>>>>,
     /// Bytes of the first piece that are passed over.
     skip: u64,
@@ -156,19 +156,14 @@ pub struct PieceReader<'a> {
 impl<'a> PieceReader<'a> {
     /// All pieces of an archive.
     pub fn new(archive: &'a ArchiveReader) -> Self {
-        let pieces = archive.members().filter(|member| matches!(member, Member::Files(_)));
-        let pieces: Vec<Member> = pieces.cloned().collect();
-        Self { archive, pieces: pieces.into_iter(), current: None, skip: 0, trouble: None }
+        let pieces = Box::new(archive.pieces(0));
+        Self { archive, pieces, current: None, skip: 0, trouble: None }
     }
 
     /// From where an entry begins.
     pub fn from(archive: &'a ArchiveReader, entry: &Located) -> Self {
-        let later = archive
-            .members()
-            .filter(|member| matches!(member, Member::Files(piece) if *piece >= entry.piece));
-        let pieces: Vec<Member> = later.cloned().collect();
-        let skip = entry.offset;
-        Self { archive, pieces: pieces.into_iter(), current: None, skip, trouble: None }
+        let pieces = Box::new(archive.pieces(entry.piece));
+        Self { archive, pieces, current: None, skip: entry.offset, trouble: None }
     }
 }
 
@@ -183,7 +178,7 @@ impl Read for PieceReader<'_> {
                 self.current = None;
             }
             let Some(piece) = self.pieces.next() else { return Ok(0) };
-            let bytes = self.archive.read(&piece).map_err(|trouble| {
+            let bytes = piece.and_then(|piece| self.archive.read(&piece)).map_err(|trouble| {
                 let error = std::io::Error::other(trouble.to_string());
                 self.trouble = Some(trouble);
                 error

@@ -2,6 +2,8 @@
 //! seal is compared with the members before anything else, and every member's digest is
 //! compared before its bytes are used.
 
+use super::ledger::{Expected, Ledger, Stored};
+use super::writer::partial_of;
 use fernweh_core::archive::{Manifest, Member, Seal};
 use fernweh_core::digest::{Sha256, sha256};
 use fernweh_core::limits;
@@ -9,25 +11,18 @@ use fernweh_ports::{Result, Trouble, Watch};
 use std::collections::HashSet;
 use std::fs::File;
 use std::io::{Read, Seek, SeekFrom};
+use std::os::unix::fs::FileExt;
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 
-pub(super) struct Found {
-    pub name: String,
-    pub member: Member,
-    pub offset: u64,
-    pub size: u64,
-}
-
-/// A complete archive.
+/// An archive that is complete, or that is followed while it is written.
 pub struct ArchiveReader {
     path: PathBuf,
     file: File,
-    found: Vec<Found>,
+    ledger: Arc<Ledger>,
     /// What it says of itself.
     pub manifest: Manifest,
-    /// What proves it complete.
-    pub seal: Seal,
-    /// Its size in bytes.
+    /// Its size in bytes; 0 if it is still being written.
     pub size: u64,
 }
 
@@ -43,29 +38,63 @@ impl ArchiveReader {
                 .because(because)
                 .hint("pack the site again, or copy the archive again from where it was made")
         };
-        let found = list(&file, size).map_err(&damaged)?;
-        let mut reader = Self {
-            path: path.to_owned(),
-            file,
-            found,
-            manifest: empty_manifest(),
-            seal: Seal::default(),
-            size,
-        };
-        let seal = match reader.found.pop() {
+        let mut stored = list(&file, size).map_err(&damaged)?;
+        let seal = match stored.pop() {
             Some(last) if last.member == Member::Seal => last,
             _ => return Err(damaged("it has no seal, so it was not written to its end".into())),
         };
+        let mut reader = Self {
+            path: path.to_owned(),
+            file,
+            ledger: Arc::default(),
+            manifest: empty_manifest(),
+            size,
+        };
         let bytes = reader.bytes_of(&seal, limits::MANIFEST)?;
-        reader.seal = Seal::parse(&bytes).map_err(|error| damaged(error.to_string()))?;
-        let names = reader.found.iter().map(|found| (found.name.as_str(), found.size));
-        reader.seal.check(names).map_err(|error| damaged(error.to_string()))?;
-        if reader.found.first().is_none_or(|first| first.member != Member::Manifest) {
+        let seal = Seal::parse(&bytes).map_err(|error| damaged(error.to_string()))?;
+        let names = stored.iter().map(|stored| (stored.name.as_str(), stored.size));
+        seal.check(names).map_err(|error| damaged(error.to_string()))?;
+        if stored.first().is_none_or(|first| first.member != Member::Manifest) {
             return Err(damaged("it does not begin with its manifest".into()));
         }
-        let bytes = reader.read(&Member::Manifest)?;
-        reader.manifest = Manifest::parse(&bytes).map_err(|error| damaged(error.to_string()))?;
-        Ok(reader)
+        for one in &mut stored {
+            one.sha256 = seal.digest_of(&one.name).map(str::to_owned);
+        }
+        reader.ledger = Arc::new(Ledger::sealed(stored, seal));
+        reader.read_manifest()
+    }
+
+    /// Follows an archive of this name while it is written: whatever is asked for is waited
+    /// for.
+    pub fn follow(path: &Path, ledger: Arc<Ledger>) -> Result<Self> {
+        ledger.named(&Member::Manifest.to_string())?;
+        let what = "cannot read the archive that is being written";
+        let file = File::open(partial_of(path)).or_else(|_| File::open(path));
+        let file = file.map_err(|error| Trouble::file(what, path, &error))?;
+        let (path, manifest) = (path.to_owned(), empty_manifest());
+        Self { path, file, ledger, manifest, size: 0 }.read_manifest()
+    }
+
+    fn read_manifest(mut self) -> Result<Self> {
+        let bytes = self.read(&Member::Manifest)?;
+        self.manifest =
+            Manifest::parse(&bytes).map_err(|error| self.damaged(error.to_string()))?;
+        Ok(self)
+    }
+
+    /// What proves it complete.
+    pub fn seal(&self) -> Result<Arc<Seal>> {
+        self.ledger.the_seal()
+    }
+
+    /// Whether it is followed, and not complete yet.
+    pub fn is_growing(&self) -> bool {
+        !self.ledger.is_sealed()
+    }
+
+    /// How much it holds, as far as that is known.
+    pub(crate) fn expected(&self) -> Expected {
+        self.ledger.expected()
     }
 
     fn damaged(&self, because: String) -> Trouble {
@@ -76,40 +105,64 @@ impl ArchiveReader {
     }
 
     /// The members, in order, without the seal.
-    pub fn members(&self) -> impl Iterator<Item = &Member> {
-        self.found.iter().map(|found| &found.member)
+    pub fn members(&self) -> Result<Vec<Member>> {
+        Ok(self.stored()?.into_iter().map(|stored| stored.member.clone()).collect())
     }
 
-    /// Name and size of every member, in order, without the seal.
-    pub fn sizes(&self) -> impl Iterator<Item = (&str, u64)> {
-        self.found.iter().map(|found| (found.name.as_str(), found.size))
+    fn stored(&self) -> Result<Vec<Arc<Stored>>> {
+        let mut from = 0;
+        std::iter::from_fn(|| self.ledger.next(&mut from, &|_| true, None).transpose()).collect()
     }
 
-    fn bytes_of(&self, found: &Found, limit: u64) -> Result<Vec<u8>> {
+    /// The blocks of a table's rows, in order, as they come.
+    pub(crate) fn blocks<'a>(
+        &'a self,
+        table: &'a str,
+    ) -> impl Iterator<Item = Result<Member>> + 'a {
+        let of_table =
+            move |member: &Member| matches!(member, Member::Rows { table: of, .. } if of == table);
+        let mut from = 0;
+        std::iter::from_fn(move || {
+            let next = self.ledger.next(&mut from, &of_table, Some(table)).transpose()?;
+            Some(next.map(|stored| stored.member.clone()))
+        })
+    }
+
+    /// The pieces of the files from this one on, in order, as they come.
+    pub(crate) fn pieces(&self, first: u32) -> impl Iterator<Item = Result<Member>> + '_ {
+        let is_piece = move |member: &Member| matches!(member, Member::Files(n) if *n >= first);
+        let mut from = 0;
+        std::iter::from_fn(move || {
+            let next = self.ledger.next(&mut from, &is_piece, None).transpose()?;
+            Some(next.map(|stored| stored.member.clone()))
+        })
+    }
+
+    fn bytes_of(&self, found: &Stored, limit: u64) -> Result<Vec<u8>> {
         if found.size > limit {
             return Err(self.damaged(format!(
                 "member {} is larger than Fernweh accepts ({} bytes)",
                 found.name, found.size
             )));
         }
-        let mut bytes = Vec::new();
-        let read = (&self.file)
-            .seek(SeekFrom::Start(found.offset))
-            .and_then(|_| (&self.file).take(found.size).read_to_end(&mut bytes));
-        match read {
-            Ok(length) if length as u64 == found.size => Ok(bytes),
-            Ok(_) => Err(self.damaged(format!("member {} breaks off", found.name))),
+        // The archive is as large as it says: its members lie inside it.
+        let mut bytes = vec![0; usize::try_from(found.size).unwrap_or(0)];
+        match self.file.read_exact_at(&mut bytes, found.offset) {
+            Ok(()) => Ok(bytes),
+            Err(error) if error.kind() == std::io::ErrorKind::UnexpectedEof => {
+                Err(self.damaged(format!("member {} breaks off", found.name)))
+            }
             Err(error) => Err(Trouble::file("cannot read the archive", &self.path, &error)),
         }
     }
 
     /// The bytes of a member as they are stored, compared with the seal.
     pub fn read(&self, member: &Member) -> Result<Vec<u8>> {
-        let Some(found) = self.found.iter().find(|found| found.member == *member) else {
+        let Some(found) = self.ledger.named(&member.to_string())? else {
             return Err(self.damaged(format!("member {member} is missing")));
         };
-        let bytes = self.bytes_of(found, limits::MEMBER)?;
-        if self.seal.digest_of(&found.name) != Some(sha256(&bytes).as_str()) {
+        let bytes = self.bytes_of(&found, limits::MEMBER)?;
+        if found.sha256.as_deref() != Some(sha256(&bytes).as_str()) {
             return Err(self.damaged(format!("member {} is not what was written", found.name)));
         }
         Ok(bytes)
@@ -119,7 +172,7 @@ impl ArchiveReader {
     pub fn verify(&self, watch: &dyn Watch) -> Result<Vec<String>> {
         let mut different = Vec::new();
         let mut buffer = vec![0; 1 << 20];
-        for found in &self.found {
+        for found in self.stored()? {
             watch.go_on()?;
             let wrong = |error| Trouble::file("cannot read the archive", &self.path, &error);
             (&self.file).seek(SeekFrom::Start(found.offset)).map_err(wrong)?;
@@ -133,7 +186,7 @@ impl ArchiveReader {
                 digest.update(&buffer[..length]);
                 watch.advance(length as u64);
             }
-            if self.seal.digest_of(&found.name) != Some(digest.finish().as_str()) {
+            if found.sha256.as_deref() != Some(digest.finish().as_str()) {
                 different.push(found.name.clone());
             }
         }
@@ -141,10 +194,10 @@ impl ArchiveReader {
     }
 }
 
-pub(super) fn list(file: &File, size: u64) -> std::result::Result<Vec<Found>, String> {
+pub(super) fn list(file: &File, size: u64) -> std::result::Result<Vec<Stored>, String> {
     let mut tar = tar::Archive::new(file);
     let entries = tar.entries_with_seek().map_err(|error| error.to_string())?;
-    let mut found: Vec<Found> = Vec::new();
+    let mut found: Vec<Stored> = Vec::new();
     let mut names = HashSet::new();
     for entry in entries {
         let entry = entry.map_err(|error| format!("it is not a tar that can be read ({error})"))?;
@@ -160,7 +213,7 @@ pub(super) fn list(file: &File, size: u64) -> std::result::Result<Vec<Found>, St
         if offset.checked_add(length).is_none_or(|end| end > size) {
             return Err(format!("it breaks off in member {name}"));
         }
-        found.push(Found { name, member, offset, size: length });
+        found.push(Stored { name, member, offset, size: length, sha256: None });
     }
     Ok(found)
 }

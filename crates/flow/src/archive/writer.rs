@@ -3,6 +3,7 @@
 //! another name; marks in a file beside it say from where writing can go on after a break.
 
 use super::begun::{Begun, Mark, begun};
+use super::ledger::{Ledger, Stored};
 use super::marks::Marks;
 use fernweh_core::archive::{Member, Seal, SealedMember};
 use fernweh_core::digest::sha256;
@@ -11,6 +12,7 @@ use std::fs::{self, File, OpenOptions};
 use std::io::{BufWriter, Seek, SeekFrom, Write};
 use std::os::unix::fs::OpenOptionsExt;
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 use std::sync::mpsc::{Receiver, SyncSender, sync_channel};
 use std::thread::JoinHandle;
 use zstd::bulk::Compressor;
@@ -64,6 +66,8 @@ pub struct ArchiveWriter {
     jobs: Option<Compressors>,
     worker: Option<JoinHandle<Made>>,
     level: Level,
+    /// Whoever reads it while it is written.
+    ledger: Option<Arc<Ledger>>,
     sealed: bool,
     kept: bool,
 }
@@ -78,12 +82,26 @@ struct Tape {
     waiting: Vec<Mark>,
     /// Bytes since the last mark, before compression.
     since: usize,
+    ledger: Option<Arc<Ledger>>,
 }
 
 /// Bytes before compression that are worth a mark.
 const WORTH_A_MARK: usize = 16 << 20;
 
 impl Tape {
+    /// Tells whoever follows that a member is there, the last one that was written.
+    fn tell(&mut self, name: &str, size: u64, sha256: &str) -> std::io::Result<()> {
+        let file = self.tar.get_mut();
+        file.flush()?;
+        // A member ends with a whole block of 512 bytes (POSIX, pax).
+        let offset = file.stream_position()? - size.next_multiple_of(512);
+        let member = Member::parse(name).map_err(std::io::Error::other)?;
+        let (name, sha256) = (name.to_owned(), Some(sha256.to_owned()));
+        let stored = Stored { name, member, offset, size, sha256 };
+        self.ledger.iter().for_each(|ledger| ledger.add(stored.clone()));
+        Ok(())
+    }
+
     fn work(&mut self, order: Order) -> std::io::Result<()> {
         match order {
             Order::Store(name, bytes, raw) => {
@@ -92,6 +110,9 @@ impl Tape {
                 let start = self.tar.get_mut().stream_position()?;
                 append(&mut self.tar, &name, &bytes)?;
                 let size = bytes.len() as u64;
+                if self.ledger.is_some() {
+                    self.tell(&name, size, &sha256)?;
+                }
                 self.members.push((SealedMember { name, size, sha256 }, start));
                 Ok(())
             }
@@ -100,6 +121,7 @@ impl Tape {
                     Ok(Member::Rows { table: found, .. }) => found == table,
                     _ => false,
                 };
+                self.ledger.iter().for_each(|ledger| ledger.take_back());
                 let first = self.members.iter().position(|(member, _)| of_table(&member.name));
                 let Some(first) = first else { return Ok(()) };
                 let start = self.members[first].1;
@@ -111,6 +133,9 @@ impl Tape {
             }
             Order::Mark(mut mark) => {
                 let first = mark.table.is_none();
+                if let (Some(ledger), Some(table), None) = (&self.ledger, &mark.table, &mark.part) {
+                    ledger.complete(table);
+                }
                 let file = self.tar.get_mut();
                 mark.end = file.stream_position()?;
                 self.waiting.push(mark);
@@ -210,6 +235,10 @@ const WHAT: &str = "cannot write the archive";
 impl ArchiveWriter {
     /// Begins an archive that will have this name; refuses an existing one.
     pub fn create(path: &Path, level: Level) -> Result<Self> {
+        Self::create_for(path, level, None)
+    }
+
+    fn create_for(path: &Path, level: Level, ledger: Option<Arc<Ledger>>) -> Result<Self> {
         refuse_existing(path)?;
         let partial = partial_of(path);
         if let Some(folder) = path.parent().filter(|folder| !folder.as_os_str().is_empty()) {
@@ -221,7 +250,12 @@ impl ArchiveWriter {
             options.open(path).map_err(|error| Trouble::file(WHAT, path, &error))
         };
         let (file, marks) = (open(&partial)?, open(&marks_of(&partial))?);
-        Ok(Self::begin(path, (file, marks), Vec::new(), level))
+        Ok(Self::begin(path, (file, marks), Vec::new(), level, ledger))
+    }
+
+    /// The same, for somebody who reads it while it is written.
+    pub fn create_followed(path: &Path, level: Level, ledger: Arc<Ledger>) -> Result<Self> {
+        Self::create_for(path, level, Some(ledger))
     }
 
     /// Goes on with an archive that was broken off.
@@ -235,7 +269,7 @@ impl ArchiveWriter {
         let mut file = OpenOptions::new().read(true).write(true).open(&partial).map_err(wrong)?;
         file.seek(SeekFrom::Start(found.end)).map_err(wrong)?;
         let marks = OpenOptions::new().append(true).open(marks_of(&partial)).map_err(wrong)?;
-        let writer = Self::begin(path, (file, marks), found.members.clone(), level);
+        let writer = Self::begin(path, (file, marks), found.members.clone(), level, None);
         Ok((writer, Some(found)))
     }
 
@@ -244,12 +278,15 @@ impl ArchiveWriter {
         (file, marks): (File, File),
         members: Vec<(SealedMember, u64)>,
         level: Level,
+        ledger: Option<Arc<Ledger>>,
     ) -> Self {
         let (jobs, incoming) = Compressors::start(level);
+        let followed = ledger.clone();
         let worker = std::thread::spawn(move || {
             let marks = Marks::of(file.try_clone()?, marks);
             let tar = tar::Builder::new(BufWriter::with_capacity(1 << 20, file));
-            let mut tape = Tape { tar, marks, members, waiting: Vec::new(), since: 0 };
+            let waiting = Vec::new();
+            let mut tape = Tape { tar, marks, members, waiting, since: 0, ledger: followed };
             let mut round = incoming.iter().cycle();
             while let Some(Ok(order)) = round.next().map(Receiver::recv) {
                 tape.work(order)?;
@@ -259,7 +296,7 @@ impl ArchiveWriter {
         });
         let (path, partial) = (path.to_owned(), partial_of(path));
         let (jobs, worker) = (Some(jobs), Some(worker));
-        Self { path, partial, jobs, worker, level, sealed: false, kept: false }
+        Self { path, partial, jobs, worker, level, ledger, sealed: false, kept: false }
     }
 
     /// Adds a member; its bytes are compressed if its name says so.
@@ -346,6 +383,7 @@ impl ArchiveWriter {
         let size = close().map_err(|error| Trouble::file(WHAT, &self.path, &error))?;
         let _ = fs::remove_file(marks_of(&self.partial));
         self.sealed = true;
+        self.ledger.iter().for_each(|ledger| ledger.seal(seal.clone()));
         Ok(size)
     }
 }
@@ -371,6 +409,7 @@ impl Drop for ArchiveWriter {
         if let Some(worker) = self.worker.take() {
             let _ = worker.join();
         }
+        self.ledger.iter().for_each(|ledger| ledger.give_up());
         if !self.sealed && !self.kept {
             let _ = fs::remove_file(&self.partial);
             let _ = fs::remove_file(marks_of(&self.partial));

@@ -70,10 +70,18 @@ pub enum Earlier {
 }
 
 /// What tells the same unpacking from any other: the content of the archive, and what is done
-/// with it.
-pub fn mark(options: &UnpackOptions<'_>, archive: &ArchiveReader, halves: (bool, bool)) -> String {
+/// with it. An archive that is followed while it is written is like no other.
+pub fn mark(
+    options: &UnpackOptions<'_>,
+    archive: &ArchiveReader,
+    halves: (bool, bool),
+) -> Result<String> {
+    if archive.is_growing() {
+        return Ok(format!("followed {}", crate::now()));
+    }
+    let seal = archive.seal()?;
     let members: Vec<_> =
-        archive.seal.members.iter().filter(|member| member.name != "fernweh.json").collect();
+        seal.members.iter().filter(|member| member.name != "fernweh.json").collect();
     let database = archive.manifest.database.iter();
     let tables: Vec<_> = database.flat_map(|about| tables_of(options, about)).collect();
     let part = &options.part;
@@ -88,7 +96,7 @@ pub fn mark(options: &UnpackOptions<'_>, archive: &ArchiveReader, halves: (bool,
         options.outside_links,
         (options.rewriter.rules(), options.rewriter.ways()),
     );
-    sha256(whole.as_bytes())
+    Ok(sha256(whole.as_bytes()))
 }
 
 /// Cleans up a run that was not switched.

@@ -14,7 +14,8 @@ use std::io::Read;
 
 /// As many files as the archive promises must have been written.
 pub(super) fn check_files(archive: &ArchiveReader, report: &UnpackReport) -> Result<()> {
-    let sealed = archive.seal.files + archive.seal.links;
+    let seal = archive.seal()?;
+    let sealed = seal.files + seal.links;
     let found = report.files + report.links + report.left_out.len() as u64;
     if found != sealed {
         return Err(Trouble::damaged("the new files are not complete")
@@ -33,11 +34,11 @@ pub(super) fn read_files(
     report: &mut UnpackReport,
     watch: &dyn Watch,
 ) -> Result<BTreeSet<Vec<u8>>> {
-    let located = check_index(archive)?;
     if let Some(patterns) = &options.part.files {
+        let located = check_index(archive)?;
         return some_files(options, archive, patterns, located, target, report, watch);
     }
-    watch.stage("files", Some(archive.seal.file_bytes), Unit::Bytes);
+    watch.stage("files", archive.expected().file_bytes, Unit::Bytes);
     let mut pieces = PieceReader::new(archive);
     let result = each_entry(&mut pieces, &mut |entry, content| {
         watch.go_on()?;
@@ -45,6 +46,7 @@ pub(super) fn read_files(
     });
     let trouble = pieces.trouble.take();
     result.map_err(|error| trouble.unwrap_or(error))?;
+    check_index(archive)?;
     watch.done(&counted(report.files, "file", "files"));
     Ok(BTreeSet::new())
 }
@@ -132,7 +134,7 @@ fn one_entry(
 fn check_index(archive: &ArchiveReader) -> Result<Vec<Located>> {
     let bytes = archive.read(&Member::Index)?;
     let lines = zstd::decode_all(bytes.as_slice()).map_err(broken_stream)?;
-    let seal = &archive.seal;
+    let seal = archive.seal()?;
     let located = read_index(&lines).unwrap_or_default();
     if located.len() as u64 != seal.files + seal.folders + seal.links {
         return Err(contradiction());
@@ -166,10 +168,11 @@ fn file(
     }
     let mut bytes = Vec::new();
     content.read_to_end(&mut bytes).map_err(broken_stream)?;
+    let holds_settings = crate::pack::holds_settings(&bytes);
     if let Some(new) = report.rewriting.file(options.rewriter, &path, &bytes) {
         bytes = new;
     }
-    if archive.seal.settings.contains(&path)
+    if holds_settings
         && let Some(new) = with_settings(options, archive, &bytes)
     {
         report.settings.push(path);

@@ -16,7 +16,7 @@ use rejects::Rejects;
 pub use rejects::{BadRecord, OnBadRecord};
 
 use files::{check_files, read_files};
-use rows::{archive_structure, check_rows, own_structure, read_rows, tables_of};
+use rows::{Afterwards, archive_structure, check_rows, own_structure, read_rows, tables_of};
 use writer::Into;
 
 use crate::archive::ArchiveReader;
@@ -456,7 +456,10 @@ fn build_database(
         return Ok(Vec::new());
     };
     let (structure, afterwards) = match &mut targets.own {
-        Some(own) if options.part.rows_only => own_structure(options, archive, about, *own)?,
+        Some(own) if options.part.rows_only => {
+            let (before, after) = own_structure(options, archive, about, *own)?;
+            (before, Afterwards::Known(after))
+        }
         _ => archive_structure(options, archive, about)?,
     };
     if options.part.some_tables || options.part.rows_only {
@@ -490,7 +493,7 @@ fn build_database(
     if report.rejected > 0 {
         report.rejected_file = Some(rejects.path().display().to_string());
     }
-    Ok(afterwards)
+    afterwards.get(options, archive, about)
 }
 
 /// How many rows of each table an earlier run has written, if it is all there.

@@ -25,17 +25,40 @@ pub(super) fn tables_of(
     own.map(|name| (name.clone(), options.part.renamed(about.dialect, &name))).collect()
 }
 
+/// What is made before rows and after them.
 type Both = (Vec<Statement>, Vec<Statement>);
+
+/// What is made after rows, once it is needed: an archive that is followed while it is written
+/// does not hold it before.
+pub(super) enum Afterwards {
+    Known(Vec<Statement>),
+    InArchive,
+}
+
+impl Afterwards {
+    /// The statements.
+    pub fn get(
+        self,
+        options: &UnpackOptions<'_>,
+        archive: &ArchiveReader,
+        about: &DatabaseManifest,
+    ) -> Result<Vec<Statement>> {
+        match self {
+            Self::Known(statements) => Ok(statements),
+            Self::InArchive => read_structure(options, archive, about, &Member::Afterwards),
+        }
+    }
+}
 
 /// What the archive makes before its rows, and after them.
 pub(super) fn archive_structure(
     options: &UnpackOptions<'_>,
     archive: &ArchiveReader,
     about: &DatabaseManifest,
-) -> Result<Both> {
+) -> Result<(Vec<Statement>, Afterwards)> {
     let before = read_structure(options, archive, about, &Member::Structure)?;
+    let Some(prefix) = &options.part.prefix else { return Ok((before, Afterwards::InArchive)) };
     let after = read_structure(options, archive, about, &Member::Afterwards)?;
-    let Some(prefix) = &options.part.prefix else { return Ok((before, after)) };
     let names = prefix.names(about.dialect, before.iter().chain(&after));
     let renamed = |statements: Vec<Statement>| -> Result<Vec<Statement>> {
         let mut schema = "public".to_owned();
@@ -50,7 +73,7 @@ pub(super) fn archive_structure(
         });
         new.collect()
     };
-    Ok((renamed(before)?, renamed(after)?))
+    Ok((renamed(before)?, Afterwards::Known(renamed(after)?)))
 }
 
 /// PostgreSQL: the sequences that belong to tables that are taken, if only some are; those
@@ -115,6 +138,7 @@ pub(super) fn own_structure(
     let (mut before, mut after) = (parsed(&found.before)?, parsed(&found.afterwards)?);
     if about.dialect == Dialect::Postgres {
         let (objects, positions) = archive_structure(options, archive, about)?;
+        let positions = positions.get(options, archive, about)?;
         let is_large = |one: &Statement| one.large_object().is_some();
         before.retain(|statement| !is_large(statement));
         before.extend(objects.into_iter().filter(is_large));
@@ -181,8 +205,8 @@ pub(super) fn read_rows<'a>(
     report: &mut UnpackReport,
     watch: &'a dyn Watch,
 ) -> Result<()> {
-    let total: u64 = archive.seal.rows.values().sum();
-    watch.stage("database", Some(total), Unit::Records);
+    let total = archive.expected().rows;
+    watch.stage("database", total, Unit::Records);
     match into {
         None => each_portion(options, archive, about, report, watch, &mut |_, _| Ok(()))?,
         Some((into, rejects)) => std::thread::scope(|scope| {
@@ -288,12 +312,10 @@ fn read_tables(
     send: &Inlet<Read>,
 ) -> Result<()> {
     for table in tables {
-        let blocks = archive.members().filter(
-            |member| matches!(member, Member::Rows { table: name, .. } if *name == table.name),
-        );
         let expected: Vec<&str> = table.columns.iter().map(|c| c.name.as_str()).collect();
-        for member in blocks {
-            stream::rows(archive, dialect, member, table, &mut |insert| {
+        for member in archive.blocks(&table.name) {
+            let member = member?;
+            stream::rows(archive, dialect, &member, table, &mut |insert| {
                 if insert.columns != expected {
                     return Err(Trouble::damaged("the archive contradicts itself")
                         .at(member.to_string())
@@ -352,9 +374,10 @@ pub(super) fn check_rows(
     let wanted: Vec<(String, String)> =
         archive.manifest.database.iter().flat_map(|about| tables_of(options, about)).collect();
     let here: Vec<String> = wanted.iter().map(|(_, here)| here.clone()).collect();
+    let seal = archive.seal()?;
     let built = target.built_rows(&here)?;
     for ((table, _), (here, found)) in wanted.iter().zip(built) {
-        let sealed = archive.seal.rows.get(table).copied().unwrap_or(0);
+        let sealed = seal.rows.get(table).copied().unwrap_or(0);
         let sealed = sealed - rejects.left_out(&here).min(sealed);
         if found != sealed {
             return Err(Trouble::damaged("the new database is not complete")

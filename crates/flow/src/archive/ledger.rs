@@ -1,0 +1,230 @@
+//! What an archive holds. It is complete where the archive is; while an archive is still
+//! being written, whoever unpacks it already waits here for what comes next.
+
+use fernweh_core::archive::{Member, Seal};
+use fernweh_ports::{Result, Trouble};
+use std::collections::{BTreeSet, HashMap};
+use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError};
+
+/// A member as it lies in the archive.
+#[derive(Clone, Debug)]
+pub(crate) struct Stored {
+    pub name: String,
+    pub member: Member,
+    /// Where its bytes begin.
+    pub offset: u64,
+    /// How many they are.
+    pub size: u64,
+    /// Their digest; none if nobody has said it, and then nothing is taken from it.
+    pub sha256: Option<String>,
+}
+
+const TAKEN_BACK: &str = "a part of the archive was read anew";
+
+/// What is known of how much will come.
+#[derive(Clone, Copy, Debug, Default)]
+pub(crate) struct Expected {
+    pub rows: Option<u64>,
+    pub file_bytes: Option<u64>,
+}
+
+#[derive(Default)]
+struct State {
+    stored: Vec<Arc<Stored>>,
+    /// The place of each member among them.
+    places: HashMap<String, usize>,
+    /// Tables whose rows have all come.
+    complete: BTreeSet<String>,
+    expected: Expected,
+    seal: Option<Arc<Seal>>,
+    /// Why nothing more comes, although it is not sealed.
+    broken: Option<&'static str>,
+}
+
+/// The members of an archive, in order.
+#[derive(Default)]
+pub struct Ledger {
+    state: Mutex<State>,
+    changed: Condvar,
+}
+
+impl Ledger {
+    /// That of a complete archive.
+    pub(super) fn sealed(stored: Vec<Stored>, seal: Seal) -> Self {
+        let ledger = Self::default();
+        stored.into_iter().for_each(|stored| ledger.add(stored));
+        ledger.seal(seal);
+        ledger
+    }
+
+    fn lock(&self) -> MutexGuard<'_, State> {
+        self.state.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    fn change(&self, change: impl FnOnce(&mut State)) {
+        change(&mut self.lock());
+        self.changed.notify_all();
+    }
+
+    pub(super) fn add(&self, stored: Stored) {
+        self.change(|state| {
+            state.places.insert(stored.name.clone(), state.stored.len());
+            state.stored.push(Arc::new(stored));
+        });
+    }
+
+    pub(super) fn complete(&self, table: &str) {
+        self.change(|state| {
+            state.complete.insert(table.to_owned());
+        });
+    }
+
+    /// Says how much will come, as far as it is known.
+    pub(crate) fn expect(&self, expected: Expected) {
+        self.change(|state| state.expected = expected);
+    }
+
+    /// What was written is taken back: whoever has taken it already must begin anew.
+    pub(super) fn take_back(&self) {
+        self.change(|state| state.broken = Some(TAKEN_BACK));
+    }
+
+    /// Whether following it ended because something was taken back; the archive gets complete
+    /// all the same.
+    pub fn was_taken_back(&self) -> bool {
+        self.lock().broken == Some(TAKEN_BACK)
+    }
+
+    pub(super) fn seal(&self, seal: Seal) {
+        self.change(|state| {
+            state.expected.rows = Some(seal.rows.values().sum());
+            state.expected.file_bytes = Some(seal.file_bytes);
+            state.seal = Some(Arc::new(seal));
+        });
+    }
+
+    /// Nothing more comes, unless it is sealed already.
+    pub fn give_up(&self) {
+        self.change(|state| {
+            if state.seal.is_none() {
+                state.broken.get_or_insert("packing has ended before its end");
+            }
+        });
+    }
+
+    /// What is known by now of how much will come.
+    pub(crate) fn expected(&self) -> Expected {
+        self.lock().expected
+    }
+
+    /// Waits until `look` finds something.
+    fn wait<T>(&self, mut look: impl FnMut(&State) -> Option<T>) -> Result<T> {
+        let mut state = self.lock();
+        loop {
+            if let Some(because) = state.broken {
+                return Err(Trouble::outside("the archive that is unpacked does not get complete")
+                    .because(because)
+                    .hint("type the same command again"));
+            }
+            if let Some(found) = look(&state) {
+                return Ok(found);
+            }
+            state = self.changed.wait(state).unwrap_or_else(PoisonError::into_inner);
+        }
+    }
+
+    /// The next member from a place on that is wanted; none if no such comes any more: the
+    /// archive is sealed, or the rows of the table `of` are complete. The place moves behind
+    /// it.
+    pub(super) fn next(
+        &self,
+        from: &mut usize,
+        wanted: &dyn Fn(&Member) -> bool,
+        of: Option<&str>,
+    ) -> Result<Option<Arc<Stored>>> {
+        self.wait(|state| {
+            let rest = state.stored.get(*from..).unwrap_or_default();
+            if let Some(place) = rest.iter().position(|stored| wanted(&stored.member)) {
+                let found = rest[place].clone();
+                *from += place + 1;
+                return Some(Some(found));
+            }
+            *from = state.stored.len();
+            let over = of.is_some_and(|table| state.complete.contains(table));
+            (over || state.seal.is_some()).then_some(None)
+        })
+    }
+
+    /// The member of a name; none if the archive is complete without it.
+    pub(super) fn named(&self, name: &str) -> Result<Option<Arc<Stored>>> {
+        self.wait(|state| match state.places.get(name) {
+            Some(place) => Some(Some(state.stored[*place].clone())),
+            None => state.seal.is_some().then_some(None),
+        })
+    }
+
+    /// The seal, as soon as there is one.
+    pub(super) fn the_seal(&self) -> Result<Arc<Seal>> {
+        self.wait(|state| state.seal.clone())
+    }
+
+    /// Whether the archive is complete.
+    pub(super) fn is_sealed(&self) -> bool {
+        self.lock().seal.is_some()
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn rows(table: &str, block: u32) -> Stored {
+        let member = Member::Rows { table: table.into(), block };
+        Stored { name: member.to_string(), member, offset: 0, size: 0, sha256: None }
+    }
+
+    fn blocks_of(ledger: &Ledger, wanted: &str) -> Result<Vec<String>> {
+        let mut from = 0;
+        let is_wanted =
+            |member: &Member| matches!(member, Member::Rows { table, .. } if table == wanted);
+        let mut found = Vec::new();
+        while let Some(stored) = ledger.next(&mut from, &is_wanted, Some(wanted))? {
+            found.push(stored.name.clone());
+        }
+        Ok(found)
+    }
+
+    #[test]
+    fn who_follows_gets_every_block_of_a_table_and_waits_for_its_end() {
+        let ledger = Ledger::default();
+        std::thread::scope(|scope| {
+            let following = scope.spawn(|| (blocks_of(&ledger, "a"), blocks_of(&ledger, "b")));
+            for block in 1..=50 {
+                ledger.add(rows("a", block));
+            }
+            ledger.complete("a");
+            ledger.add(rows("b", 1));
+            ledger.seal(Seal::default());
+            let (a, b) = following.join().unwrap();
+            assert_eq!((a.unwrap().len(), b.unwrap().len()), (50, 1));
+        });
+        assert!(ledger.named("files/index.zst").unwrap().is_none());
+    }
+
+    #[test]
+    fn who_follows_is_told_that_nothing_more_comes() {
+        for end in [Ledger::give_up, Ledger::take_back] {
+            let ledger = Ledger::default();
+            std::thread::scope(|scope| {
+                let following = scope.spawn(|| blocks_of(&ledger, "a"));
+                ledger.add(rows("a", 1));
+                end(&ledger);
+                assert!(following.join().unwrap().is_err());
+            });
+            assert!(ledger.the_seal().is_err());
+        }
+        let ledger = Ledger::sealed(Vec::new(), Seal::default());
+        ledger.give_up();
+        assert!(ledger.the_seal().is_ok(), "what is sealed is complete");
+    }
+}
