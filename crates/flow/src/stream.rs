@@ -8,7 +8,7 @@ use fernweh_core::sql::{
     StatementError, read_copy_row, read_page,
 };
 use fernweh_ports::{Result, Trouble};
-use std::io::Cursor;
+use std::io::{BufReader, Cursor, Read};
 
 fn refused(member: &Member, because: impl std::fmt::Display) -> Trouble {
     Trouble::damaged("the archive holds SQL that it must not hold")
@@ -17,11 +17,15 @@ fn refused(member: &Member, because: impl std::fmt::Display) -> Trouble {
         .hint("do not use this archive; ask where it comes from")
 }
 
-type Script = ScriptReader<zstd::Decoder<'static, std::io::BufReader<Cursor<Vec<u8>>>>>;
+type Script<'a> = ScriptReader<zstd::Decoder<'static, BufReader<Box<dyn Read + 'a>>>>;
 
-fn script(archive: &ArchiveReader, dialect: Dialect, member: &Member) -> Result<Script> {
-    let bytes = archive.read(member)?;
-    let stream = zstd::Decoder::new(Cursor::new(bytes)).map_err(|error| refused(member, error))?;
+fn script<'a>(
+    archive: &'a ArchiveReader,
+    dialect: Dialect,
+    member: &Member,
+) -> Result<Script<'a>> {
+    let stream = zstd::Decoder::new(archive.stream(member)?);
+    let stream = stream.map_err(|error| refused(member, error))?;
     Ok(ScriptReader::new(dialect, stream))
 }
 

@@ -353,7 +353,8 @@ impl Moving<'_> {
             without_rows: Vec::new(),
             tables: Vec::new(),
             outside_links: false,
-            level: 3,
+            // What nobody keeps need not be as small as it can be.
+            level: if self.args.keep_archive.is_some() { 3 } else { 1 },
             go_on,
             places: SiteArgs::default(),
         }

@@ -533,3 +533,32 @@ fn a_database_is_reached_with_tls_and_its_certificate_is_checked() {
     stage.scene.write("authority.pem", &authority.certificate);
     stage.scene.done("pack old -o encrypted.tar").says("13 tables");
 }
+
+/// One connection reads more than fits on the way while another one of the same host waits for
+/// its answer.
+#[test]
+fn large_tables_are_read_and_changed_at_once_through_ssh() {
+    for engine in [Engine::Mariadb, Engine::Postgres] {
+        let stage = stage(engine);
+        let host = ssh_host(&stage.scene, "");
+        let more = format!("{}\nthrough = \"{}\"", with_key(&host), host.address());
+        stage.reach_files("old", &host.files(&stage.root("old")), &more);
+        let rows = match engine {
+            Engine::Mariadb => "SELECT seq, concat('http://far.example/', repeat('seen ', 300)) \
+                 FROM seq_1_to_10000",
+            _ => "SELECT n, 'http://far.example/' || repeat(md5(n::text), 50) \
+                 FROM generate_series(1, 10000) n",
+        };
+        for sql in [
+            "CREATE TABLE gp_wide (id int PRIMARY KEY, note text)",
+            &format!("INSERT INTO gp_wide {rows}"),
+        ] {
+            stage.database("old").run(sql.as_bytes()).unwrap();
+        }
+        let line = "rewrite old --from http://far.example --to http://near.example --apply";
+        stage.scene.done(&format!("{line} --only database")).says("10 000");
+        let left = "SELECT count(*) FROM gp_wide WHERE note LIKE '%far.example%'";
+        assert_eq!(stage.database("old").ask(left).unwrap()[0][0].as_deref(), Some("0"));
+        stage.scene.done("pack old -o wide.fernweh.tar --only database");
+    }
+}

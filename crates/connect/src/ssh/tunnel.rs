@@ -1,4 +1,8 @@
 //! A database port of a host, as a socket in a private folder of this machine.
+//!
+//! Each connection has an SSH login of its own for as long as it lasts: within one login, a
+//! connection whose answers nobody takes at the moment would keep all others from getting
+//! theirs.
 
 use super::copied::Copied;
 use super::{Asks, Session, SshAddress, runtime};
@@ -35,7 +39,7 @@ pub struct Tunnel {
     socket: PathBuf,
     listening: JoinHandle<()>,
     copied: Option<Arc<Copied>>,
-    session: Arc<Mutex<Arc<Session>>>,
+    session: Arc<Session>,
     /// Nobody else may enter it.
     _folder: tempfile::TempDir,
 }
@@ -60,8 +64,8 @@ impl Tunnel {
             let _inside = runtime().enter();
             UnixListener::bind(&socket).map_err(|error| trouble(&error))?
         };
-        let session = Arc::new(Mutex::new(session));
-        let listening = runtime().spawn(serve(listener, session.clone(), way, copied.clone()));
+        let logins = Logins { idle: Arc::new(Mutex::new(vec![session.clone()])), way };
+        let listening = runtime().spawn(serve(listener, logins, copied.clone()));
         Ok(Self { socket, listening, copied, session, _folder: folder })
     }
 
@@ -79,38 +83,48 @@ impl Tunnel {
 impl Drop for Tunnel {
     fn drop(&mut self) {
         self.listening.abort();
-        if let (Some(copied), Ok(session)) = (&self.copied, self.session.lock()) {
-            runtime().block_on(copied.remove(&session));
+        if let Some(copied) = &self.copied {
+            runtime().block_on(copied.remove(&self.session));
         }
     }
 }
 
-async fn serve(
-    listener: UnixListener,
-    session: Arc<Mutex<Arc<Session>>>,
+/// The logins of a tunnel.
+struct Logins {
+    /// Those that serve no connection at the moment.
+    idle: Arc<Mutex<Vec<Arc<Session>>>>,
     way: Way,
-    copied: Option<Arc<Copied>>,
-) {
-    while let Ok((mut near, _)) = listener.accept().await {
-        let Ok(mut now) = session.lock().map(|session| session.clone()) else { return };
-        if now.handle.is_closed() {
-            let (address, asks) = way.login.clone();
-            // Without one, the driver says that it was not reached, and tries again.
-            let Ok(again) = Session::login(address, asks).await else { continue };
-            now = again.clone();
-            if let Ok(mut session) = session.lock() {
-                *session = again;
+}
+
+impl Logins {
+    /// One that nobody else uses.
+    async fn take(&self) -> Result<Arc<Session>> {
+        while let Some(session) = self.idle.lock().ok().and_then(|mut idle| idle.pop()) {
+            if !session.handle.is_closed() {
+                return Ok(session);
             }
         }
-        let (end, copied) = (way.end.clone(), copied.clone());
+        let (address, asks) = self.way.login.clone();
+        Session::login(address, asks).await
+    }
+}
+
+async fn serve(listener: UnixListener, logins: Logins, copied: Option<Arc<Copied>>) {
+    while let Ok((mut near, _)) = listener.accept().await {
+        // Without one, the driver says that it was not reached, and tries again.
+        let Ok(session) = logins.take().await else { continue };
+        let (end, copied, idle) = (logins.way.end.clone(), copied.clone(), logins.idle.clone());
         tokio::spawn(async move {
             // A refusal ends the connection; the driver says so.
             let far = match &copied {
-                None => forwarded(&now, &end).await,
-                Some(copied) => handed_on(&now, &copied.command(&end)).await,
+                None => forwarded(&session, &end).await,
+                Some(copied) => handed_on(&session, &copied.command(&end)).await,
             };
             if let Ok(mut far) = far {
                 let _ = copy_bidirectional(&mut near, &mut far).await;
+            }
+            if let Ok(mut idle) = idle.lock() {
+                idle.push(session);
             }
         });
     }

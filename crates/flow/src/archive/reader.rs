@@ -7,10 +7,10 @@ use super::writer::partial_of;
 use fernweh_core::archive::{Manifest, Member, Seal};
 use fernweh_core::digest::{Sha256, sha256};
 use fernweh_core::limits;
-use fernweh_ports::{Result, Trouble, Watch};
+use fernweh_ports::{Result, Silent, Trouble, Watch};
 use std::collections::HashSet;
 use std::fs::File;
-use std::io::{Read, Seek, SeekFrom};
+use std::io::{Cursor, Read};
 use std::os::unix::fs::FileExt;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
@@ -168,29 +168,67 @@ impl ArchiveReader {
         Ok(bytes)
     }
 
+    /// The same as a stream. A very large member is not held: it is read once to be compared,
+    /// and once more.
+    pub fn stream(&self, member: &Member) -> Result<Box<dyn Read + '_>> {
+        let found = self.ledger.named(&member.to_string())?;
+        let Some(found) = found.filter(|found| found.size > LARGE) else {
+            return Ok(Box::new(Cursor::new(self.read(member)?)));
+        };
+        if found.sha256 != Some(self.digest(&found, &Silent)?) {
+            return Err(self.damaged(format!("member {} is not what was written", found.name)));
+        }
+        Ok(Box::new(self.bytes_from(&found)))
+    }
+
+    fn bytes_from(&self, found: &Stored) -> Part<'_> {
+        Part { file: &self.file, at: found.offset, end: found.offset + found.size }
+    }
+
+    fn digest(&self, found: &Stored, watch: &dyn Watch) -> Result<String> {
+        let wrong = |error| Trouble::file("cannot read the archive", &self.path, &error);
+        let mut buffer = vec![0; 1 << 20];
+        let mut digest = Sha256::default();
+        let mut rest = self.bytes_from(found);
+        loop {
+            let length = rest.read(&mut buffer).map_err(wrong)?;
+            if length == 0 {
+                return Ok(digest.finish());
+            }
+            digest.update(&buffer[..length]);
+            watch.advance(length as u64);
+        }
+    }
+
     /// Compares every member with the seal; gives the names of those that differ.
     pub fn verify(&self, watch: &dyn Watch) -> Result<Vec<String>> {
         let mut different = Vec::new();
-        let mut buffer = vec![0; 1 << 20];
         for found in self.stored()? {
             watch.go_on()?;
-            let wrong = |error| Trouble::file("cannot read the archive", &self.path, &error);
-            (&self.file).seek(SeekFrom::Start(found.offset)).map_err(wrong)?;
-            let mut rest = (&self.file).take(found.size);
-            let mut digest = Sha256::default();
-            loop {
-                let length = rest.read(&mut buffer).map_err(wrong)?;
-                if length == 0 {
-                    break;
-                }
-                digest.update(&buffer[..length]);
-                watch.advance(length as u64);
-            }
-            if found.sha256.as_deref() != Some(digest.finish().as_str()) {
+            if found.sha256 != Some(self.digest(&found, watch)?) {
                 different.push(found.name.clone());
             }
         }
         Ok(different)
+    }
+}
+
+/// Bytes of a member above which it is not held whole where it can be streamed.
+const LARGE: u64 = if cfg!(test) { 16 } else { 16 << 20 };
+
+/// A stretch of the archive.
+struct Part<'a> {
+    file: &'a File,
+    at: u64,
+    end: u64,
+}
+
+impl Read for Part<'_> {
+    fn read(&mut self, buffer: &mut [u8]) -> std::io::Result<usize> {
+        let room = usize::try_from(self.end - self.at).unwrap_or(usize::MAX).min(buffer.len());
+        let length = self.file.read_at(&mut buffer[..room], self.at)?;
+        self.at += length as u64;
+        Ok(length)
     }
 }
 
