@@ -19,11 +19,7 @@ fn refused(member: &Member, because: impl std::fmt::Display) -> Trouble {
 
 type Script<'a> = ScriptReader<zstd::Decoder<'static, BufReader<Box<dyn Read + 'a>>>>;
 
-fn script<'a>(
-    archive: &'a ArchiveReader,
-    dialect: Dialect,
-    member: &Member,
-) -> Result<Script<'a>> {
+fn script<'a>(archive: &'a ArchiveReader, dialect: Dialect, member: &Member) -> Result<Script<'a>> {
     let stream = zstd::Decoder::new(archive.stream(member)?);
     let stream = stream.map_err(|error| refused(member, error))?;
     Ok(ScriptReader::new(dialect, stream))
@@ -144,8 +140,9 @@ fn pages(
     if found.is_empty() { Ok(()) } else { hand_over(&mut found) }
 }
 
-/// Bytes of lines that are handed over together.
-const PORTION: usize = 1 << 20;
+/// Bytes of rows that are handed over together: on a long way to the destination, few large
+/// portions wait less than many small ones.
+pub(crate) const PORTION: usize = 1 << 20;
 
 fn copied_rows(
     archive: &ArchiveReader,

@@ -15,13 +15,11 @@ mod words;
 
 pub use database::{
     Applied, Behind, Change, DatabaseEditor, DatabaseSource, DatabaseSwap, DatabaseTarget,
-    Direction, Fingerprint, Lines, NamedSql, ObjectId, Overview, Portion, Record, Refit, Refreshing,
-    Refused, Rejected, SchemasSwap, Scope, Structure, SwapObjects, SwapSchema, SwapTable,
-    TableInfo, TablesSwap, Tally,
+    Direction, Fingerprint, Lines, NamedSql, ObjectId, Overview, Portion, Record, Refit,
+    Refreshing, Refused, Rejected, SchemasSwap, Scope, Structure, SwapObjects, SwapSchema,
+    SwapTable, TableInfo, TablesSwap, Tally,
 };
-pub use files::{
-    FileEditor, FileId, FileSource, FileSwap, FileTarget, LeftOut, NewFile, files_of,
-};
+pub use files::{FileEditor, FileId, FileSource, FileSwap, FileTarget, LeftOut, NewFile, files_of};
 pub use pages::{PageProblem, PageRequest, PageResponse, PageSource};
 pub use pipe::{Inlet, Outlet, pipe};
 pub use trouble::{Kind, Result, Told, Trouble};

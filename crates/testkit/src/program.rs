@@ -74,6 +74,20 @@ impl Scene {
         Self::finish(&mut self.command(line))
     }
 
+    /// Runs the program where `setup` has mounted something that nobody else sees; what `after`
+    /// prints then is added to its output.
+    pub fn run_on_disk(&self, setup: &str, line: &str, after: &str) -> Ran {
+        let program = self.program.display();
+        let script =
+            format!("{setup} || exit 99\n'{program}' {line}\nended=$?\n{after}\nexit $ended\n");
+        let typed = self.command(line);
+        let mut command = Command::new("unshare");
+        // Whoever is not root is root in a namespace of users, too.
+        command.args(["-rm", "sh", "-c", &script]).current_dir(self.folder()).env_clear();
+        command.envs(typed.get_envs().filter_map(|(name, value)| Some((name, value?))));
+        Self::finish(&mut command)
+    }
+
     /// Runs the program and lets it be killed at a named step.
     pub fn run_killed_at(&self, line: &str, step: &str) -> Ran {
         Self::finish(self.command(line).env("FERNWEH_TEST_STOP_AT", step))

@@ -255,12 +255,7 @@ impl Moving<'_> {
     }
 
     /// Packs and unpacks at the same time, and notes what of it is complete.
-    fn carry(
-        &self,
-        journal: &mut Journal,
-        report: &mut MoveReport,
-        archive: &Path,
-    ) -> Result<()> {
+    fn carry(&self, journal: &mut Journal, report: &mut MoveReport, archive: &Path) -> Result<()> {
         let carried = overlap::carry(self, archive)?;
         self.note_stage(journal, "packed", carried.packing)?;
         if let Some(unpacked) = carried.unpacked {

@@ -114,8 +114,10 @@ fn what_only_the_log_of_a_sqlite_file_holds_travels_along() {
     let Place::Sqlite(path) = &far.stage.old else { panic!("a file") };
     let site = rusqlite::Connection::open(path).unwrap();
     site.query_row("PRAGMA journal_mode = WAL", [], |_| Ok(())).unwrap();
-    site.execute_batch("PRAGMA wal_autocheckpoint = 0; CREATE TABLE late (n); INSERT INTO late VALUES (7)")
-        .unwrap();
+    site.execute_batch(
+        "PRAGMA wal_autocheckpoint = 0; CREATE TABLE late (n); INSERT INTO late VALUES (7)",
+    )
+    .unwrap();
     let archive = far.stage.pack();
     drop(site);
     far.stage.scene.done(&format!("unpack {archive} new --as-is"));

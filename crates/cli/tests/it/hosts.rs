@@ -544,10 +544,14 @@ fn large_tables_are_read_and_changed_at_once_through_ssh() {
         let more = format!("{}\nthrough = \"{}\"", with_key(&host), host.address());
         stage.reach_files("old", &host.files(&stage.root("old")), &more);
         let rows = match engine {
-            Engine::Mariadb => "SELECT seq, concat('http://far.example/', repeat('seen ', 300)) \
-                 FROM seq_1_to_10000",
-            _ => "SELECT n, 'http://far.example/' || repeat(md5(n::text), 50) \
-                 FROM generate_series(1, 10000) n",
+            Engine::Mariadb => {
+                "SELECT seq, concat('http://far.example/', repeat('seen ', 300)) \
+                 FROM seq_1_to_10000"
+            }
+            _ => {
+                "SELECT n, 'http://far.example/' || repeat(md5(n::text), 50) \
+                 FROM generate_series(1, 10000) n"
+            }
         };
         for sql in [
             "CREATE TABLE gp_wide (id int PRIMARY KEY, note text)",
@@ -561,4 +565,30 @@ fn large_tables_are_read_and_changed_at_once_through_ssh() {
         assert_eq!(stage.database("old").ask(left).unwrap()[0][0].as_deref(), Some("0"));
         stage.scene.done("pack old -o wide.fernweh.tar --only database");
     }
+}
+
+#[test]
+fn a_socket_of_the_host_is_reached_and_names_in_known_hosts_may_be_hashed() {
+    let stage = stage(Engine::Mariadb);
+    let host = ssh_host(&stage.scene, "");
+    let hashed = Command::new("ssh-keygen")
+        .args(["-q", "-H", "-f"])
+        .arg(stage.scene.path(".ssh/known_hosts"))
+        .stdout(Stdio::null())
+        .stderr(Stdio::null())
+        .status();
+    assert!(hashed.unwrap().success());
+    assert!(stage.scene.read(".ssh/known_hosts").starts_with("|1|"));
+    let more = format!("{}\nthrough = \"{}\"", with_key(&host), host.address());
+    stage.reach_files("old", &host.files(&stage.root("old")), &more);
+    let socket = stage.database("old").ask("SELECT @@socket").unwrap()[0][0].clone().unwrap();
+    let text = stage.scene.read("fernweh.toml");
+    let place = text.lines().find(|line| line.starts_with("database = \"mariadb:")).unwrap();
+    let by_socket = format!("{}?socket={socket}\"", place.strip_suffix('"').unwrap());
+    stage.scene.write("fernweh.toml", text.replacen(place, &by_socket, 1));
+    stage.scene.done("survey old").says("13 tables");
+    stage
+        .scene
+        .write("fernweh.toml", stage.scene.read("fernweh.toml").replace(&socket, "/nowhere"));
+    stage.scene.run("survey old").code(3).says("the socket /nowhere").says("through SSH");
 }

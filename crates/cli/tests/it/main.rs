@@ -3,6 +3,7 @@
 mod archives;
 mod configuration;
 mod crashes;
+mod disks;
 mod documents;
 mod far_sqlite;
 mod going_on;

@@ -12,7 +12,8 @@ use fernweh_core::record::{LARGE_OBJECTS, Row, Table};
 use fernweh_core::rewrite::ColumnText;
 use fernweh_core::sql::{Dialect, Kind, Qualified, Statement, read_copy_row};
 use fernweh_ports::{
-    Behind, DatabaseSource, Lines, Overview, Result, Scope, Structure, TableInfo, Tally, Trouble, counted,
+    Behind, DatabaseSource, Lines, Overview, Result, Scope, Structure, TableInfo, Tally, Trouble,
+    counted,
 };
 use futures_util::{StreamExt, pin_mut};
 use std::collections::{BTreeMap, BTreeSet};

@@ -9,7 +9,7 @@ use crate::server::{ServerAddress, aside, short_run};
 use bytes::Bytes;
 use fernweh_core::digest::sha256;
 use fernweh_core::finding::Check;
-use fernweh_core::record::{LARGE_OBJECTS, Row};
+use fernweh_core::record::{LARGE_OBJECTS, Row, weight_of};
 use fernweh_core::sql::{Kind, Qualified, Statement, in_schemas, write_copy_row};
 use fernweh_ports::{
     DatabaseSwap, DatabaseTarget, Direction, Fingerprint, Overview, Portion, Rejected, Result,
@@ -17,6 +17,7 @@ use fernweh_ports::{
 };
 use futures_util::{SinkExt, pin_mut};
 use std::collections::{BTreeMap, BTreeSet};
+use std::ops::Range;
 
 /// Portions of rows in one transaction.
 const TOGETHER: u32 = 64;
@@ -31,6 +32,8 @@ pub struct PostgresTarget {
     tables: Vec<String>,
     /// Portions of rows in the open transaction.
     portions: u32,
+    /// The statement that takes rows of the table at hand.
+    prepared: Option<(String, tokio_postgres::Statement)>,
     /// Types and routines that are there are used.
     uses_what_is_there: bool,
     /// Tables that go although nothing takes their place.
@@ -57,6 +60,7 @@ impl PostgresTarget {
             names: BTreeMap::new(),
             tables: Vec::new(),
             portions: 0,
+            prepared: None,
             uses_what_is_there: false,
             removed: Vec::new(),
             orphans: Vec::new(),
@@ -293,33 +297,54 @@ impl PostgresTarget {
         trouble
     }
 
-    /// Sends rows in one `COPY`.
+    /// The statement that takes rows; it is prepared once for all portions of a table.
+    fn statement(
+        &mut self,
+        columns: &[String],
+        table: &str,
+    ) -> std::result::Result<tokio_postgres::Statement, tokio_postgres::Error> {
+        let names: Vec<String> = columns.iter().map(|name| quoted(name)).collect();
+        let names =
+            if names.is_empty() { String::new() } else { format!(" ({})", names.join(",")) };
+        let sql = format!("COPY {}{names} FROM STDIN", self.built(table).sql());
+        if let Some((_, statement)) = self.prepared.as_ref().filter(|(known, _)| *known == sql) {
+            return Ok(statement.clone());
+        }
+        let Link { runtime, client, .. } = &mut self.link;
+        let statement = runtime.block_on(client.prepare(&sql))?;
+        self.prepared = Some((sql, statement.clone()));
+        Ok(statement)
+    }
+
+    /// Sends rows in one `COPY`, behind a savepoint which goes if all is well. On a long way
+    /// each wait for an answer counts, so what belongs together is sent without waiting.
     fn copy(
         &mut self,
         columns: &[String],
         table: &str,
         rows: &[Row],
     ) -> std::result::Result<(), tokio_postgres::Error> {
-        let names: Vec<String> = columns.iter().map(|name| quoted(name)).collect();
-        let names =
-            if names.is_empty() { String::new() } else { format!(" ({})", names.join(",")) };
-        let sql = format!("COPY {}{names} FROM STDIN", self.built(table).sql());
-        let mut lines = Vec::new();
+        let statement = self.statement(columns, table)?;
+        let mut lines = Vec::with_capacity(weight_of(rows));
         rows.iter().for_each(|row| write_copy_row(row, &mut lines));
         let Link { runtime, client, .. } = &mut self.link;
         runtime.block_on(async {
-            let sink = client.copy_in(sql.as_str()).await?;
+            let savepoint = client.batch_execute("SAVEPOINT portion");
+            let (savepoint, sink) = tokio::join!(savepoint, client.copy_in(&statement));
+            savepoint?;
+            let sink = sink?;
             pin_mut!(sink);
             sink.send(Bytes::from(lines)).await?;
-            sink.finish().await.map(drop)
+            let release = client.batch_execute("RELEASE SAVEPOINT portion");
+            let (copied, released) = tokio::join!(sink.finish(), release);
+            copied?;
+            released
         })
     }
 
     /// Sends rows so that a refusal takes only these back.
     fn copy_or_take_back(&mut self, portion: &Portion, rows: &[Row]) -> Result<Option<String>> {
-        self.link.run("SAVEPOINT portion")?;
         let Err(error) = self.copy(&portion.columns, &portion.table, rows) else {
-            self.link.run("RELEASE SAVEPOINT portion")?;
             return Ok(None);
         };
         if !is_about_value(&error) {
@@ -327,6 +352,24 @@ impl PostgresTarget {
         }
         self.link.run("ROLLBACK TO SAVEPOINT portion")?;
         Ok(Some(message(&error)))
+    }
+
+    /// Sends a stretch of rows; where some are refused, by halves, until it is known which.
+    fn write_halves(
+        &mut self,
+        portion: &Portion,
+        stretch: Range<usize>,
+        rejected: &mut Vec<Rejected>,
+    ) -> Result<()> {
+        let refused = self.copy_or_take_back(portion, &portion.rows[stretch.clone()])?;
+        let Some(because) = refused else { return Ok(()) };
+        if stretch.len() == 1 {
+            rejected.push(Rejected { row: stretch.start, because, adapted: false });
+            return Ok(());
+        }
+        let middle = stretch.start + stretch.len() / 2;
+        self.write_halves(portion, stretch.start..middle, rejected)?;
+        self.write_halves(portion, middle..stretch.end, rejected)
     }
 
     /// The rights that others have on the tables in place pass to the new ones.
@@ -371,6 +414,7 @@ impl DatabaseTarget for PostgresTarget {
 
     fn resume(&mut self, structure: &[Statement]) -> Result<bool> {
         self.link = Link::open(&self.address)?;
+        self.prepared = None;
         self.portions = 0;
         self.lock()?;
         self.begin_with(structure);
@@ -396,13 +440,7 @@ impl DatabaseTarget for PostgresTarget {
         let followed = self.follow_numbers(rows)?;
         let rows = followed.as_ref().unwrap_or(rows);
         let mut rejected = Vec::new();
-        if self.copy_or_take_back(rows, &rows.rows)?.is_some() {
-            for (row, values) in rows.rows.iter().enumerate() {
-                let refused = self.copy_or_take_back(rows, std::slice::from_ref(values))?;
-                let adapted = false;
-                rejected.extend(refused.map(|because| Rejected { row, because, adapted }));
-            }
-        }
+        self.write_halves(rows, 0..rows.rows.len(), &mut rejected)?;
         if self.portions >= TOGETHER {
             self.close()?;
         }

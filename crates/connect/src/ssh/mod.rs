@@ -7,6 +7,7 @@
 mod copied;
 mod known;
 mod login;
+mod prompt;
 mod settings;
 mod tunnel;
 
@@ -15,6 +16,7 @@ pub use tunnel::{Tunnel, TunnelEnd, Way};
 
 use fernweh_ports::{Result, Trouble};
 use known::{Checker, Verdict};
+use prompt::Prompt;
 use russh::client::{self, Handle};
 use russh::keys::Algorithm;
 use std::sync::{Arc, OnceLock};
@@ -79,7 +81,7 @@ impl Session {
             match &before {
                 None => {
                     let place = (address.host_name.as_str(), address.port);
-                    client::connect(config, place, checker).await
+                    client::connect_stream(config, Prompt::connect(place).await?, checker).await
                 }
                 Some(session) => {
                     let port = address.port.into();
@@ -182,7 +184,6 @@ fn configuration(checker: &Checker) -> client::Config {
         channel_buffer_size: 128,
         keepalive_interval: Some(Duration::from_secs(15)),
         keepalive_max: 4,
-        nodelay: true,
         ..client::Config::default()
     };
     // Much cheaper than the other ciphers on processors without special instructions.

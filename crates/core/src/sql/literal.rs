@@ -61,7 +61,9 @@ pub fn row_in_pieces<E>(
                 for piece in bytes.chunks(PIECE) {
                     match (text, dialect) {
                         (false, _) => write_hex(piece, &mut out),
-                        (true, Dialect::Mariadb) => write_escaped(piece, &MARIADB_LETTERS, &mut out),
+                        (true, Dialect::Mariadb) => {
+                            write_escaped(piece, &MARIADB_LETTERS, &mut out)
+                        }
                         (true, _) => write_doubled_within(piece, &mut out),
                     }
                     emit(&out)?;

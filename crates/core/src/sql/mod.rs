@@ -25,8 +25,8 @@ pub use foreign::{
 };
 pub use lexer::{Token, tokens};
 pub use literal::{
-    MARIADB_ROW_SETTINGS, POSTGRES_SETTINGS, quote_name, row_in_pieces, write_insert_head, write_row,
-    write_structure,
+    MARIADB_ROW_SETTINGS, POSTGRES_SETTINGS, quote_name, row_in_pieces, write_insert_head,
+    write_row, write_structure,
 };
 pub use pages::{PAGE, read_page, write_page};
 pub use prefix::Prefix;

@@ -8,8 +8,8 @@ mod reader;
 mod writer;
 
 pub use begun::{Begun, Mark, Part};
-pub use ledger::Ledger;
 pub(crate) use ledger::Expected;
+pub use ledger::Ledger;
 pub use pieces::{PieceReader, PieceWriter};
 pub use reader::ArchiveReader;
 pub use writer::{ArchiveWriter, Fill, Level, partial_of};

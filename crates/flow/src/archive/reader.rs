@@ -77,8 +77,7 @@ impl ArchiveReader {
 
     fn read_manifest(mut self) -> Result<Self> {
         let bytes = self.read(&Member::Manifest)?;
-        self.manifest =
-            Manifest::parse(&bytes).map_err(|error| self.damaged(error.to_string()))?;
+        self.manifest = Manifest::parse(&bytes).map_err(|error| self.damaged(error.to_string()))?;
         Ok(self)
     }
 

@@ -311,11 +311,7 @@ impl ArchiveWriter {
 
     /// Adds a member whose bytes come in pieces and are compressed at once, for what is too
     /// large to be held whole before.
-    pub fn add_in_pieces(
-        &mut self,
-        member: &Member,
-        fill: Fill<'_>,
-    ) -> Result<()> {
+    pub fn add_in_pieces(&mut self, member: &Member, fill: Fill<'_>) -> Result<()> {
         let mut raw = 0;
         let made = zstd::Encoder::new(Vec::new(), self.level.0).and_then(|mut encoder| {
             fill(&mut |piece| {

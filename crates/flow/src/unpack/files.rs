@@ -172,9 +172,7 @@ fn file(
     if let Some(new) = report.rewriting.file(options.rewriter, &path, &bytes) {
         bytes = new;
     }
-    if holds_settings
-        && let Some(new) = with_settings(options, archive, &bytes)
-    {
+    if holds_settings && let Some(new) = with_settings(options, archive, &bytes) {
         report.settings.push(path);
         bytes = new;
     }

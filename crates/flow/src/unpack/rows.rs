@@ -296,6 +296,11 @@ enum Read {
     End,
 }
 
+fn hand_over(send: &Inlet<Read>, waiting: &mut Option<(Insert, usize)>) -> Result<()> {
+    let Some((insert, weight)) = waiting.take() else { return Ok(()) };
+    taken(send.send(Read::Rows(insert), weight))
+}
+
 fn taken(sent: bool) -> Result<()> {
     if sent { Ok(()) } else { Err(stopped()) }
 }
@@ -315,6 +320,7 @@ fn read_tables(
         let expected: Vec<&str> = table.columns.iter().map(|c| c.name.as_str()).collect();
         for member in archive.blocks(&table.name) {
             let member = member?;
+            let mut waiting: Option<(Insert, usize)> = None;
             stream::rows(archive, dialect, &member, table, &mut |insert| {
                 if insert.columns != expected {
                     return Err(Trouble::damaged("the archive contradicts itself")
@@ -322,9 +328,18 @@ fn read_tables(
                         .because("its columns are not those of its manifest")
                         .hint("do not use this archive; ask where it comes from"));
                 }
-                let weight = weight_of(&insert.rows);
-                taken(send.send(Read::Rows(insert), weight))
+                let mut weight = weight_of(&insert.rows);
+                match &mut waiting {
+                    Some((held, all)) => {
+                        held.rows.extend(insert.rows);
+                        *all += weight;
+                        weight = *all;
+                    }
+                    None => waiting = Some((insert, weight)),
+                }
+                if weight >= stream::PORTION { hand_over(send, &mut waiting) } else { Ok(()) }
             })?;
+            hand_over(send, &mut waiting)?;
         }
         taken(send.send(Read::End, 0))?;
     }

@@ -113,8 +113,7 @@ impl FarDatabase {
             for (seen, ending) in before.iter().zip(["", "-wal", "-journal"]) {
                 if let Some(seen) = seen.as_ref().filter(|_| fetched.is_ok()) {
                     let here = copy.folder.path().join(format!("copy.db{ending}"));
-                    fetched =
-                        single::fetch_file(&self.tree, &self.named(ending), seen.size, &here);
+                    fetched = single::fetch_file(&self.tree, &self.named(ending), seen.size, &here);
                 }
             }
             let after = self.look()?;
