@@ -5,6 +5,7 @@
 
 mod bulk;
 mod check;
+mod hostile_ftp;
 mod hosts;
 mod password_host;
 mod program;
@@ -16,6 +17,7 @@ pub use check::{
     Cells, database_cells, files_of, mariadb_client, php, php_finds_different, psql,
     read_and_throw_away,
 };
+pub use hostile_ftp::{Trick, hostile_ftp};
 pub use hosts::{FTP_LOGIN, FtpHost, SshHost};
 pub use password_host::{Asking, PasswordHost};
 pub use program::{Ran, Scene};

@@ -7,6 +7,7 @@ mod disks;
 mod documents;
 mod far_sqlite;
 mod going_on;
+mod hostile;
 mod hosts;
 mod journey;
 mod large_objects;

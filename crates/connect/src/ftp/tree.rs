@@ -8,6 +8,7 @@ use crate::ssh::runtime;
 use bytes::{Bytes, BytesMut};
 use fernweh_ports::{Result, Trouble};
 use std::collections::HashMap;
+use std::io::ErrorKind;
 use std::sync::Mutex;
 use std::sync::atomic::{AtomicBool, Ordering};
 use suppaftp::{FtpError, Status};
@@ -15,7 +16,7 @@ use tokio::io::{AsyncReadExt, AsyncWriteExt};
 use tokio::sync::mpsc;
 
 /// The most entries that a folder may list.
-const ENTRIES: usize = 2_000_000;
+const ENTRIES: usize = 500_000;
 
 /// A host's files.
 pub struct FtpTree {
@@ -65,6 +66,12 @@ impl FtpTree {
             FtpError::UnexpectedResponse(response) => Some(response.status),
             _ => None,
         };
+        if matches!(error, FtpError::ConnectionError(error) if error.kind() == ErrorKind::FileTooLarge)
+        {
+            return trouble
+                .because("its listing does not end")
+                .hint("leave this folder out with --leave-out, if it is not the site's");
+        }
         match status {
             Some(Status::ExceededStorage | Status::RequestedActionNotTaken) => trouble
                 .because(format!("no room left on the host ({})", readable(error)))
@@ -122,7 +129,7 @@ impl FtpTree {
                 let came = (&mut stream).take(most).read_to_end(&mut text).await;
                 came.map_err(FtpError::ConnectionError)?;
                 if text.len() as u64 == most {
-                    return Err(FtpError::BadResponse);
+                    return Err(FtpError::ConnectionError(ErrorKind::FileTooLarge.into()));
                 }
                 stream.finish().await?;
                 let lines = text.split(|byte| *byte == b'\n');
