@@ -1,0 +1,162 @@
+//! How what was unpacked reads.
+
+use crate::context::Context;
+use crate::render::{Page, counted, duration, left_out, rewriting, size};
+use crate::site::Site;
+use fernweh_flow::unpack::{Replaced, UnpackReport};
+
+pub(super) fn preview_text(context: &Context, report: &UnpackReport, again: &str) -> String {
+    let mut page = Page::new(context.style);
+    page.row("preview", "nothing was changed; unpacking gives these numbers");
+    page.row(
+        "archive",
+        &format!(
+            "{}, {}, {}",
+            counted(report.tables, "table", "tables"),
+            counted(report.records, "record", "records"),
+            counted(report.files, "file", "files")
+        ),
+    );
+    page.list("left out", left_out(&report.left_out));
+    page.list("rejected", rejected(report));
+    page.list("orphans", report.orphans.clone());
+    page.list("note", report.notes.clone());
+    page.gap();
+    rewriting(&mut page, context.style, &report.rewriting);
+    page.gap();
+    page.row("next", again);
+    page.finish()
+}
+
+pub(super) fn completed_text(context: &Context, site: &Site) -> String {
+    let mut page = Page::new(context.style);
+    page.row(
+        "completed",
+        &format!("the earlier unpacking of site {}, which was broken off", site.name),
+    );
+    page.more("in the middle of its switch; every part is in place now");
+    page.row("undo", &format!("fernweh undo {}", site.name));
+    page.finish()
+}
+
+/// The records that the destination did not take as they are.
+fn rejected(report: &UnpackReport) -> Vec<String> {
+    let mut lines = Vec::new();
+    if let Some(file) = &report.rejected_file {
+        let count = counted(report.rejected, "record is", "records are");
+        lines.push(format!("{count} left out, and kept in {file}"));
+    }
+    if report.rejected > 0 && report.rejected_file.is_none() {
+        let count = counted(report.rejected, "record", "records");
+        lines.push(format!(
+            "the database does not take {count}; unpacking would stop at the first,"
+        ));
+        lines.push("or leave them out with --on-bad-record skip".into());
+    }
+    if report.adapted > 0 {
+        let count = counted(report.adapted, "record was", "records were");
+        lines.push(format!("{count} changed by the database to fit"));
+    }
+    for bad in &report.bad_records {
+        let what = match (bad.adapted, &report.rejected_file) {
+            (true, _) => "changed: ",
+            (false, Some(_)) => "left out: ",
+            (false, None) => "",
+        };
+        lines.push(format!("  {}, {}: {what}{}", bad.table, bad.record, bad.because));
+    }
+    lines
+}
+
+pub(super) fn text(context: &Context, site: &Site, report: &UnpackReport, seconds: f64) -> String {
+    let mut page = Page::new(context.style);
+    page.row(
+        "unpacked",
+        &format!("site {} in {}; every part is in place", site.name, duration(seconds)),
+    );
+    if report.went_on {
+        page.more("gone on where an earlier run had stopped");
+    }
+    if report.tables > 0 {
+        page.row(
+            "database",
+            &format!(
+                "{}, {}, {}",
+                counted(report.tables, "table", "tables"),
+                counted(report.records, "record", "records"),
+                if report.rejected == 0 {
+                    "as many as the archive holds"
+                } else {
+                    "without those that the database rejects"
+                }
+            ),
+        );
+    }
+    if report.files > 0 {
+        page.row(
+            "files",
+            &format!(
+                "{}, {}, {}",
+                counted(report.files, "file", "files"),
+                size(report.file_bytes),
+                counted(report.links, "link", "links")
+            ),
+        );
+    }
+    if report.kept > 0 {
+        page.more(&format!(
+            "carried over from what was there: {}",
+            counted(report.kept, "file", "files")
+        ));
+    }
+    if !report.settings.is_empty() {
+        page.row(
+            "settings",
+            &format!("the new connection is written into {}", report.settings.join(", ")),
+        );
+    }
+    page.list("left out", left_out(&report.left_out));
+    page.list("rejected", rejected(report));
+    page.list("removed", report.removed.iter().map(|name| format!("table {name}, kept for undo")));
+    if report.prefixed > 0 {
+        page.row(
+            "prefix",
+            &counted(report.prefixed, "value carries it too", "values carry it too"),
+        );
+    }
+    page.list("orphans", report.orphans.clone());
+    page.list("note", report.notes.clone());
+    page.gap();
+    rewriting(&mut page, context.style, &report.rewriting);
+    page.gap();
+    match &report.replaced {
+        Some(Replaced { tables, records, entries, .. }) => {
+            let mut words = Vec::new();
+            if *tables > 0 {
+                let tables = counted(*tables, "table", "tables");
+                words.push(format!("{tables} with {}", counted(*records, "record", "records")));
+            }
+            if *entries > 0 {
+                words.push(format!("{} of files", counted(*entries, "entry", "entries")));
+            }
+            page.row("replaced", &format!("{}; kept", words.join(", ")));
+            page.row(
+                "undo",
+                &format!(
+                    "fernweh undo {0}   (or give the old state up: fernweh undo {0} --let-go)",
+                    site.name
+                ),
+            );
+        }
+        None => {
+            page.row("undo", &format!("fernweh undo {}   (the place was empty before)", site.name))
+        }
+    }
+    if !report.part {
+        page.row("users", "everybody logs in as on the old site: users and passwords came along");
+    }
+    if site.url.is_some() {
+        page.row("next", &format!("fernweh scan {}", site.name));
+    }
+    page.finish()
+}
