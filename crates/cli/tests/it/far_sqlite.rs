@@ -71,7 +71,10 @@ fn a_sqlite_site_moves_between_hosts_with_its_database_among_the_files() {
         let sql = b"UPDATE gp_articles SET title = 'written here'";
         far.stage.database("new").run(sql).unwrap();
         let written = database_cells(&far.stage.new);
-        far.stage.scene.done("move old new --yes --no-scan --overwrite");
+        let ran = far.stage.scene.run("survey old --for new").code(0);
+        ran.says("nobody can lock it").says("stop the site there");
+        let ran = far.stage.scene.done("move old new --yes --no-scan --overwrite");
+        ran.says("what the site wrote to it while it was replaced");
         assert!(expected == database_cells(&far.stage.new), "{old} to {new} again");
         far.stage.scene.done("undo new");
         assert!(written == database_cells(&far.stage.new), "{old} to {new} taken back");

@@ -84,7 +84,15 @@ impl DatabaseTarget for FarTarget {
     }
 
     fn foresee(&mut self, from: &Overview, structure: &Structure) -> Result<Vec<Check>> {
-        self.inner.foresee(from, structure)
+        self.fetched()?;
+        let mut checks = self.inner.foresee(from, structure)?;
+        if self.copy.is_some() {
+            checks.push(Check::warned(
+                "the database to be replaced is a file of its host, and nobody can lock it",
+                "stop the site there (maintenance mode) until its new database is in place",
+            ));
+        }
+        Ok(checks)
     }
 
     fn remove(&mut self, tables: &[String]) {
@@ -113,11 +121,14 @@ impl DatabaseTarget for FarTarget {
     }
 
     fn notes(&self) -> Vec<String> {
-        vec![format!(
-            "{} is a file of its host: what the site wrote to it while it was replaced is in the \
-             old state alone, unless the site was stopped",
-            self.far.shown()
-        )]
+        let replaced = self.copy.as_ref().map(|_| {
+            format!(
+                "{} is a file of its host: what the site wrote to it while it was replaced is in \
+                 the old state alone, unless the site was stopped",
+                self.far.shown()
+            )
+        });
+        replaced.into_iter().collect()
     }
 
     fn built_rows(&mut self, tables: &[String]) -> Result<Vec<(String, u64)>> {
