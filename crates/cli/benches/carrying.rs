@@ -9,9 +9,15 @@ use fernweh_connect::remote::{RemoteSource, RemoteTarget, Tree};
 use fernweh_connect::sftp::SftpTree;
 use fernweh_connect::ssh::{Asks, Session, SshAddress};
 use fernweh_core::record::{Entry, EntryKind};
+use fernweh_demo::host::Authority;
 use fernweh_ports::{FileSource, FileTarget, files_of};
 use fernweh_testkit::{FTP_LOGIN, FtpHost, SshHost, delaying_relay};
+use rustls::pki_types::CertificateDer;
+use rustls::pki_types::pem::PemObject;
+use rustls::{ClientConfig, ClientConnection, RootCertStore, StreamOwned};
 use std::fs;
+use std::io::{Read, Write};
+use std::net::TcpStream;
 use std::os::unix::ffi::OsStrExt;
 use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
@@ -42,6 +48,7 @@ fn main() {
     let at = |place: usize, usual| numbers.get(place).copied().unwrap_or(usual);
     let Some(folder) = std::env::var_os("FERNWEH_BENCH_FOLDER") else { return begin() };
     let folder = PathBuf::from(folder);
+    let _ = rustls::crypto::ring::default_provider().install_default();
     let (large, small, delayed) = (at(0, 1024), at(1, 20_000), at(2, 2_000));
     make(&folder.join("large"), 4, (large / 4) << 20);
     make(&folder.join("small"), small, 3_000);
@@ -59,7 +66,8 @@ fn main() {
     ] {
         bench.compare(&what, name, port);
     }
-    bench.ftp(small);
+    bench.ftp(small, false);
+    bench.ftp(small, true);
     println!("peak memory of this process: {} MB", peak());
 }
 
@@ -134,15 +142,24 @@ impl Bench {
     }
 
     /// Reading over FTP, against as many connections that do nothing else.
-    fn ftp(&self, files: usize) {
-        let host = FtpHost::start(&self.folder.join("ftp-host"), &self.folder, None, "");
+    fn ftp(&self, files: usize, encrypted: bool) {
+        let authority = Authority::new().expect("an authority");
+        let (certificate, key) = authority.issue("localhost").expect("a certificate");
+        let path = |name: &str| self.folder.join(name);
+        fs::write(path("authority.pem"), &authority.certificate).expect("written");
+        fs::write(path("host.pem"), certificate).expect("written");
+        fs::write(path("host-key.pem"), key).expect("written");
+        let (certificate, key) = (path("host.pem"), path("host-key.pem"));
+        let tls = encrypted.then_some((certificate.as_path(), key.as_path()));
+        let place = path(if encrypted { "ftps-host" } else { "ftp-host" });
+        let host = FtpHost::start(&place, &self.folder, tls, "");
         let tree = FtpTree::open(FtpAddress {
-            host: "127.0.0.1".into(),
+            host: "localhost".into(),
             port: host.port,
             user: FTP_LOGIN.0.into(),
             password: FTP_LOGIN.1.into(),
-            encrypted: false,
-            authority: None,
+            encrypted,
+            authority: encrypted.then(|| path("authority.pem")),
         });
         let tree: Arc<dyn Tree> = Arc::new(tree.expect("a login"));
         let lanes = tree.lanes();
@@ -150,57 +167,95 @@ impl Bench {
         let floor = timed(|| {
             std::thread::scope(|scope| {
                 for lane in 0..lanes {
-                    let port = host.port;
-                    scope.spawn(move || bare_lane(port, (lane..files).step_by(lanes)));
+                    let (port, authority) = (host.port, &authority.certificate);
+                    let tls = encrypted.then(|| trusting(authority));
+                    scope.spawn(move || bare_lane(port, tls, (lane..files).step_by(lanes)));
                 }
             });
         });
-        line(&format!("read {files} small files, FTP, bare"), read, floor);
+        let word = if encrypted { "FTPS" } else { "FTP" };
+        line(&format!("read {files} small files, {word}, bare"), read, floor);
     }
 }
 
-/// One connection that fetches files and does nothing else.
-fn bare_lane(port: u16, numbers: impl Iterator<Item = usize>) {
-    use std::io::{BufRead, BufReader, Read, Write};
-    use std::net::TcpStream;
-    let control = TcpStream::connect(("127.0.0.1", port)).expect("a connection");
-    control.set_nodelay(true).expect("no delay");
-    let mut answers = BufReader::new(control.try_clone().expect("a second handle"));
-    let mut control = control;
-    let mut answer = |wanted: &str| {
-        let mut line = String::new();
-        loop {
-            line.clear();
-            answers.read_line(&mut line).expect("an answer");
-            if line.as_bytes().get(3) == Some(&b' ') {
-                assert!(line.starts_with(wanted), "{line}");
-                return line.clone();
-            }
+/// TLS as hosts of FTP want it: 1.2, with sessions that go on from one connection to the next.
+fn trusting(authority: &str) -> Arc<ClientConfig> {
+    let mut roots = RootCertStore::empty();
+    let certificate = CertificateDer::from_pem_slice(authority.as_bytes()).expect("a certificate");
+    roots.add(certificate).expect("an authority");
+    let config = ClientConfig::builder_with_protocol_versions(&[&rustls::version::TLS12]);
+    Arc::new(config.with_root_certificates(roots).with_no_client_auth())
+}
+
+/// A connection, encrypted or not.
+trait Wire: Read + Write {}
+
+impl<T: Read + Write> Wire for T {}
+
+fn wire(stream: TcpStream, tls: Option<&Arc<ClientConfig>>) -> Box<dyn Wire> {
+    let Some(config) = tls else { return Box::new(stream) };
+    let name = "localhost".try_into().expect("a name");
+    let session = ClientConnection::new(config.clone(), name).expect("a session");
+    Box::new(StreamOwned::new(session, stream))
+}
+
+/// An answer of the host, to its last line.
+fn answer(control: &mut dyn Wire, wanted: &str) -> String {
+    let mut line = Vec::new();
+    loop {
+        let mut byte = [0];
+        control.read_exact(&mut byte).expect("an answer");
+        if byte != *b"\n" {
+            line.push(byte[0]);
+            continue;
         }
-    };
-    answer("220");
-    let login = [format!("USER {}", FTP_LOGIN.0), format!("PASS {}", FTP_LOGIN.1), "TYPE I".into()];
-    for (command, wanted) in login.iter().zip(["331", "230", "200"]) {
-        control.write_all(format!("{command}\r\n").as_bytes()).expect("a command");
-        answer(wanted);
+        if line.get(3) == Some(&b' ') {
+            let line = String::from_utf8_lossy(&line).into_owned();
+            assert!(line.starts_with(wanted), "{line}");
+            return line;
+        }
+        line.clear();
     }
+}
+
+fn asked(control: &mut dyn Wire, command: &str, wanted: &str) -> String {
+    control.write_all(format!("{command}\r\n").as_bytes()).expect("a command");
+    answer(control, wanted)
+}
+
+/// One connection that fetches files and does nothing else.
+fn bare_lane(port: u16, tls: Option<Arc<ClientConfig>>, numbers: impl Iterator<Item = usize>) {
+    let mut stream = TcpStream::connect(("127.0.0.1", port)).expect("a connection");
+    stream.set_nodelay(true).expect("no delay");
+    answer(&mut stream, "220");
+    if tls.is_some() {
+        asked(&mut stream, "AUTH TLS", "234");
+    }
+    let mut control = wire(stream, tls.as_ref());
+    if tls.is_some() {
+        asked(&mut *control, "PBSZ 0", "200");
+        asked(&mut *control, "PROT P", "200");
+    }
+    asked(&mut *control, &format!("USER {}", FTP_LOGIN.0), "331");
+    asked(&mut *control, &format!("PASS {}", FTP_LOGIN.1), "230");
+    asked(&mut *control, "TYPE I", "200");
     for number in numbers {
-        control.write_all(b"PASV\r\n").expect("a command");
-        let place = answer("227");
+        let place = asked(&mut *control, "PASV", "227");
         let numbers: Vec<u16> = place
             .split(|ch: char| !ch.is_ascii_digit())
             .filter_map(|part| part.parse().ok())
             .collect();
         let data = numbers[numbers.len() - 2] * 256 + numbers[numbers.len() - 1];
-        let mut data = TcpStream::connect(("127.0.0.1", data)).expect("a data connection");
-        let command = format!("RETR /small/{:03}/{number}.bin\r\n", number / 100);
-        control.write_all(command.as_bytes()).expect("a command");
-        answer("150");
+        let data = TcpStream::connect(("127.0.0.1", data)).expect("a data connection");
+        asked(&mut *control, &format!("RETR /small/{:03}/{number}.bin", number / 100), "150");
+        let mut data = wire(data, tls.as_ref());
         let mut content = Vec::new();
-        data.read_to_end(&mut content).expect("data");
+        // Some hosts end the connection without ending TLS.
+        let read = data.read_to_end(&mut content);
+        assert!(read.is_ok() || !content.is_empty(), "data");
         // The host waits for this end of it, too.
         drop(data);
-        answer("226");
+        answer(&mut *control, "226");
     }
 }
 

@@ -7,6 +7,7 @@ use fernweh_connect::sftp::SftpTree;
 use fernweh_connect::ssh::{Asks, Session, SshAddress};
 use fernweh_ports::{Result, Trouble};
 use std::cell::RefCell;
+use std::collections::BTreeMap;
 use std::io::{BufRead, IsTerminal, Write};
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
@@ -249,7 +250,31 @@ pub fn person() -> Arc<dyn Asks> {
     Arc::new(Person)
 }
 
+/// The same for further logins at a host: what was answered at the first is not asked again.
+pub fn person_again() -> Arc<dyn Asks> {
+    Arc::new(PersonAgain)
+}
+
 struct Person;
+
+struct PersonAgain;
+
+/// Answers of this run, by their questions.
+fn answered() -> MutexGuard<'static, BTreeMap<String, String>> {
+    static ANSWERED: Mutex<BTreeMap<String, String>> = Mutex::new(BTreeMap::new());
+    ANSWERED.lock().unwrap_or_else(PoisonError::into_inner)
+}
+
+impl Asks for PersonAgain {
+    fn secret(&self, prompt: &str) -> Option<String> {
+        let known = answered().get(prompt).cloned();
+        known.or_else(|| Person.secret(prompt))
+    }
+
+    fn agrees(&self, question: &str) -> Option<bool> {
+        Person.agrees(question)
+    }
+}
 
 /// Two hosts may be reached at the same time; questions come one after the other.
 fn one_at_a_time() -> MutexGuard<'static, ()> {
@@ -265,7 +290,9 @@ impl Asks for Person {
         }
         let _alone = one_at_a_time();
         let _ = write!(std::io::stderr(), "{prompt}: ");
-        terminal.read_secure_line().ok()
+        let answer = terminal.read_secure_line().ok()?;
+        answered().insert(prompt.to_owned(), answer.clone());
+        Some(answer)
     }
 
     fn agrees(&self, question: &str) -> Option<bool> {
@@ -299,6 +326,13 @@ mod tests {
         ] {
             assert_eq!(parsed(text).unwrap().shown(), text);
         }
+    }
+
+    #[test]
+    fn what_was_answered_is_not_asked_again() {
+        answered().insert("passphrase of a key".into(), "night sky".into());
+        let again = person_again();
+        assert_eq!(again.secret("passphrase of a key").as_deref(), Some("night sky"));
     }
 
     #[test]

@@ -62,7 +62,7 @@ impl Site {
         let copy = copy.then(std::env::current_exe).and_then(std::result::Result::ok);
         // PostgreSQL's driver finds a socket by this name in its folder.
         let name = format!(".s.PGSQL.{}", address.port);
-        let way = Way { login: (ssh, hosts::person()), end, copy };
+        let way = Way { login: (ssh, hosts::person_again()), end, copy };
         let tunnel = Tunnel::open(session, way, &name).map_err(at)?;
         if let Some(place) = tunnel.copied_to() {
             eprintln!(
