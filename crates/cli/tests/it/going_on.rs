@@ -206,6 +206,9 @@ fn packing_goes_on_within_a_table(kind: Server) {
     let sql = "SELECT id FROM pages WHERE note = 'later'";
     let found = Database::open(&new).unwrap().ask(sql).unwrap();
     assert_eq!(found, [[Some("59999".to_owned())]]);
+    let sql = "SELECT count(*), sum(id) FROM pages";
+    let all = Database::open(&old).unwrap().ask(sql).unwrap();
+    assert_eq!(Database::open(&new).unwrap().ask(sql).unwrap(), all, "no row is passed over");
 }
 
 #[test]

@@ -9,7 +9,7 @@ use super::{Link, quoted, source, text};
 use crate::server::ServerAddress;
 use fernweh_core::record::Table;
 use fernweh_core::sql::Qualified;
-use fernweh_ports::{Behind, Lines, Result, Trouble, pipe};
+use fernweh_ports::{Behind, Kind, Lines, Result, Trouble, pipe};
 
 /// Bytes of a part, as the server stores them: about as many as a reader may be ahead.
 const PART: i128 = 8 << 20;
@@ -88,8 +88,14 @@ impl Readers {
             }
             let mut taken = Ok(());
             'parts: for part in 0..parts.len() {
-                for lines in outlets[part % count].by_ref().take_while(|lines| lines.rows > 0) {
-                    taken = sink(lines);
+                loop {
+                    match outlets[part % count].next() {
+                        Some(lines) if lines.rows > 0 => taken = sink(lines),
+                        Some(_) => break,
+                        // The reader has stopped within the part: what others have read lies
+                        // behind rows that are missing.
+                        None => break 'parts,
+                    }
                     if taken.is_err() {
                         break 'parts;
                     }
@@ -98,8 +104,10 @@ impl Readers {
             drop(outlets);
             let unexpected = |_| Err(Trouble::outside("reading records ended unexpectedly"));
             let read = readers.into_iter().map(|reader| reader.join().unwrap_or_else(unexpected));
-            let read = read.collect::<Vec<_>>().into_iter().collect::<Result<()>>();
-            taken.and(read)
+            let mut troubles: Vec<Trouble> = read.filter_map(Result::err).collect();
+            // The others were only told to stop.
+            troubles.sort_by_key(|trouble| trouble.kind == Kind::Interrupted);
+            taken.and(troubles.into_iter().next().map_or(Ok(()), Err))
         })
     }
 }
