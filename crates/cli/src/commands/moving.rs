@@ -188,9 +188,9 @@ impl Moving<'_> {
         if !self.args.rehearse && !begun {
             self.carry(journal, report, &archive)?;
         }
-        let complete = self.is_packed(&journal.run()?, &archive);
+        let run = journal.run()?;
         self.stage(journal, report, "packed", |_| {
-            if complete {
+            if self.is_packed(&run, &archive) {
                 return Ok(());
             }
             pack::make(self.context, &self.pack_args(&archive, marks.exists())).map(drop)

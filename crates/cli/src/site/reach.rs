@@ -120,8 +120,7 @@ impl Site {
             None => None,
             Some(DatabasePlace::Sqlite(path)) => Some(Box::new(SqliteSource::open(path)?)),
             Some(DatabasePlace::SqliteThere(path)) => {
-                let far = self.far(path)?;
-                let copy = far.copy()?.ok_or_else(|| no_database(&far))?;
+                let copy = self.far(path)?.present()?;
                 let source = SqliteSource::open(&copy.path())?;
                 self.copy.replace(Some(copy));
                 Some(Box::new(source))
@@ -319,11 +318,4 @@ impl Site {
             }
         }
     }
-}
-
-fn no_database(far: &FarDatabase) -> Trouble {
-    Trouble::outside("cannot open the site's database")
-        .at(far.shown())
-        .because("there is no such file")
-        .hint("check the path of database")
 }

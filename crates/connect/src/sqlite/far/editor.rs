@@ -19,12 +19,7 @@ pub struct FarEditor {
 impl FarEditor {
     /// Fetches the database.
     pub fn open(far: FarDatabase) -> Result<Self> {
-        let copy = far.copy()?.ok_or_else(|| {
-            Trouble::outside("cannot open the site's database")
-                .at(far.shown())
-                .because("there is no such file")
-                .hint("check the path of database")
-        })?;
+        let copy = far.present()?;
         let inner = SqliteEditor::open(&copy.path())?;
         Ok(Self { far, copy, inner })
     }

@@ -23,6 +23,9 @@ use tempfile::TempDir;
 /// The files that belong to a database file and move with it, by the ends of their names. The
 /// index of the log is made anew by whoever opens it.
 const COMPANIONS: [&str; 3] = ["-wal", "-journal", "-shm"];
+/// The file and those of its companions that hold what is written, in the order in which they
+/// are read; the index of the log changes with every reader.
+const WRITTEN: [&str; 3] = ["", "-wal", "-journal"];
 /// How often a copy is begun while the site writes.
 const ATTEMPTS: u32 = 3;
 
@@ -75,11 +78,10 @@ impl FarDatabase {
         [&self.path, ending.as_bytes()].concat()
     }
 
-    /// The database, its log and its journal as they are now; not the index of the log, which
-    /// changes with every reader.
+    /// The database, its log and its journal as they are now.
     fn look(&self) -> Result<State> {
         let mut state = State::default();
-        for (seen, ending) in state.iter_mut().zip(["", "-wal", "-journal"]) {
+        for (seen, ending) in state.iter_mut().zip(WRITTEN) {
             let path = self.named(ending);
             let found = runtime().block_on(self.tree.look(&path))?;
             let Some(found) = found else { continue };
@@ -98,6 +100,16 @@ impl FarDatabase {
         Ok(state)
     }
 
+    /// A whole copy of one moment of a file that must be there.
+    pub fn present(&self) -> Result<FarCopy> {
+        self.copy()?.ok_or_else(|| {
+            Trouble::outside("cannot open the site's database")
+                .at(self.shown())
+                .because("there is no such file")
+                .hint("check the path of database")
+        })
+    }
+
     /// A whole copy of one moment; none if there is no such file.
     pub fn copy(&self) -> Result<Option<FarCopy>> {
         let wrong = |error| Trouble::file("cannot keep a copy of the database", &self.here, &error);
@@ -110,7 +122,7 @@ impl FarDatabase {
             let folder = tempfile::Builder::new().prefix("copy-").tempdir_in(&self.here);
             let mut copy = FarCopy { folder: folder.map_err(wrong)?, state: None };
             let mut fetched = Ok(());
-            for (seen, ending) in before.iter().zip(["", "-wal", "-journal"]) {
+            for (seen, ending) in before.iter().zip(WRITTEN) {
                 if let Some(seen) = seen.as_ref().filter(|_| fetched.is_ok()) {
                     let here = copy.folder.path().join(format!("copy.db{ending}"));
                     fetched = single::fetch_file(&self.tree, &self.named(ending), seen.size, &here);
