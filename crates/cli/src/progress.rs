@@ -70,6 +70,12 @@ impl StopAt {
 }
 
 impl Terminal {
+    /// Says, to whoever has no watch, whether the user wants to stop.
+    pub fn stops(&self) -> impl Fn() -> bool + Send + 'static {
+        let stop = self.stop.clone();
+        move || stop.load(Ordering::Relaxed)
+    }
+
     /// Looks at the terminal and listens for the wish to stop.
     pub fn new(quiet: bool) -> Self {
         let stop_at = StopAt::asked("FERNWEH_TEST_STOP_AT", Signal::KILL)

@@ -20,8 +20,22 @@ pub const FILE_PIECE: usize = 8 << 20;
 pub const TEXT_FILE: u64 = 16 << 20;
 /// Files up to this size (bytes) are looked into for connection settings.
 pub const SETTINGS_FILE: u64 = 64 << 10;
-/// The largest manifest or seal that is read (bytes).
-pub const MANIFEST: u64 = 64 << 20;
+/// The largest manifest or seal that is read (bytes): the seal has one line of about 150
+/// bytes for each member, and a member holds 4 to 8 MB.
+pub const MANIFEST: u64 = 32 << 20;
+/// Bytes of a structure member, decompressed: it is held while the tables are made.
+pub const STRUCTURE: u64 = 32 << 20;
+/// Statements of a structure.
+pub const STRUCTURE_STATEMENTS: usize = 200_000;
+/// Bytes of an `INSERT` of an archive beyond which it holds one record alone: packing begins
+/// another statement at [`INSERT_STATEMENT`].
+pub const INSERT_OF_MANY: usize = 2 * INSERT_STATEMENT;
+/// Columns of a table; no engine takes more.
+pub const COLUMNS: usize = 32_767;
+/// Bytes of a name, or of a link's target, in a tar stream: paths of every system are shorter.
+pub const TAR_NAME: u64 = 1 << 20;
+/// Bytes of a line of the index of files: a path, each byte as three.
+pub const INDEX_LINE: u64 = 4 << 20;
 /// How deep values may lie inside values (serialized in JSON in serialized …).
 pub const VALUE_DEPTH: usize = 24;
 /// How deep the containers of one serialized or JSON value may nest.

@@ -17,6 +17,9 @@ pub struct Records {
     folder: PathBuf,
 }
 
+/// Archives whose digests are remembered; older ones are forgotten.
+const REMEMBERED: usize = 1000;
+
 /// The first line of a journal.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub struct Header {
@@ -194,6 +197,33 @@ impl Records {
             }
             Err(fs::TryLockError::Error(error)) => Err(trouble(&path, &error)),
         }
+    }
+
+    fn packed_list(&self) -> PathBuf {
+        self.folder.join("packed")
+    }
+
+    /// Notes the digest of an archive that was packed here.
+    pub fn remember(&self, digest: &str) -> Result<()> {
+        private_folder(&self.folder)?;
+        let path = self.packed_list();
+        let known = fs::read_to_string(&path).unwrap_or_default();
+        let mut lines: Vec<&str> = known.lines().filter(|line| *line != digest).collect();
+        lines.push(digest);
+        let text = lines[lines.len().saturating_sub(REMEMBERED)..].join("\n") + "\n";
+        // A list that is half written would forget archives; the next one is complete.
+        let write = || -> std::io::Result<()> {
+            let mut file = tempfile::NamedTempFile::new_in(&self.folder)?;
+            file.write_all(text.as_bytes())?;
+            file.persist(&path).map(drop).map_err(|error| error.error)
+        };
+        write().map_err(|error| trouble(&path, &error))
+    }
+
+    /// Whether the archive with this digest was packed here.
+    pub fn remembers(&self, digest: &str) -> bool {
+        let known = fs::read_to_string(self.packed_list()).unwrap_or_default();
+        known.lines().any(|line| line == digest)
     }
 
     /// Begins a run.

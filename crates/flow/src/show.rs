@@ -1,6 +1,7 @@
 //! What an archive holds, and whether it is what was written.
 
 use crate::archive::ArchiveReader;
+use crate::unpack::bodies_of;
 use fernweh_core::archive::Manifest;
 use fernweh_core::record::is_of_engine;
 use fernweh_ports::{Result, Unit, Watch};
@@ -26,6 +27,8 @@ pub struct ShowReport {
     pub links: u64,
     /// Bytes of all files.
     pub file_bytes: u64,
+    /// What runs code in the database: routines, triggers, views, events.
+    pub runs: Vec<String>,
     /// Files that hold connection settings.
     pub settings: Vec<String>,
     /// When reading the database began anew after a break (RFC 3339, UTC).
@@ -61,6 +64,7 @@ pub fn show(path: &Path, verify: bool, watch: &dyn Watch) -> Result<ShowReport> 
         folders: seal.folders,
         links: seal.links,
         file_bytes: seal.file_bytes,
+        runs: bodies_of(&archive)?,
         settings: seal.settings.clone(),
         breaks: seal.breaks.clone(),
         members: seal.members.len() as u64 + 1,

@@ -2,13 +2,14 @@
 
 use crate::archive::ArchiveReader;
 use fernweh_core::archive::Member;
-use fernweh_core::record::{LARGE_OBJECTS, Row, Table};
+use fernweh_core::limits;
+use fernweh_core::record::{LARGE_OBJECTS, Row, Table, Value};
 use fernweh_core::sql::{
-    CopyHead, Dialect, Insert, PAGE, Qualified, ScriptError, ScriptReader, Statement,
+    CopyHead, Dialect, Insert, Modes, PAGE, Qualified, ScriptError, ScriptReader, Statement,
     StatementError, read_copy_row, read_page,
 };
 use fernweh_ports::{Result, Trouble};
-use std::io::{BufReader, Cursor, Read};
+use std::io::{BufReader, Read};
 
 fn refused(member: &Member, because: impl std::fmt::Display) -> Trouble {
     Trouble::damaged("the archive holds SQL that it must not hold")
@@ -34,6 +35,10 @@ fn each(
     let broken = |error: ScriptError| refused(member, error);
     let mut script = script(archive, dialect, member)?;
     while let Some(statement) = script.next_statement().map_err(broken)? {
+        // Packing writes rows in the usual modes; in others their texts would end elsewhere.
+        if script.modes() != Modes::default() {
+            return Err(refused(member, "its rows are written in an unusual mode"));
+        }
         visit(statement)?;
     }
     Ok(())
@@ -45,9 +50,16 @@ pub(crate) fn structure(
     dialect: Dialect,
     member: &Member,
 ) -> Result<Vec<Statement>> {
-    let bytes = archive.read(member)?;
-    let stream = zstd::Decoder::new(Cursor::new(bytes)).map_err(|error| refused(member, error))?;
-    statements(stream, dialect).map_err(|because| refused(member, because))
+    let stream = zstd::Decoder::new(archive.stream(member)?);
+    let stream = stream.map_err(|error| refused(member, error))?;
+    // One byte more than may be there: whatever reaches it is too much.
+    let mut stream = stream.take(limits::STRUCTURE + 1);
+    let found = statements(&mut stream, dialect).map_err(|because| refused(member, because))?;
+    if stream.limit() == 0 {
+        let most = fernweh_ports::size(limits::STRUCTURE);
+        return Err(refused(member, format!("a structure of more than {most}")));
+    }
+    Ok(found)
 }
 
 /// The statements of a script that makes a structure; otherwise why it is refused.
@@ -59,13 +71,16 @@ pub(crate) fn statements(
     let mut schema = "public".to_owned();
     let mut script = ScriptReader::new(dialect, script);
     while let Some(statement) = script.next_statement().map_err(|error| error.to_string())? {
-        let mut parsed =
-            Statement::parse(dialect, &statement).map_err(|error| error.to_string())?;
+        let mut parsed = Statement::parse(dialect, script.modes(), &statement)
+            .map_err(|error| format!("line {}: {error}", script.line()))?;
         if dialect == Dialect::Postgres {
             lie_in(&mut parsed, &mut schema);
         }
         if !matches!(parsed, Statement::Session | Statement::ClearCounters) {
             found.push(parsed);
+        }
+        if found.len() > limits::STRUCTURE_STATEMENTS {
+            return Err(format!("more than {} statements", limits::STRUCTURE_STATEMENTS));
         }
     }
     Ok(found)
@@ -171,7 +186,8 @@ fn copied_rows(
             let line = line.ok_or_else(|| refused(member, "the rows break off"))?;
             let ends = line == b"\\.";
             if !ends {
-                weight += line.len();
+                // An empty line is a record, too.
+                weight += line.len() + (1 + kinds.len()) * size_of::<Value>();
                 portion.push(read_copy_row(&line, &kinds).map_err(wrong)?);
             }
             drop(line);

@@ -311,6 +311,12 @@ pub trait DatabaseTarget: Send {
     fn resume(&mut self, structure: &[Statement]) -> Result<bool>;
     /// What of a structure this database cannot take, or takes in another way.
     fn foresee(&mut self, from: &Overview, structure: &Structure) -> Result<Vec<Check>>;
+    /// What the login could do beyond the site's own database, in words: with it, a body of an
+    /// archive could harm what is not the site's. Empty for a login of the site's own, and
+    /// where there is no login.
+    fn powers(&mut self) -> Result<Vec<String>> {
+        Ok(Vec::new())
+    }
     /// The largest record that the server takes, in bytes, if it has such a limit.
     fn largest_packet(&mut self) -> Result<Option<u64>> {
         Ok(None)

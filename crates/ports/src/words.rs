@@ -18,6 +18,15 @@ pub fn counted(number: u64, one: &str, many: &str) -> String {
     format!("{} {}", count(number), if number == 1 { one } else { many })
 }
 
+/// Names in a row, at most so many of them.
+pub fn named(names: &[String], most: usize) -> String {
+    let shown = names.iter().take(most).cloned().collect::<Vec<_>>().join(", ");
+    match names.len().saturating_sub(most) {
+        0 => shown,
+        more => format!("{shown} and {} more", count(more as u64)),
+    }
+}
+
 /// A size in kB, MB or GB.
 pub fn size(bytes: u64) -> String {
     let number = bytes as f64;
@@ -39,5 +48,8 @@ mod tests {
         assert_eq!(count(1_234_567), "1 234 567");
         assert_eq!(counted(1, "file", "files"), "1 file");
         assert_eq!(counted(0, "file", "files"), "0 files");
+        let names = ["a".to_owned(), "b".to_owned(), "c".to_owned()];
+        assert_eq!(named(&names, 3), "a, b, c");
+        assert_eq!(named(&names, 1), "a and 2 more");
     }
 }

@@ -131,6 +131,10 @@ pub fn make_followed(
     let source = database.as_mut().map(|source| &mut **source as &mut dyn DatabaseSource);
     let files = opened.as_mut().map(|source| &mut **source as &mut dyn FileSource);
     let mut report = pack(&options, source, files, watch).map_err(doing)?;
+    // What was packed here may be unpacked from here, whatever it runs.
+    if let Some(digest) = ArchiveReader::open(&options.archive)?.digest {
+        context.records(&config).remember(&digest)?;
+    }
     if let Some(script) = &args.sql {
         let written = ArchiveReader::open(&options.archive)
             .and_then(|archive| write_script(&archive, script, watch));

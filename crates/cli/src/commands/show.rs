@@ -5,7 +5,7 @@ use crate::render::{Page, Paint, aligned, count, counted, moment, size, tree};
 use crate::{DONE, FINDINGS};
 use clap::Args;
 use fernweh_flow::show::{ShowReport, show};
-use fernweh_ports::Result;
+use fernweh_ports::{Result, named};
 use std::path::PathBuf;
 
 /// What an archive holds
@@ -22,6 +22,9 @@ pub struct ShowArgs {
     #[arg(long)]
     pub verify: bool,
 }
+
+/// Names of bodies that are listed.
+const SHOWN: usize = 12;
 
 /// Runs the command.
 pub fn run(context: &Context, args: &ShowArgs) -> Result<u8> {
@@ -71,6 +74,16 @@ fn text(context: &Context, report: &ShowReport) -> String {
         if !files.left_out.is_empty() {
             page.more(&format!("left out when packed: {}", files.left_out.join(", ")));
         }
+    }
+    if !report.runs.is_empty() {
+        page.row(
+            "runs",
+            &format!(
+                "{} in the database:",
+                counted(report.runs.len() as u64, "piece of code", "pieces of code",)
+            ),
+        );
+        page.more(&named(&report.runs, SHOWN));
     }
     if !report.settings.is_empty() {
         page.row("secrets", &format!("{} holds connection settings", report.settings.join(", ")));

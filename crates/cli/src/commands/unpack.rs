@@ -105,6 +105,10 @@ pub struct UnpackArgs {
     /// Take links along that point out of the site
     #[arg(long)]
     pub outside_links: bool,
+    /// Let the routines, triggers, views and events of an archive from elsewhere run with all
+    /// rights of the site's login
+    #[arg(long)]
+    pub trust: bool,
     /// Where the site is, without a configuration
     #[command(flatten)]
     pub places: SiteArgs,
@@ -133,6 +137,7 @@ impl UnpackArgs {
             prefix: None,
             on_bad_record: BadRecords::Stop,
             outside_links: false,
+            trust: false,
             places: SiteArgs::default(),
         }
     }
@@ -164,6 +169,7 @@ pub fn bring_back(context: &Context, site: &Site, run: &Run, places: &SiteArgs) 
         in_place: run.state() != State::Emptied,
         as_is: true,
         outside_links: true,
+        trust: true,
         places: places.clone(),
         ..UnpackArgs::plain(archive, &site.name)
     };
@@ -252,6 +258,10 @@ fn make_of(
         rewriter: &rewriter,
         settings: &setting,
         outside_links: args.outside_links,
+        // What is followed while it is written is packed by this very run.
+        trusted: args.trust
+            || archive.is_growing()
+            || archive.digest.as_ref().is_some_and(|digest| records.remembers(digest)),
     };
     if args.preview {
         let mut report = try_out(context, &config, &site, args, &options, archive, halves)?;

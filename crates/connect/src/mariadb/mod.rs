@@ -6,6 +6,7 @@
 mod describe;
 mod editor;
 mod foresee;
+mod gate;
 mod load;
 mod objects;
 mod rights;
@@ -21,6 +22,7 @@ use crate::server::{Encryption, ServerAddress};
 use fernweh_core::record::Value;
 use fernweh_core::sql::{Dialect, quote_name};
 use fernweh_ports::{Result, Trouble};
+use gate::{Gate, Server};
 use mysql_async::prelude::Queryable;
 use mysql_async::{Conn, DriverError, OptsBuilder, Row, SslOpts};
 use tokio::runtime::{Builder, Runtime};
@@ -30,6 +32,8 @@ pub(crate) struct Link {
     pub(crate) runtime: Runtime,
     pub(crate) conn: Conn,
     pub(crate) shown: String,
+    /// What stands between the driver and the server, if only one statement may pass at a time.
+    _gate: Option<Gate>,
 }
 
 /// The mode in which values are taken as they are, or not at all.
@@ -53,16 +57,52 @@ fn encrypted(how: &Encryption) -> SslOpts {
 }
 
 impl Link {
+    /// A connection for statements of our own.
     pub(crate) fn open(address: &ServerAddress) -> Result<Self> {
+        Self::behind(address, None)
+    }
+
+    /// A connection for statements from outside: the server takes exactly one at a time.
+    pub(crate) fn open_for_one(address: &ServerAddress) -> Result<Self> {
+        let server = match address.near_socket() {
+            Some(socket) => Server::Socket(socket.into()),
+            None => Server::Tcp(address.host.clone(), address.port),
+        };
+        let gate = Gate::open(server).map_err(|error| {
+            Trouble::outside("cannot start the database connection").because(error)
+        })?;
+        let mut link = Self::behind(address, Some(gate))?;
+        // Something in between may know better than the server what it takes.
+        match link.try_run("DO 1; DO 1") {
+            Err(mysql_async::Error::Server(_)) => Ok(link),
+            _ => Err(Trouble::outside("the database takes several statements at once")
+                .at(link.shown)
+                .because("an archive could hide one behind another, and it was told not to")
+                .hint("connect to the server itself, not to something in between")),
+        }
+    }
+
+    fn behind(address: &ServerAddress, gate: Option<Gate>) -> Result<Self> {
         let failed = |error: &mysql_async::Error| login_trouble(address, error);
         let runtime = Builder::new_current_thread().enable_all().build().map_err(|error| {
             Trouble::outside("cannot start the database connection").because(error)
         })?;
+        // The certificate is that of the server behind the gate.
+        let encryption = address.encryption.as_ref().map(|how| {
+            encrypted(how).with_danger_tls_hostname_override(Some(address.host.clone()))
+        });
+        let (host, port, socket) = match &gate {
+            None => (address.host.clone(), address.port, address.near_socket()),
+            Some(Gate::Tcp(port)) => ("127.0.0.1".to_owned(), *port, None),
+            Some(Gate::Socket(path, _)) => {
+                (address.host.clone(), address.port, Some(path.display().to_string()))
+            }
+        };
         let options = OptsBuilder::default()
-            .ip_or_hostname(address.host.clone())
-            .tcp_port(address.port)
-            .ssl_opts(address.encryption.as_ref().map(encrypted))
-            .socket(address.near_socket())
+            .ip_or_hostname(host)
+            .tcp_port(port)
+            .ssl_opts(encryption)
+            .socket(socket)
             .prefer_socket(false)
             .user(Some(address.user.clone()))
             .pass(address.password.clone())
@@ -70,7 +110,7 @@ impl Link {
             .max_allowed_packet(Some(1 << 30))
             .stmt_cache_size(Some(32));
         let conn = runtime.block_on(Conn::new(options)).map_err(|error| failed(&error))?;
-        let mut link = Self { runtime, conn, shown: address.shown("mariadb") };
+        let mut link = Self { runtime, conn, shown: address.shown("mariadb"), _gate: gate };
         link.run("SET NAMES utf8mb4")?;
         link.run(SESSION)?;
         Ok(link)

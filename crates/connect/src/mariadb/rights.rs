@@ -31,6 +31,55 @@ pub(super) fn checks(link: &mut Link) -> Result<Vec<Check>> {
         .collect())
 }
 
+/// Global rights that do no harm beyond the site.
+const HARMLESS: [&str; 9] = [
+    "USAGE",
+    "SHOW DATABASES",
+    "PROCESS",
+    "REPLICATION CLIENT",
+    "BINLOG MONITOR",
+    "SLAVE MONITOR",
+    "REPLICA MONITOR",
+    "CREATE TEMPORARY TABLES",
+    "LOCK TABLES",
+];
+
+/// What this login could do beyond its database, in words.
+pub(super) fn powers(link: &mut Link) -> Result<Vec<String>> {
+    let grants = link.ask("SHOW GRANTS")?;
+    let grants: Vec<String> =
+        grants.into_iter().filter_map(|row| row.into_iter().next()?).collect();
+    let database = link.one("SELECT database()")?.unwrap_or_default();
+    Ok(beyond(&grants, &database))
+}
+
+fn beyond(grants: &[String], database: &str) -> Vec<String> {
+    let mut found = Vec::new();
+    for grant in grants {
+        let Some((rights, rest)) =
+            grant.strip_prefix("GRANT ").and_then(|rest| rest.split_once(" ON "))
+        else {
+            continue;
+        };
+        let on = rest.split(" TO ").next().unwrap_or_default().replace('`', "");
+        let on = on.trim_start_matches("PROCEDURE ").trim_start_matches("FUNCTION ").to_owned();
+        // What may be done to whom is not shown by the server alone.
+        let (place, _) = on.rsplit_once('.').unwrap_or((&on, ""));
+        if place == "*" {
+            let global = rights.split(", ").filter(|right| !HARMLESS.contains(right));
+            found.extend(global.map(|right| format!("{right} on every database")));
+            continue;
+        }
+        let plain = place.replace("\\_", "_").replace("\\%", "%");
+        let is_pattern = place.replace("\\%", "").contains('%');
+        if rights != "USAGE" && (plain != database || is_pattern) {
+            let what = if is_pattern { "databases like" } else { "database" };
+            found.push(format!("rights on {what} {plain}"));
+        }
+    }
+    found
+}
+
 fn missing(grants: &[String], database: &str) -> Vec<(&'static str, &'static str)> {
     let covers = |grant: &&String| {
         let on = grant.split(" ON ").nth(1).and_then(|rest| rest.split(" TO ").next());
@@ -62,6 +111,32 @@ fn missing(grants: &[String], database: &str) -> Vec<(&'static str, &'static str
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn rights_beyond_the_database_are_found() {
+        let found = |grants: &[&str]| {
+            let grants: Vec<String> = grants.iter().map(|g| (*g).to_owned()).collect();
+            beyond(&grants, "gp_site")
+        };
+        let own = [
+            "GRANT USAGE ON *.* TO `k`@`%` IDENTIFIED BY PASSWORD '*A'",
+            "GRANT ALL PRIVILEGES ON `gp\\_site`.* TO `k`@`%`",
+        ];
+        assert!(found(&own).is_empty());
+        assert_eq!(
+            found(&["GRANT FILE, PROCESS, SUPER ON *.* TO `k`@`%`"]),
+            ["FILE on every database", "SUPER on every database"]
+        );
+        assert_eq!(found(&["GRANT SELECT ON `shop`.* TO `k`@`%`"]), ["rights on database shop"]);
+        assert_eq!(
+            found(&["GRANT ALL PRIVILEGES ON `gp\\_%`.* TO `k`@`%`"]),
+            ["rights on databases like gp_%"]
+        );
+        assert_eq!(
+            found(&["GRANT ALL PRIVILEGES ON *.* TO `root`@`localhost` WITH GRANT OPTION"]),
+            ["ALL PRIVILEGES on every database"]
+        );
+    }
 
     #[test]
     fn rights_that_are_missing_are_found() {

@@ -8,6 +8,7 @@
 
 use super::{Link, message, quoted, text};
 use crate::server::behind_others;
+use fernweh_core::sql::{Dialect, Modes, Statement, disabled_event};
 use fernweh_ports::{Direction, NamedSql, Result, SwapObjects, TablesSwap, Trouble, Watch};
 
 /// Seconds that a switch waits behind open readers before it lets them pass.
@@ -179,13 +180,34 @@ fn hang_on(
     for event in leaving.events.iter().filter(|event| !stays(event, &arriving.events)) {
         link.run(format!("DROP EVENT IF EXISTS {}", quoted(&event.name)))?;
     }
+    // None runs before everything is in place.
+    let mut sleeping = Vec::new();
     for event in &arriving.events {
         link.run(format!("DROP EVENT IF EXISTS {}", quoted(&event.name)))?;
-        if let Err(error) = in_modes(link, event) {
-            watch.note(&format!("event {} was not created: {}\n", event.name, message(&error)));
+        let (sql, wakes) = disabled_event(&event.sql, modes_of(event));
+        match in_modes(link, &NamedSql { sql, ..event.clone() }) {
+            Ok(()) if wakes => sleeping.push(&event.name),
+            Ok(()) => {}
+            Err(error) => {
+                watch.note(&format!("event {} was not created: {}\n", event.name, message(&error)))
+            }
         }
     }
+    for event in sleeping {
+        link.run(format!("ALTER EVENT {} ENABLE", quoted(event)))?;
+    }
     Ok(())
+}
+
+/// The modes in which the statement of an object is written.
+fn modes_of(object: &NamedSql) -> Modes {
+    let mode = object.modes.iter().find_map(|sql| {
+        match Statement::parse(Dialect::Mariadb, Modes::default(), sql.as_bytes()) {
+            Ok(mode) => mode.sets_modes(),
+            Err(_) => None,
+        }
+    });
+    mode.unwrap_or_default()
 }
 
 /// Drops a routine if it is there; packages are known in one mode of the server only.

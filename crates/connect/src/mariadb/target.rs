@@ -10,7 +10,8 @@ use fernweh_core::digest::sha256;
 use fernweh_core::finding::Check;
 use fernweh_core::record::Value;
 use fernweh_core::sql::{
-    Dialect, Kind, Statement, renamed, with_known_collations, write_insert_head, write_row,
+    Dialect, Kind, Modes, Statement, renamed, with_known_collations, with_modes, write_insert_head,
+    write_row,
 };
 use fernweh_ports::{
     DatabaseSwap, DatabaseTarget, Direction, Fingerprint, NamedSql, Overview, Portion, Rejected,
@@ -45,7 +46,7 @@ impl MariadbTarget {
     /// Logs in; `run` names what is built.
     pub fn open(address: &ServerAddress, run: &str) -> Result<Self> {
         let run = short_run(run);
-        let link = Link::open(address)?;
+        let link = Link::open_for_one(address)?;
         let (collations, replaced) = (BTreeSet::new(), BTreeMap::new());
         let (tables, removed, notes) = (Vec::new(), Vec::new(), Vec::new());
         let loader = Loader::default();
@@ -94,8 +95,8 @@ impl MariadbTarget {
         Ok(())
     }
 
-    fn with_collations(&mut self, sql: &str) -> String {
-        with_known_collations(sql, &self.collations, &mut self.replaced)
+    fn with_collations(&mut self, modes: Modes, sql: &str) -> String {
+        with_known_collations(sql, modes, &self.collations, &mut self.replaced)
     }
 
     /// Makes a sequence aside, or sets it.
@@ -205,12 +206,12 @@ impl MariadbTarget {
     fn objects_of(&mut self, afterwards: &[Statement]) -> Result<SwapObjects> {
         let mut new = SwapObjects::default();
         let mut modes: BTreeMap<&str, &str> = BTreeMap::new();
-        for statement in afterwards {
+        for (mode, statement) in with_modes(afterwards) {
             if let Statement::Mode { name, sql, .. } = statement {
                 modes.insert(name, sql);
                 continue;
             }
-            let sql = self.with_collations(statement.sql().unwrap_or_default());
+            let sql = self.with_collations(mode, statement.sql().unwrap_or_default());
             let add = |list: &mut Vec<NamedSql>, name: &str, table: &str| {
                 let modes = modes.values().map(|sql| (*sql).to_owned()).collect();
                 let (name, table, sql) = (name.to_owned(), table.to_owned(), sql.clone());
@@ -315,7 +316,7 @@ impl DatabaseTarget for MariadbTarget {
                 }
                 _ => continue,
             };
-            let sql = self.with_collations(&sql);
+            let sql = self.with_collations(Modes::default(), &sql);
             self.link.try_run(&sql).map_err(|error| {
                 self.link.trouble(&format!("the database does not take table {name}"), &error)
             })?;
@@ -328,13 +329,17 @@ impl DatabaseTarget for MariadbTarget {
         self.loader.end(&mut self.link)
     }
 
+    fn powers(&mut self) -> Result<Vec<String>> {
+        super::rights::powers(&mut self.link)
+    }
+
     fn largest_packet(&mut self) -> Result<Option<u64>> {
         let packet = self.link.one("SELECT @@max_allowed_packet")?;
         Ok(packet.and_then(|packet| packet.parse().ok()))
     }
 
     fn resume(&mut self, structure: &[Statement]) -> Result<bool> {
-        self.link = Link::open(&self.address)?;
+        self.link = Link::open_for_one(&self.address)?;
         self.loader.begin_anew();
         self.lock()?;
         self.learn_collations()?;
@@ -388,8 +393,8 @@ impl DatabaseTarget for MariadbTarget {
 
     fn foresee(&mut self, from: &Overview, structure: &Structure) -> Result<Vec<Check>> {
         self.learn_collations()?;
-        for statement in structure.before.iter().chain(&structure.afterwards) {
-            self.with_collations(statement.sql().unwrap_or_default());
+        for (modes, statement) in with_modes(structure.before.iter().chain(&structure.afterwards)) {
+            self.with_collations(modes, statement.sql().unwrap_or_default());
         }
         let mut checks = super::foresee::checks(&mut self.link, from, structure)?;
         for (old, new) in &self.replaced {

@@ -12,6 +12,7 @@ mod fragments;
 mod large_objects;
 mod order;
 mod readers;
+mod rights;
 mod source;
 mod switch;
 mod target;

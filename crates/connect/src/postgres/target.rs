@@ -447,6 +447,10 @@ impl DatabaseTarget for PostgresTarget {
         Ok(rejected)
     }
 
+    fn powers(&mut self) -> Result<Vec<String>> {
+        super::rights::powers(&mut self.link)
+    }
+
     fn foresee(&mut self, from: &Overview, structure: &Structure) -> Result<Vec<Check>> {
         super::foresee::checks(&mut self.link, from, structure)
     }

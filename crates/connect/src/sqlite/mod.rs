@@ -3,6 +3,7 @@
 mod editor;
 mod far;
 mod keeper;
+mod outside;
 mod script;
 mod source;
 mod target;

@@ -1,11 +1,12 @@
 //! A script of others, run in a database file of its own, from which it is packed then.
 //! It cannot reach out of this file.
 
-use super::{MODULES, trouble};
+use super::outside::{first_words, keep_to_the_file, run_one};
+use super::trouble;
 use fernweh_ports::{Result, Trouble};
-use rusqlite::Connection;
-use rusqlite::hooks::{AuthAction, AuthContext, Authorization};
+use rusqlite::{Connection, ErrorCode};
 use std::path::{Path, PathBuf};
+use std::time::{Duration, Instant};
 
 /// Statements that rows and tables need.
 const TAKEN: [&str; 9] =
@@ -16,7 +17,13 @@ const PASSED: [&str; 6] = ["BEGIN", "COMMIT", "END", "SAVEPOINT", "RELEASE", "VA
 
 /// What a file's header holds; other settings concern the session that would run the script.
 const HEADER: [&str; 5] =
-    ["user_version", "application_id", "encoding", "page_size", "auto_vacuum"];
+    ["USER_VERSION", "APPLICATION_ID", "ENCODING", "PAGE_SIZE", "AUTO_VACUUM"];
+
+/// How long one statement may take: an index over the largest table is made in it.
+const LONGEST: Duration = Duration::from_secs(600);
+
+/// Steps of SQLite's machine between two looks at the clock and at the user's wish to stop.
+const STEPS: i32 = 100_000;
 
 /// A file that a script fills.
 pub struct SqliteScript {
@@ -26,15 +33,28 @@ pub struct SqliteScript {
 }
 
 impl SqliteScript {
-    /// Makes the file.
-    pub fn create(path: &Path) -> Result<Self> {
+    /// Makes the file. `stops` says whether the user wants it to end.
+    pub fn create(path: &Path, stops: impl Fn() -> bool + Send + 'static) -> Result<Self> {
         let what = "cannot make room for the script's database";
         let make = || {
             let mut db = Connection::open(path)?;
             db.execute_batch(
                 "PRAGMA foreign_keys = OFF; PRAGMA synchronous = OFF; PRAGMA trusted_schema = OFF",
             )?;
-            db.authorizer(Some(keeps_to_the_file))?;
+            keep_to_the_file(&mut db)?;
+            let mut begun = Instant::now();
+            let mut last = Instant::now();
+            db.progress_handler(
+                STEPS,
+                Some(move || {
+                    // Where nothing was run for a moment, another statement has begun.
+                    if last.elapsed() > Duration::from_millis(500) {
+                        begun = Instant::now();
+                    }
+                    last = Instant::now();
+                    stops() || begun.elapsed() > LONGEST
+                }),
+            )?;
             Ok(db)
         };
         let db = make().map_err(|error| trouble(what, path, &error))?;
@@ -52,11 +72,17 @@ impl SqliteScript {
         let Ok(sql) = std::str::from_utf8(statement) else {
             return Err(refused("a statement that is not UTF-8".into()));
         };
-        let start = beginning(sql);
-        let word = first_word(start);
+        let words = first_words(sql, 4);
+        let word = |place: usize| words.get(place).map(String::as_str).unwrap_or_default();
         let shown =
-            || start.lines().next().unwrap_or_default().chars().take(60).collect::<String>();
-        match word.as_str() {
+            || sql.split_whitespace().collect::<Vec<_>>().join(" ").chars().take(60).collect();
+        let shown: String = shown();
+        match word(0) {
+            "" if sql.starts_with('.') => {
+                return Err(refused(format!(
+                    "`{shown}` is a command of SQLite's own program, and no SQL"
+                )));
+            }
             "" => return Ok(()),
             "ROLLBACK" => {
                 return Err(Trouble::damaged("the script is not complete")
@@ -64,23 +90,27 @@ impl SqliteScript {
                     .because("it ends by taking everything back: writing it met errors")
                     .hint("look after the database it comes from, and write it anew"));
             }
-            "PRAGMA" if !self.is_of_header(start) => {
-                let risky = start.to_ascii_lowercase().contains("writable_schema");
-                return if risky { Err(refused(format!("`{}`", shown()))) } else { Ok(()) };
+            "PRAGMA" if HEADER.contains(&word(1)) => {}
+            "PRAGMA" if word(1) == "WRITABLE_SCHEMA" => {
+                return Err(refused(format!("`{shown}` is not executed")));
             }
-            "PRAGMA" => {}
-            word if PASSED.contains(&word) => return Ok(()),
-            word if TAKEN.contains(&word) => self.begin()?,
-            _ => return Err(refused(format!("`{}` is not executed", shown()))),
+            "PRAGMA" => return Ok(()),
+            "VACUUM" if words.iter().any(|word| word == "INTO") => {
+                return Err(refused(format!("`{shown}` writes another file")));
+            }
+            known if PASSED.contains(&known) => return Ok(()),
+            known if TAKEN.contains(&known) => self.begin()?,
+            _ => return Err(refused(format!("`{shown}` is not executed"))),
         }
-        let run =
-            self.db.prepare(sql).and_then(|mut prepared| prepared.query(())?.next().map(drop));
-        run.map_err(|error| refused(format!("`{}` is refused by SQLite: {error}", shown())))
-    }
-
-    fn is_of_header(&self, pragma: &str) -> bool {
-        let name = pragma["PRAGMA".len()..].trim_start().to_ascii_lowercase();
-        HEADER.iter().any(|known| name.starts_with(known))
+        run_one(&self.db, sql).map_err(|error| match error.sqlite_error_code() {
+            Some(ErrorCode::OperationInterrupted) => {
+                Trouble::interrupted("stopped while the script ran").at(place).because(format!(
+                    "`{shown}` was ended; one statement may take {} minutes",
+                    LONGEST.as_secs() / 60
+                ))
+            }
+            _ => refused(format!("`{shown}` is refused by SQLite: {error}")),
+        })
     }
 
     fn begin(&mut self) -> Result<()> {
@@ -101,46 +131,13 @@ impl SqliteScript {
     }
 }
 
-/// No other file, no code from outside.
-fn keeps_to_the_file(context: AuthContext<'_>) -> Authorization {
-    match context.action {
-        AuthAction::Attach { .. } | AuthAction::Detach { .. } => Authorization::Deny,
-        AuthAction::Function { function_name: "load_extension" } => Authorization::Deny,
-        AuthAction::CreateVtable { module_name, .. }
-            if !MODULES.contains(&module_name.to_ascii_lowercase().as_str()) =>
-        {
-            Authorization::Deny
-        }
-        _ => Authorization::Allow,
-    }
-}
-
-/// A statement without the comments before it.
-fn beginning(sql: &str) -> &str {
-    let mut rest = sql.trim_start();
-    loop {
-        let after = match rest {
-            line if line.starts_with("--") => line.split_once('\n').map_or("", |(_, after)| after),
-            block if block.starts_with("/*") => {
-                block.split_once("*/").map_or("", |(_, after)| after)
-            }
-            _ => return rest,
-        };
-        rest = after.trim_start();
-    }
-}
-
-fn first_word(sql: &str) -> String {
-    sql.chars().take_while(char::is_ascii_alphabetic).collect::<String>().to_ascii_uppercase()
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
 
     fn run(statements: &[&str]) -> Result<()> {
         let folder = tempfile::tempdir().expect("a folder");
-        let mut script = SqliteScript::create(&folder.path().join("s.db"))?;
+        let mut script = SqliteScript::create(&folder.path().join("s.db"), || false)?;
         statements.iter().try_for_each(|sql| script.run("line 1", sql.as_bytes()))?;
         script.finish()
     }
@@ -168,9 +165,26 @@ mod tests {
             "INSERT INTO t SELECT load_extension('x')",
             "CREATE VIRTUAL TABLE v USING csv(filename = '/etc/passwd')",
             "PRAGMA writable_schema=ON",
+            "VACUUM INTO '/tmp/x'",
+            "/* x */ VACUUM main INTO '/tmp/x'",
+            ".import /etc/passwd t",
             "ROLLBACK",
         ] {
             assert!(run(&["CREATE TABLE t (a)", sql]).is_err(), "{sql}");
         }
+    }
+
+    #[test]
+    fn a_statement_without_end_stops_when_the_user_says_so() {
+        let folder = tempfile::tempdir().expect("a folder");
+        let looks = std::sync::Arc::new(std::sync::atomic::AtomicU32::new(0));
+        let asked = looks.clone();
+        let stops = move || asked.fetch_add(1, std::sync::atomic::Ordering::Relaxed) >= 2;
+        let mut script =
+            SqliteScript::create(&folder.path().join("s.db"), stops).expect("a script");
+        let endless = "CREATE TABLE t AS WITH RECURSIVE n(x) AS (SELECT 1 UNION ALL SELECT x FROM n) \
+                       SELECT count(*) FROM n";
+        let ended = script.run("line 1", endless.as_bytes()).expect_err("it ends");
+        assert_eq!(ended.kind, fernweh_ports::Kind::Interrupted);
     }
 }

@@ -1,5 +1,6 @@
 //! Building a SQLite database beside the old one.
 
+use super::outside::{Own, keep_to_the_file, run_one};
 use super::{
     Found, Parameter, column_list, companions, describe_with_rowid, list, made_by, quoted, trouble,
 };
@@ -22,6 +23,8 @@ pub struct SqliteTarget {
     /// The file lies inside the site's files and changes places with them.
     with_files: bool,
     db: Option<Connection>,
+    /// What lets statements of our own reach the old database.
+    own: Own,
     cleared_counters: bool,
     journal_mode: Option<String>,
     /// Tables of the old state that are not carried over.
@@ -60,6 +63,7 @@ impl SqliteTarget {
             built,
             with_files,
             db: None,
+            own: Own::default(),
             cleared_counters: false,
             journal_mode: None,
             removed: Vec::new(),
@@ -76,14 +80,15 @@ impl SqliteTarget {
     }
 
     fn create(&mut self, structure: &[Statement]) -> rusqlite::Result<Connection> {
-        let db = Connection::open(&self.built)?;
+        let mut db = Connection::open(&self.built)?;
         db.set_prepared_statement_cache_capacity(64);
+        self.own = keep_to_the_file(&mut db)?;
         self.note_journal_mode(structure);
         for statement in structure {
             if let Statement::Pragma { name, sql } = statement
                 && name != "journal_mode"
             {
-                db.execute_batch(sql)?;
+                run_one(&db, sql)?;
             }
         }
         db.execute_batch(SESSION)?;
@@ -91,7 +96,7 @@ impl SqliteTarget {
             if let Statement::Table { sql, .. }
             | Statement::Object { kind: Kind::Virtual, sql, .. } = statement
             {
-                db.execute_batch(sql)?;
+                run_one(&db, sql)?;
             }
         }
         Ok(db)
@@ -103,7 +108,7 @@ impl SqliteTarget {
         if !self.built.exists() {
             return Ok(false);
         }
-        let db = Connection::open(&self.built)?;
+        let mut db = Connection::open(&self.built)?;
         db.set_prepared_statement_cache_capacity(64);
         let whole: String = db.query_row("PRAGMA quick_check(1)", [], |row| row.get(0))?;
         let there: Vec<String> = list(&db)?.into_iter().map(|found| found.name).collect();
@@ -118,6 +123,7 @@ impl SqliteTarget {
         }
         self.note_journal_mode(structure);
         self.cleared_counters = false;
+        self.own = keep_to_the_file(&mut db)?;
         db.execute_batch(SESSION)?;
         self.db = Some(db);
         Ok(true)
@@ -181,11 +187,11 @@ impl SqliteTarget {
         // Shadows come with their virtual tables.
         extra.sort_by_key(|found| found.kind == "shadow");
         for found in extra.iter().filter(|found| found.kind == "table" || found.kind == "virtual") {
-            db.execute_batch(&made_by(&old, &found.name)?)?;
+            run_one(db, &made_by(&old, &found.name)?)?;
         }
         db.execute_batch("COMMIT")?;
         let path = self.path.to_string_lossy();
-        db.execute("ATTACH DATABASE ?1 AS replaced", [&path])?;
+        self.own.run(|| db.execute("ATTACH DATABASE ?1 AS replaced", [&path]))?;
         db.execute_batch("BEGIN")?;
         for found in extra.iter().filter(|found| found.kind == "table" || found.kind == "shadow") {
             let table = describe_with_rowid(&old, found)?;
@@ -220,10 +226,10 @@ impl SqliteTarget {
                 |row| row.get(0),
             )?;
             if there == 0 {
-                db.execute_batch(&sql)?;
+                run_one(db, &sql)?;
             }
         }
-        db.execute_batch("COMMIT; DETACH DATABASE replaced; BEGIN")
+        self.own.run(|| db.execute_batch("COMMIT; DETACH DATABASE replaced; BEGIN"))
     }
 
     fn complete(&mut self, afterwards: &[Statement]) -> rusqlite::Result<()> {
@@ -234,7 +240,7 @@ impl SqliteTarget {
             | Statement::Object { sql, .. }
             | Statement::Trigger { sql, .. } = statement
             {
-                db.execute_batch(sql)?;
+                run_one(&db, sql)?;
             }
         }
         self.carry_over(&db)?;

@@ -5,7 +5,7 @@
 mod index;
 mod member;
 
-pub use index::{Located, read_index, write_index_line};
+pub use index::{Located, read_index_line, write_index_line};
 pub use member::{Member, MemberError};
 
 use crate::record::Table;

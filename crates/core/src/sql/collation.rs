@@ -5,7 +5,7 @@
 //! of other servers; the first that the server knows is taken. Sorting of rare characters
 //! can differ; the values themselves stay what they are.
 
-use super::lexer::{Token, tokens};
+use super::lexer::{Modes, Token, tokens};
 use super::{Dialect, quote_name};
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -55,6 +55,7 @@ pub fn nearest_collation(name: &str, known: &BTreeSet<String>) -> Option<String>
 /// nothing fits.
 pub fn with_known_collations(
     statement: &str,
+    modes: Modes,
     known: &BTreeSet<String>,
     replaced: &mut BTreeMap<String, Option<String>>,
 ) -> String {
@@ -63,7 +64,7 @@ pub fn with_known_collations(
     }
     let mut out = String::with_capacity(statement.len());
     let mut written = 0;
-    let mut reader = tokens(Dialect::Mariadb, statement.as_bytes());
+    let mut reader = tokens(Dialect::Mariadb, modes, statement.as_bytes());
     let mut collate = false;
     while let Ok(Some(token)) = reader.next_token() {
         let range = reader.from..reader.at;
@@ -130,7 +131,7 @@ mod tests {
         let sql = "CREATE TABLE `t` (`a` text COLLATE utf8mb4_0900_ai_ci DEFAULT 'COLLATE \
                    utf8mb4_0900_ai_ci', `b` text COLLATE utf8mb4_bin) COLLATE=utf8mb4_0900_ai_ci";
         assert_eq!(
-            with_known_collations(sql, &known(), &mut replaced),
+            with_known_collations(sql, Modes::default(), &known(), &mut replaced),
             "CREATE TABLE `t` (`a` text COLLATE utf8mb4_unicode_520_ci DEFAULT 'COLLATE \
              utf8mb4_0900_ai_ci', `b` text COLLATE utf8mb4_bin) COLLATE=utf8mb4_unicode_520_ci"
         );

@@ -3,6 +3,7 @@
 //! Only the statement shapes that packing writes are understood; anything else in
 //! an archive is refused, because archives come from outside.
 
+mod bodies;
 mod collation;
 mod copy;
 mod escape;
@@ -16,14 +17,13 @@ mod script;
 mod statement;
 mod texts;
 
+pub use bodies::bodies;
 pub use collation::{nearest_collation, with_known_collations};
 pub use copy::{
     CopyHead, copy_row_in_pieces, read_copy_row, write_copy_head, write_copy_row, write_load_row,
 };
-pub use foreign::{
-    ForeignError, ForeignScript, Layout, Meaning, Rows as ForeignRows, Understood, without_definer,
-};
-pub use lexer::{Token, tokens};
+pub use foreign::{ForeignError, ForeignScript, Layout, Meaning, Understood, without_definer};
+pub use lexer::{Lexeme, Lexer, Literal, Modes, Step, Token, tokens};
 pub use literal::{
     MARIADB_ROW_SETTINGS, POSTGRES_SETTINGS, quote_name, row_in_pieces, write_insert_head,
     write_row, write_structure,
@@ -32,7 +32,7 @@ pub use pages::{PAGE, read_page, write_page};
 pub use prefix::Prefix;
 pub use qualified::{Qualified, in_schemas};
 pub use script::{ScriptError, ScriptReader};
-pub use statement::{Insert, Kind, Statement, StatementError, renamed};
+pub use statement::{Insert, Kind, Statement, StatementError, disabled_event, renamed, with_modes};
 pub use texts::{Notation, Part, TextCutter, TextOutcome};
 
 use serde::{Deserialize, Serialize};

@@ -1,7 +1,7 @@
 //! Tables under another prefix: the names that an archive makes, written anew wherever
 //! its statements use them.
 
-use super::lexer::{Token, tokens};
+use super::lexer::{Modes, Token, tokens};
 use super::{Dialect, Qualified, Statement, StatementError, quote_name};
 use std::collections::BTreeSet;
 
@@ -71,25 +71,26 @@ impl Prefix {
     pub fn statement(
         &self,
         dialect: Dialect,
+        modes: Modes,
         statement: &Statement,
         names: &BTreeSet<String>,
     ) -> Result<Statement, StatementError> {
         let Some(sql) = statement.sql() else { return Ok(statement.clone()) };
-        let mut sql = self.sql(dialect, sql, names);
+        let mut sql = self.sql(dialect, modes, sql, names);
         // Names that are unique in a database must not meet those of the other tables there.
         if let Statement::ForeignKey { name, .. }
         | Statement::Trigger { name, .. }
         | Statement::Index { name, .. } = statement
             && !name.starts_with(&self.old)
         {
-            sql = self.own_name(dialect, &sql, name);
+            sql = self.own_name(dialect, modes, &sql, name);
         }
-        Statement::parse(dialect, sql.as_bytes())
+        Statement::parse(dialect, modes, sql.as_bytes())
     }
 
     /// The first occurrence of an object's own name, with the new prefix before it.
-    fn own_name(&self, dialect: Dialect, sql: &str, name: &str) -> String {
-        let mut reader = tokens(dialect, sql.as_bytes());
+    fn own_name(&self, dialect: Dialect, modes: Modes, sql: &str, name: &str) -> String {
+        let mut reader = tokens(dialect, modes, sql.as_bytes());
         while let Ok(Some(token)) = reader.next_token() {
             let found = match &token {
                 Token::Word(word) => *word == name,
@@ -104,10 +105,10 @@ impl Prefix {
         sql.to_owned()
     }
 
-    fn sql(&self, dialect: Dialect, sql: &str, names: &BTreeSet<String>) -> String {
+    fn sql(&self, dialect: Dialect, modes: Modes, sql: &str, names: &BTreeSet<String>) -> String {
         let mut out = String::with_capacity(sql.len());
         let mut written = 0;
-        let mut reader = tokens(dialect, sql.as_bytes());
+        let mut reader = tokens(dialect, modes, sql.as_bytes());
         while let Ok(Some(token)) = reader.next_token() {
             let (from, to) = (reader.from, reader.at);
             let new = match &token {
@@ -119,7 +120,7 @@ impl Prefix {
                 Token::Text(_) if dialect == Dialect::Postgres && sql[from..].starts_with('$') => {
                     let tag = sql[from + 1..].find('$').map_or(0, |end| end + 2);
                     let (open, body) = (&sql[from..from + tag], &sql[from + tag..to - tag]);
-                    format!("{open}{}{open}", self.sql(dialect, body, names))
+                    format!("{open}{}{open}", self.sql(dialect, modes, body, names))
                 }
                 // A sequence is named in a text.
                 Token::Text(text) if dialect == Dialect::Postgres => {
@@ -153,8 +154,9 @@ mod tests {
         let names = BTreeSet::from(["gp_a".to_owned(), "gp_key".to_owned()]);
         let sql = "ALTER TABLE `gp_a` ADD CONSTRAINT `gp_key` FOREIGN KEY (`gp_column`) REFERENCES \
                    `gp_a` (`id`)";
-        let statement = Statement::parse(Dialect::Mariadb, sql.as_bytes()).unwrap();
-        let new = prefix.statement(Dialect::Mariadb, &statement, &names).unwrap();
+        let statement =
+            Statement::parse(Dialect::Mariadb, Modes::default(), sql.as_bytes()).unwrap();
+        let new = prefix.statement(Dialect::Mariadb, Modes::default(), &statement, &names).unwrap();
         assert_eq!(
             new.sql().unwrap(),
             "ALTER TABLE `new_a` ADD CONSTRAINT `new_key` FOREIGN KEY (`gp_column`) REFERENCES \
@@ -163,7 +165,7 @@ mod tests {
         let sql = "CREATE TABLE gp_a (id int DEFAULT nextval('gp_a_id_seq'::regclass), b text \
                    DEFAULT 'gp_a')";
         assert_eq!(
-            prefix.sql(Dialect::Postgres, sql, &names),
+            prefix.sql(Dialect::Postgres, Modes::default(), sql, &names),
             "CREATE TABLE new_a (id int DEFAULT nextval('new_a_id_seq'::regclass), b text \
              DEFAULT 'gp_a')"
         );
@@ -175,7 +177,7 @@ mod tests {
         let names = BTreeSet::from(["gp_a".to_owned()]);
         let sql = "CREATE FUNCTION f() RETURNS int LANGUAGE sql AS $x$ SELECT 'gp_a' FROM gp_a $x$";
         assert_eq!(
-            prefix.sql(Dialect::Postgres, sql, &names),
+            prefix.sql(Dialect::Postgres, Modes::default(), sql, &names),
             "CREATE FUNCTION f() RETURNS int LANGUAGE sql AS $x$ SELECT 'gp_a' FROM new_a $x$"
         );
     }

@@ -4,7 +4,7 @@
 //! A table of the schema `public` is known by its name alone, any other as `schema.table`;
 //! a part that holds a dot or a quote is quoted, so that the way back is unambiguous.
 
-use super::lexer::{Token, tokens};
+use super::lexer::{Modes, Token, tokens};
 use super::{Dialect, quote_name};
 use std::collections::{BTreeMap, BTreeSet};
 use std::fmt;
@@ -85,7 +85,7 @@ pub fn in_schemas(
 ) -> String {
     let mut out = String::with_capacity(statement.len());
     let mut written = 0;
-    let mut reader = tokens(Dialect::Postgres, statement.as_bytes());
+    let mut reader = tokens(Dialect::Postgres, Modes::default(), statement.as_bytes());
     // The last name, where it stands, and whether a dot follows it.
     let mut before: Option<(String, std::ops::Range<usize>)> = None;
     let mut dots = 0;

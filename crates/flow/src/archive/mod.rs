@@ -1,6 +1,7 @@
 //! Writing and reading archives: a plain tar, member by member.
 
 mod begun;
+mod bounds;
 mod ledger;
 mod marks;
 mod pieces;
@@ -8,6 +9,7 @@ mod reader;
 mod writer;
 
 pub use begun::{Begun, Mark, Part};
+pub(crate) use bounds::BoundedTar;
 pub(crate) use ledger::Expected;
 pub use ledger::Ledger;
 pub use pieces::{PieceReader, PieceWriter};

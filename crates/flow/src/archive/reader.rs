@@ -24,6 +24,9 @@ pub struct ArchiveReader {
     pub manifest: Manifest,
     /// Its size in bytes; 0 if it is still being written.
     pub size: u64,
+    /// The digest of its seal, which holds the digests of all members: what is packed twice has
+    /// another, and what is changed too. `None` while it is being written.
+    pub digest: Option<String>,
 }
 
 impl ArchiveReader {
@@ -49,8 +52,10 @@ impl ArchiveReader {
             ledger: Arc::default(),
             manifest: empty_manifest(),
             size,
+            digest: None,
         };
         let bytes = reader.bytes_of(&seal, limits::MANIFEST)?;
+        reader.digest = Some(sha256(&bytes));
         let seal = Seal::parse(&bytes).map_err(|error| damaged(error.to_string()))?;
         let names = stored.iter().map(|stored| (stored.name.as_str(), stored.size));
         seal.check(names).map_err(|error| damaged(error.to_string()))?;
@@ -72,7 +77,7 @@ impl ArchiveReader {
         let file = File::open(partial_of(path)).or_else(|_| File::open(path));
         let file = file.map_err(|error| Trouble::file(what, path, &error))?;
         let (path, manifest) = (path.to_owned(), empty_manifest());
-        Self { path, file, ledger, manifest, size: 0 }.read_manifest()
+        Self { path, file, ledger, manifest, size: 0, digest: None }.read_manifest()
     }
 
     fn read_manifest(mut self) -> Result<Self> {

@@ -8,8 +8,8 @@ use fernweh_core::archive::{DatabaseManifest, Member, Seal};
 use fernweh_core::limits;
 use fernweh_core::record::{Row, Table};
 use fernweh_core::sql::{
-    Dialect, ForeignError, ForeignRows, ForeignScript, Meaning, ScriptError, ScriptReader,
-    StatementError, Understood, write_structure,
+    Dialect, ForeignError, ForeignScript, Meaning, ScriptError, ScriptReader, StatementError,
+    Understood, write_structure,
 };
 use fernweh_ports::{Overview, Result, Trouble, Unit, Watch};
 use std::collections::BTreeMap;
@@ -33,7 +33,7 @@ fn broken(path: &Path, script: &Script, error: &ScriptError) -> Trouble {
 
 fn refused(path: &Path, script: &Script, error: &ForeignError) -> Trouble {
     let hint = match error {
-        ForeignError::Refused(_) => {
+        ForeignError::Refused(_) | ForeignError::Unread { .. } => {
             "take the statement out of the script, and do by hand what it is for"
         }
         ForeignError::Databases(..) => "write one script for each database",
@@ -98,7 +98,9 @@ fn understand(path: &Path, target: &Overview, watch: &dyn Watch) -> Result<Under
     let mut first = ForeignScript::new(target.dialect, &target.charset);
     while let Some(statement) = next(path, &mut script)? {
         watch.go_on()?;
-        let meaning = first.take(&statement).map_err(|error| refused(path, &script, &error))?;
+        let meaning = first
+            .take(&statement, script.modes())
+            .map_err(|error| refused(path, &script, &error))?;
         if meaning == Meaning::Lines {
             each_line(path, &mut script, &mut |_, _| Ok(()))?;
         }
@@ -144,13 +146,11 @@ fn each_row(
 ) -> Result<()> {
     let mut script = Script::new(dialect, opened(path)?);
     while let Some(statement) = next(path, &mut script)? {
-        let found = understood.rows(&statement).map_err(|error| refused(path, &script, &error))?;
-        match found {
+        let mut take = |table: &str, row: Row| visit(table, &row).map_err(Stopped::By);
+        let found = understood.rows(&statement, script.modes(), &mut take);
+        match found.map_err(|stopped| stopped.trouble(path, &script))? {
             None => {}
-            Some(ForeignRows::Of(table, rows)) => {
-                rows.iter().try_for_each(|row| visit(&table, row))?;
-            }
-            Some(ForeignRows::Lines(table)) => {
+            Some(table) => {
                 let layout = understood.layout(&table);
                 each_line(path, &mut script, &mut |script, line| {
                     let row = layout.ok_or(StatementError::Unreadable).and_then(|l| l.line(line));
@@ -169,6 +169,27 @@ fn each_row(
         }
     }
     Ok(())
+}
+
+/// Why the rows of a statement have an end before their end.
+enum Stopped {
+    Foreign(ForeignError),
+    By(Trouble),
+}
+
+impl From<ForeignError> for Stopped {
+    fn from(error: ForeignError) -> Self {
+        Self::Foreign(error)
+    }
+}
+
+impl Stopped {
+    fn trouble(self, path: &Path, script: &Script) -> Trouble {
+        match self {
+            Self::Foreign(error) => refused(path, script, &error),
+            Self::By(trouble) => trouble,
+        }
+    }
 }
 
 fn open(dialect: Dialect, table: &Table) -> (Blocks<'_>, u64) {

@@ -2,7 +2,7 @@
 
 use super::Conversion;
 use super::stream::{opened, zip_of};
-use crate::archive::{ArchiveWriter, Level, PieceWriter};
+use crate::archive::{ArchiveWriter, BoundedTar, Level, PieceWriter};
 use crate::pack::leads_out;
 use fernweh_core::archive::{FilesManifest, Member, Seal};
 use fernweh_core::record::{Entry, EntryKind};
@@ -99,7 +99,7 @@ fn each_of_tar(
     visit: Visit<'_>,
     wrong: &dyn Fn(std::io::Error) -> Trouble,
 ) -> Result<()> {
-    let mut tar = tar::Archive::new(opened(path)?);
+    let mut tar = tar::Archive::new(BoundedTar::new(opened(path)?));
     for entry in tar.entries().map_err(wrong)? {
         let mut entry = entry.map_err(wrong)?;
         let header = entry.header();

@@ -8,7 +8,7 @@ pub use page::{Answer, judge_page};
 use crate::pack;
 use fernweh_core::finding::{Check, Verdict};
 use fernweh_core::record::{Entry, EntryKind, Table};
-use fernweh_core::sql::{Dialect, Statement};
+use fernweh_core::sql::{Dialect, Modes, Statement};
 use fernweh_ports::{
     DatabaseSource, DatabaseTarget, FileSource, FileTarget, Overview, Result, Scope, Structure,
     Tally, Trouble, counted, files_of, size,
@@ -291,7 +291,7 @@ pub fn destination_database(
     let dialect = overview.dialect;
     let quoted = if dialect == Dialect::Mariadb { "`fernweh_test`" } else { "\"fernweh_test\"" };
     let sql = format!("CREATE TABLE {quoted} (id integer NOT NULL)");
-    let statement = Statement::parse(dialect, sql.as_bytes())
+    let statement = Statement::parse(dialect, Modes::default(), sql.as_bytes())
         .map_err(|error| Trouble::outside("cannot test the database").because(error))?;
     let made = target.build(&[statement]);
     let cleaned = target.discard();

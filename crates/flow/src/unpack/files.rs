@@ -1,16 +1,16 @@
 //! The files of an archive, rewritten on their way.
 
 use super::{UnpackOptions, UnpackReport};
-use crate::archive::{ArchiveReader, PieceReader};
+use crate::archive::{ArchiveReader, BoundedTar, PieceReader};
 use crate::patterns::Patterns;
-use fernweh_core::archive::{Located, Member, read_index};
+use fernweh_core::archive::{Located, Member, read_index_line};
 use fernweh_core::limits;
 use fernweh_core::record::{Entry, EntryKind};
 use fernweh_core::rewrite::Rewriter;
 use fernweh_core::settings::{self, Role};
 use fernweh_ports::{FileTarget, LeftOut, Result, Trouble, Unit, Watch, counted};
 use std::collections::BTreeSet;
-use std::io::Read;
+use std::io::{BufRead, BufReader, Read};
 
 /// As many files as the archive promises must have been written.
 pub(super) fn check_files(archive: &ArchiveReader, report: &UnpackReport) -> Result<()> {
@@ -35,8 +35,13 @@ pub(super) fn read_files(
     watch: &dyn Watch,
 ) -> Result<BTreeSet<Vec<u8>>> {
     if let Some(patterns) = &options.part.files {
-        let located = check_index(archive)?;
-        return some_files(options, archive, patterns, located, target, report, watch);
+        let mut wanted = Vec::new();
+        check_index(archive, &mut |found| {
+            if patterns.hold(&found.path) {
+                wanted.push(found);
+            }
+        })?;
+        return some_files(options, archive, patterns, wanted, target, report, watch);
     }
     watch.stage("files", archive.expected().file_bytes, Unit::Bytes);
     let mut pieces = PieceReader::new(archive);
@@ -46,7 +51,7 @@ pub(super) fn read_files(
     });
     let trouble = pieces.trouble.take();
     result.map_err(|error| trouble.unwrap_or(error))?;
-    check_index(archive)?;
+    check_index(archive, &mut drop)?;
     watch.done(&counted(report.files, "file", "files"));
     Ok(BTreeSet::new())
 }
@@ -56,13 +61,11 @@ fn some_files(
     options: &UnpackOptions<'_>,
     archive: &ArchiveReader,
     patterns: &Patterns,
-    located: Vec<Located>,
+    wanted: Vec<Located>,
     mut target: Option<&mut dyn FileTarget>,
     report: &mut UnpackReport,
     watch: &dyn Watch,
 ) -> Result<BTreeSet<Vec<u8>>> {
-    let wanted: Vec<Located> =
-        located.into_iter().filter(|found| patterns.hold(&found.path)).collect();
     if wanted.is_empty() {
         return Err(Trouble::usage("the archive holds no file of this name")
             .because(format!("nothing matches {}", patterns.texts().join(", ")))
@@ -73,7 +76,7 @@ fn some_files(
     for found in wanted {
         watch.go_on()?;
         let mut pieces = PieceReader::from(archive, &found);
-        let mut tar = tar::Archive::new(&mut pieces);
+        let mut tar = tar::Archive::new(BoundedTar::new(&mut pieces));
         let first = tar.entries().map_err(broken_stream)?.next();
         let mut first = first.transpose().map_err(broken_stream)?.ok_or_else(contradiction)?;
         let entry = entry_of(&mut first).map_err(broken_stream)?.ok_or_else(contradiction)?;
@@ -129,17 +132,29 @@ fn one_entry(
     }
 }
 
-/// Where every entry begins. It is compared with the seal even where it is not needed: an
-/// archive is whole or it is not.
-fn check_index(archive: &ArchiveReader) -> Result<Vec<Located>> {
-    let bytes = archive.read(&Member::Index)?;
-    let lines = zstd::decode_all(bytes.as_slice()).map_err(broken_stream)?;
+/// Where every entry begins, one at a time. It is compared with the seal even where it is not
+/// needed: an archive is whole or it is not.
+fn check_index(archive: &ArchiveReader, visit: &mut dyn FnMut(Located)) -> Result<()> {
     let seal = archive.seal()?;
-    let located = read_index(&lines).unwrap_or_default();
-    if located.len() as u64 != seal.files + seal.folders + seal.links {
-        return Err(contradiction());
+    let sealed = seal.files + seal.folders + seal.links;
+    let stream = zstd::Decoder::new(archive.stream(&Member::Index)?).map_err(broken_stream)?;
+    let mut lines = BufReader::new(stream);
+    let (mut found, mut line) = (0, Vec::new());
+    loop {
+        line.clear();
+        let limit = limits::INDEX_LINE;
+        let read = (&mut lines).take(limit).read_until(b'\n', &mut line).map_err(broken_stream)?;
+        if read == 0 {
+            break;
+        }
+        found += 1;
+        let located = line.strip_suffix(b"\n").and_then(read_index_line);
+        match located.filter(|_| found <= sealed) {
+            Some(located) => visit(located),
+            None => return Err(contradiction()),
+        }
     }
-    Ok(located)
+    if found == sealed { Ok(()) } else { Err(contradiction()) }
 }
 
 fn file(
@@ -242,7 +257,7 @@ fn each_entry(
     stream: &mut PieceReader<'_>,
     visit: &mut dyn FnMut(Entry, &mut dyn Read) -> Result<()>,
 ) -> Result<()> {
-    let mut tar = tar::Archive::new(stream);
+    let mut tar = tar::Archive::new(BoundedTar::new(stream));
     let entries = tar.entries().map_err(broken_stream)?;
     for found in entries {
         let mut found = found.map_err(broken_stream)?;

@@ -8,12 +8,14 @@ mod files;
 mod in_place;
 mod rejects;
 mod rows;
+mod trust;
 mod writer;
 
 pub use earlier::{Earlier, discard, mark, settle_earlier};
 pub use in_place::{Present, set_aside, unpack_in_place};
 use rejects::Rejects;
 pub use rejects::{BadRecord, OnBadRecord};
+pub use trust::bodies_of;
 
 use files::{check_files, read_files};
 use rows::{Afterwards, archive_structure, check_rows, own_structure, read_rows, tables_of};
@@ -66,6 +68,9 @@ pub struct UnpackOptions<'a> {
     pub remove: Vec<String>,
     /// What happens to records that the destination rejects.
     pub on_bad_record: OnBadRecord,
+    /// The archive's bodies (routines, triggers, views, events) may run with all rights of the
+    /// login: this folder has packed it itself, or the user says so.
+    pub trusted: bool,
 }
 
 /// Which part of an archive is taken, and how.
@@ -183,6 +188,7 @@ pub fn look_before(
     if let Some(target) = &mut targets.database {
         let overview = target.overview(options.own_tables)?;
         check_engine(archive, overview.dialect, &options.site)?;
+        trust::check(options, archive, *target)?;
         let groups = survey::prefixes(overview.tables.iter().map(|table| table.name.as_str()));
         if groups.len() > 1 && !options.tables_bounded {
             let names: Vec<String> =
@@ -358,6 +364,7 @@ fn try_records(
     if let Some(target) = &mut targets.database {
         let there = target.overview(&|_: &str| false)?;
         check_engine(archive, there.dialect, &options.site)?;
+        trust::check(options, archive, *target)?;
     }
     let building = Building { options, policy, archive, watch };
     let afterwards = build_database(&building, targets, journal, &mut rejects, report)?;

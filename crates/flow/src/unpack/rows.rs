@@ -8,7 +8,7 @@ use crate::report::TableReport;
 use crate::stream;
 use fernweh_core::archive::{DatabaseManifest, Member};
 use fernweh_core::record::{COUNTERS, Column, Row, Table, Value, is_of_engine, weight_of};
-use fernweh_core::sql::{Dialect, Insert, Kind, Prefix, Statement, write_structure};
+use fernweh_core::sql::{Dialect, Insert, Kind, Prefix, Statement, with_modes, write_structure};
 use fernweh_ports::{
     DatabaseSource, DatabaseTarget, Inlet, Portion, Result, Trouble, Unit, Watch, counted, pipe,
 };
@@ -62,8 +62,9 @@ pub(super) fn archive_structure(
     let names = prefix.names(about.dialect, before.iter().chain(&after));
     let renamed = |statements: Vec<Statement>| -> Result<Vec<Statement>> {
         let mut schema = "public".to_owned();
-        let new = statements.iter().map(|statement| {
-            let mut new = prefix.statement(about.dialect, statement, &names).map_err(|error| {
+        let new = with_modes(&statements).map(|(modes, statement)| {
+            let new = prefix.statement(about.dialect, modes, statement, &names);
+            let mut new = new.map_err(|error| {
                 Trouble::damaged("a statement cannot be written for another prefix").because(error)
             })?;
             if about.dialect == Dialect::Postgres {
@@ -318,6 +319,10 @@ fn read_tables(
 ) -> Result<()> {
     for table in tables {
         let expected: Vec<&str> = table.columns.iter().map(|c| c.name.as_str()).collect();
+        // While an archive is still written, nobody knows yet how many there will be.
+        let seal = if archive.is_growing() { None } else { Some(archive.seal()?) };
+        let sealed = seal.map(|seal| seal.rows.get(&table.name).copied().unwrap_or(0));
+        let mut found = 0;
         for member in archive.blocks(&table.name) {
             let member = member?;
             let mut waiting: Option<(Insert, usize)> = None;
@@ -326,6 +331,18 @@ fn read_tables(
                     return Err(Trouble::damaged("the archive contradicts itself")
                         .at(member.to_string())
                         .because("its columns are not those of its manifest")
+                        .hint("do not use this archive; ask where it comes from"));
+                }
+                found += insert.rows.len() as u64;
+                if let Some(sealed) = sealed.filter(|sealed| found > *sealed)
+                    && !is_of_engine(&table.name)
+                {
+                    return Err(Trouble::damaged("the archive contradicts itself")
+                        .at(member.to_string())
+                        .because(format!(
+                            "it holds more records of table {} than its seal says ({sealed})",
+                            table.name
+                        ))
                         .hint("do not use this archive; ask where it comes from"));
                 }
                 let mut weight = weight_of(&insert.rows);

@@ -91,10 +91,17 @@ impl FarDatabase {
                     .hint("name the file itself in database"));
             };
             let mut head = Vec::new();
-            single::fetch(&self.tree, &path, size.min(100), |portion| {
+            let fetched = single::fetch(&self.tree, &path, size.min(100), |portion| {
                 head.extend_from_slice(portion);
                 Ok(())
-            })?;
+            });
+            if let Err(trouble) = fetched {
+                // A journal goes when its transaction is over.
+                match runtime().block_on(self.tree.look(&path))? {
+                    None => continue,
+                    Some(_) => return Err(trouble),
+                }
+            }
             *seen = Some(Seen { size, mtime: found.mtime, head });
         }
         Ok(state)

@@ -2,8 +2,9 @@
 
 use super::definition::{Definition, Key, items};
 use super::rows::InsertHead;
-use super::{ForeignError, ForeignScript, Meaning, beginning, unread, without_definer};
+use super::{ForeignError, ForeignScript, Meaning, beginning, marks, unread, without_definer};
 use crate::sql::Dialect::Mariadb;
+use crate::sql::lexer::Modes;
 use crate::sql::lexer::Token;
 use crate::sql::statement::{Reader, Statement, StatementError};
 
@@ -63,7 +64,12 @@ const USUAL_MODE: &str =
     "STRICT_TRANS_TABLES,ERROR_FOR_DIVISION_BY_ZERO,NO_AUTO_CREATE_USER,NO_ENGINE_SUBSTITUTION";
 
 impl ForeignScript {
-    pub(super) fn take_mariadb(&mut self, whole: &[u8]) -> Result<Meaning, ForeignError> {
+    /// `whole` is the statement in the usual modes, `written` as it stands.
+    pub(super) fn take_mariadb(
+        &mut self,
+        whole: &[u8],
+        written: &[u8],
+    ) -> Result<Meaning, ForeignError> {
         let wrong = |error| unread(whole, &error);
         let refused = || ForeignError::Refused(beginning(whole));
         let mut reader = Reader::new(Mariadb, whole);
@@ -79,7 +85,7 @@ impl ForeignScript {
             "USE" => self.same_database(Some(reader.name().map_err(wrong)?.0))?,
             "SET" => self.set(whole)?,
             "DROP" => self.drop_mariadb(&mut reader).map_err(wrong)?,
-            "CREATE" => self.create_mariadb(&self.decoded(whole)?)?,
+            "CREATE" => self.create_mariadb(&self.decoded(whole)?, written)?,
             "ALTER" => self.alter_mariadb(&self.decoded(whole)?)?,
             "DO" | "SELECT" => {
                 let sql = self.decoded(whole)?;
@@ -126,7 +132,10 @@ impl ForeignScript {
     /// What is made behind it is made in this mode.
     fn add_mode(&mut self, setting: &str, value: &str) -> Result<(), ForeignError> {
         // No mode and no zone has a quote in its name.
-        let value = value.replace(['\'', '\\'], "");
+        let value: String = value
+            .chars()
+            .filter(|sign| sign.is_ascii_graphic() && !"'\"\\`;".contains(*sign))
+            .collect();
         self.add(true, "MODE", &format!("SET {setting} = '{value}'"))
     }
 
@@ -166,7 +175,7 @@ impl ForeignScript {
         }
     }
 
-    fn create_mariadb(&mut self, sql: &str) -> Result<(), ForeignError> {
+    fn create_mariadb(&mut self, sql: &str, written: &[u8]) -> Result<(), ForeignError> {
         let wrong = |error| unread(sql.as_bytes(), &error);
         let mut reader = Reader::new(Mariadb, sql.as_bytes());
         reader.some().map_err(wrong)?;
@@ -198,21 +207,27 @@ impl ForeignScript {
                     self.forget("VIEW", &name).map_err(wrong)?;
                     return self.add(true, "VIEW", &without_definer(sql));
                 }
-                "TRIGGER" => return self.add(true, "TRIGGER", &without_definer(sql)),
-                "PROCEDURE" => return self.add(true, "PROCEDURE", &without_definer(sql)),
-                "FUNCTION" => return self.add(true, "FUNCTION", &without_definer(sql)),
-                "PACKAGE" => return self.add(true, "PACKAGE", &without_definer(sql)),
-                "EVENT" => return self.add(true, "EVENT", &without_definer(sql)),
+                "TRIGGER" => return self.add_body("TRIGGER", written),
+                "PROCEDURE" => return self.add_body("PROCEDURE", written),
+                "FUNCTION" => return self.add_body("FUNCTION", written),
+                "PACKAGE" => return self.add_body("PACKAGE", written),
+                "EVENT" => return self.add_body("EVENT", written),
                 other => manner.push(other.to_owned()),
             }
         }
     }
 
+    /// What holds statements keeps their notation: its mode goes with it.
+    fn add_body(&mut self, kind: &'static str, written: &[u8]) -> Result<(), ForeignError> {
+        let modes = self.modes;
+        let opened = marks::opened(modes, written).map_err(|error| unread(written, &error))?;
+        let sql = self.decoded(opened.trim_ascii())?;
+        self.add_in(modes, true, kind, &without_definer(&sql))
+    }
+
     fn create_table(&mut self, sql: &str) -> Result<(), ForeignError> {
         let wrong = |error| unread(sql.as_bytes(), &error);
         let refused = || ForeignError::Refused(beginning(sql.as_bytes()));
-        // What an archive may not hold is refused here already.
-        Statement::parse(Mariadb, sql.as_bytes()).map_err(wrong)?;
         let mut made = Definition::parse(Mariadb, sql).map_err(wrong)?.ok_or_else(refused)?;
         let mut options = Reader::new(Mariadb, made.options.as_bytes());
         while let Ok(Some(token)) = options.next() {
@@ -227,6 +242,8 @@ impl ForeignScript {
             return Ok(());
         }
         let keys = made.take_keys().map_err(wrong)?;
+        // What an archive may not hold is refused here already, where its line is known.
+        Statement::parse(Mariadb, Modes::default(), made.sql(Mariadb).as_bytes()).map_err(wrong)?;
         self.keys.extend(keys.into_iter().map(|key| (name.clone(), key)));
         self.tables.push((name, made));
         Ok(())

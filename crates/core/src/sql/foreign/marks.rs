@@ -1,73 +1,98 @@
-//! What stands around the statements of scripts for MariaDB and MySQL: comments that some
-//! versions execute, and definers.
+//! What stands around the statements of scripts: comments that some versions execute, texts in
+//! the notation of other modes, and definers.
 
-use crate::sql::Dialect;
-use crate::sql::lexer::{Token, tokens};
+use crate::sql::lexer::{Lexeme, Lexer, Literal, Modes, Step, Token, tokens};
+use crate::sql::statement::StatementError;
+use crate::sql::{Dialect, quote_name, write_row};
 use std::borrow::Cow;
 
 /// The number with which scripts mark what no server of today shall execute.
 const NEVER: &[u8] = b"999999";
 
-/// A statement as a server of today reads it: what stands in comments like `/*!40101 … */`
-/// and `/*M!100100 … */` belongs to it.
-pub(super) fn without_marks(statement: &[u8]) -> Cow<'_, [u8]> {
-    if memchr::memmem::find(statement, b"/*!").is_none()
-        && memchr::memmem::find(statement, b"/*M!").is_none()
-    {
-        return Cow::Borrowed(statement);
+/// A statement as a server of today reads it, in the usual modes: what stands in comments like
+/// `/*!40101 … */` and `/*M!100100 … */` belongs to it, and a text in which backslashes mean
+/// nothing, or a name in double quotes, is written otherwise.
+pub(super) fn plain(
+    dialect: Dialect,
+    modes: Modes,
+    statement: &[u8],
+) -> Result<Cow<'_, [u8]>, StatementError> {
+    let has = |mark: &[u8]| memchr::memmem::find(statement, mark).is_some();
+    let marked = dialect == Dialect::Mariadb && (has(b"/*!") || has(b"/*M!"));
+    if modes == Modes::default() && !marked {
+        return Ok(Cow::Borrowed(statement));
     }
+    let mut lexer = Lexer::statement(dialect, modes);
     let mut out = Vec::with_capacity(statement.len());
     let mut at = 0;
-    let mut open = false;
-    while let Some(&byte) = statement.get(at) {
+    while at < statement.len() {
         let rest = &statement[at..];
-        if let Some(body) = rest.strip_prefix(b"/*!").or_else(|| rest.strip_prefix(b"/*M!")) {
-            let digits = body.iter().take_while(|c| c.is_ascii_digit()).count();
-            if &body[..digits] == NEVER {
-                at += memchr::memmem::find(rest, b"*/").map_or(rest.len(), |end| end + 2);
-                continue;
-            }
-            at += rest.len() - body.len() + digits;
-            out.push(b' ');
-            open = true;
-            continue;
-        }
-        let length = match byte {
-            b'*' if open && rest.starts_with(b"*/") => {
-                out.push(b' ');
-                open = false;
-                at += 2;
-                continue;
-            }
-            b'\'' | b'"' | b'`' => quoted_length(rest, byte),
-            b'/' if rest.starts_with(b"/*") => {
-                memchr::memmem::find(rest, b"*/").map_or(rest.len(), |end| end + 2)
-            }
-            _ => 1,
+        let Step::Token(lexeme, length) = lexer.step(rest, true) else {
+            return Err(StatementError::Unreadable);
         };
-        out.extend_from_slice(&rest[..length]);
+        let raw = &rest[..length];
         at += length;
+        match lexeme {
+            Lexeme::MarkOpen if raw.ends_with(NEVER) => {
+                let end = memchr::memmem::find(rest, b"*/").map_or(rest.len(), |end| end + 2);
+                at += end - length;
+                lexer = Lexer::statement(dialect, modes);
+            }
+            Lexeme::MarkOpen | Lexeme::MarkClose => out.push(b' '),
+            Lexeme::Text(Literal::Quoted { prefix: 0, backslash: true, .. })
+                if dialect == Dialect::Postgres && raw.contains(&b'\\') =>
+            {
+                out.push(b'E');
+                out.extend_from_slice(raw);
+            }
+            Lexeme::Text(Literal::Quoted { backslash: false, .. })
+                if dialect == Dialect::Mariadb && raw.contains(&b'\\') =>
+            {
+                let mut token = tokens(dialect, modes, raw);
+                let Ok(Some(Token::Text(text))) = token.next_token() else {
+                    return Err(StatementError::Unreadable);
+                };
+                let value = crate::record::Value::Text(text.into_owned());
+                let mut literal = Vec::new();
+                write_row(dialect, &[value], &mut literal);
+                out.extend_from_slice(&literal[1..literal.len() - 1]);
+            }
+            Lexeme::Name if dialect == Dialect::Mariadb && raw[0] == b'"' => {
+                let mut token = tokens(dialect, modes, raw);
+                let Ok(Some(Token::Name(name))) = token.next_token() else {
+                    return Err(StatementError::Unreadable);
+                };
+                out.extend_from_slice(quote_name(dialect, &name).as_bytes());
+            }
+            _ => out.extend_from_slice(raw),
+        }
     }
-    Cow::Owned(out)
+    Ok(Cow::Owned(out))
 }
 
-/// The length of a quoted text or name, with its quotes.
-fn quoted_length(text: &[u8], quote: u8) -> usize {
-    let mut at = 1;
-    while let Some(&byte) = text.get(at) {
-        at += 1;
-        match byte {
-            b'\\' if quote != b'`' => at += 1,
-            byte if byte == quote => return at,
-            _ => {}
+/// A statement without the marks of executed comments, in its own modes: for bodies, whose
+/// notation is kept.
+pub(super) fn opened(modes: Modes, statement: &[u8]) -> Result<Vec<u8>, StatementError> {
+    let mut lexer = Lexer::statement(Dialect::Mariadb, modes);
+    let (mut out, mut at) = (Vec::with_capacity(statement.len()), 0);
+    while at < statement.len() {
+        let Step::Token(lexeme, length) = lexer.step(&statement[at..], true) else {
+            return Err(StatementError::Unreadable);
+        };
+        match lexeme {
+            Lexeme::MarkOpen | Lexeme::MarkClose => out.push(b' '),
+            _ => out.extend_from_slice(&statement[at..at + length]),
         }
+        at += length;
     }
-    text.len()
+    Ok(out)
 }
 
 /// Drops ``DEFINER = `user`@`host` ``: on the target the current user takes this place.
 pub fn without_definer(sql: &str) -> String {
-    let mut reader = tokens(Dialect::Mariadb, sql.as_bytes());
+    // Quotes around a name are the only ones that can come before it, in any mode.
+    let modes = Modes { ansi_quotes: true, ..Modes::default() };
+    let mut reader = tokens(Dialect::Mariadb, modes, sql.as_bytes());
     // The definer stands before what is created; a body may hold the word too.
     for _ in 0..12 {
         match reader.next_token() {
@@ -98,7 +123,8 @@ mod tests {
     use super::*;
 
     fn unmarked(text: &str) -> String {
-        let text = String::from_utf8_lossy(&without_marks(text.as_bytes())).into_owned();
+        let plain = plain(Dialect::Mariadb, Modes::default(), text.as_bytes()).unwrap();
+        let text = String::from_utf8_lossy(&plain).into_owned();
         text.trim().replace("   ", " ").replace("  ", " ")
     }
 
@@ -117,6 +143,18 @@ mod tests {
     fn texts_and_plain_comments_stay() {
         let kept = "INSERT INTO `/*!1*/` VALUES ('/*!40101 a */', \"it\\\"s /*! b */\") /* c */";
         assert_eq!(unmarked(kept), kept);
+    }
+
+    #[test]
+    fn other_modes_become_the_usual_ones() {
+        let modes = Modes::of_sql_mode("ANSI_QUOTES,NO_BACKSLASH_ESCAPES");
+        let sql = b"INSERT INTO \"a`b\" VALUES ('C:\\', 'it''s \\')";
+        let plain = plain(Dialect::Mariadb, modes, sql).unwrap();
+        let expected = "INSERT INTO `a``b` VALUES ('C:\\\\', 'it\\'s \\\\')";
+        assert_eq!(String::from_utf8_lossy(&plain), expected);
+        let modes = Modes { escaped_strings: true, ..Modes::default() };
+        let plain = super::plain(Dialect::Postgres, modes, b"('a\\'b', 'c', $$\\$$)").unwrap();
+        assert_eq!(String::from_utf8_lossy(&plain), "(E'a\\'b', 'c', $$\\$$)");
     }
 
     #[test]

@@ -18,6 +18,7 @@ mod rows;
 pub use layout::Layout;
 pub use marks::without_definer;
 
+use super::lexer::Modes;
 use super::statement::{Reader, Statement, StatementError};
 use super::{Dialect, Qualified};
 use crate::record::{Row, Table};
@@ -34,7 +35,7 @@ pub enum ForeignError {
     #[error("`{0}` is not executed: it is none of the kinds that rows and tables need")]
     Refused(String),
     /// A statement that cannot be read.
-    #[error("`{statement}` cannot be read: {why}")]
+    #[error("`{statement}` is not taken: {why}")]
     Unread {
         /// How it begins.
         statement: String,
@@ -119,6 +120,8 @@ pub struct ForeignScript {
     before: Vec<Part>,
     after: Vec<Part>,
     left_out: BTreeMap<&'static str, u64>,
+    /// The modes of the statement at hand.
+    modes: Modes,
 }
 
 /// What came of the first pass, and the second.
@@ -139,15 +142,6 @@ pub struct Understood {
     records: BTreeMap<String, u64>,
 }
 
-/// Rows of a script.
-#[derive(Debug)]
-pub enum Rows {
-    /// The rows of a table.
-    Of(String, Vec<Row>),
-    /// The lines that follow are rows of this table.
-    Lines(String),
-}
-
 /// A table by its name, or by its name in small letters, as servers read bare names.
 fn known<'a>(tables: &'a [(String, Definition)], name: &str) -> Option<&'a (String, Definition)> {
     let find = |wanted: &str| tables.iter().find(|(name, _)| name == wanted);
@@ -166,8 +160,17 @@ fn beginning(statement: &[u8]) -> String {
 fn unread(statement: &[u8], error: &StatementError) -> ForeignError {
     let statement = beginning(statement);
     match error {
-        StatementError::Shape(_) => ForeignError::Refused(statement),
+        StatementError::Shape(shape) => match shape.rsplit_once(" (at ") {
+            Some((_, at)) if !shape.starts_with(at.trim_end_matches(')')) => {
+                let why = format!("`{}` is none of what it may hold", at.trim_end_matches(')'));
+                ForeignError::Unread { statement, why }
+            }
+            _ => ForeignError::Refused(statement),
+        },
         StatementError::Outside(_) => ForeignError::Unread { statement, why: error.to_string() },
+        StatementError::Deep | StatementError::TooMuch(_) => {
+            ForeignError::Unread { statement, why: error.to_string() }
+        }
         StatementError::Unreadable => {
             ForeignError::Unread { statement, why: "it is not SQL of this engine".into() }
         }
@@ -193,12 +196,15 @@ impl ForeignScript {
             before: Vec::new(),
             after: Vec::new(),
             left_out: BTreeMap::new(),
+            modes: Modes::default(),
         }
     }
 
-    /// Takes the next statement.
-    pub fn take(&mut self, statement: &[u8]) -> Result<Meaning, ForeignError> {
-        let whole = marks::without_marks(statement);
+    /// Takes the next statement, written in these modes.
+    pub fn take(&mut self, statement: &[u8], modes: Modes) -> Result<Meaning, ForeignError> {
+        self.modes = modes;
+        let whole = marks::plain(self.dialect, modes, statement)
+            .map_err(|error| unread(statement, &error))?;
         let whole = whole.trim_ascii();
         if self.dialect == Dialect::Mariadb && self.after.is_empty() {
             self.begin_in_usual_mode()?;
@@ -208,7 +214,7 @@ impl ForeignScript {
         }
         match self.dialect {
             Dialect::Postgres => self.take_postgres(whole),
-            _ => self.take_mariadb(whole),
+            _ => self.take_mariadb(whole, statement),
         }
     }
 
@@ -235,7 +241,18 @@ impl ForeignScript {
 
     /// Adds a statement of the shapes that archives hold.
     fn add(&mut self, late: bool, kind: &'static str, sql: &str) -> Result<(), ForeignError> {
-        let statement = Statement::parse(self.dialect, sql.as_bytes())
+        self.add_in(Modes::default(), late, kind, sql)
+    }
+
+    /// The same for a statement that keeps the notation of its modes.
+    fn add_in(
+        &mut self,
+        modes: Modes,
+        late: bool,
+        kind: &'static str,
+        sql: &str,
+    ) -> Result<(), ForeignError> {
+        let statement = Statement::parse(self.dialect, modes, sql.as_bytes())
             .map_err(|error| unread(sql.as_bytes(), &error))?;
         let name = match &statement {
             Statement::Table { name, .. }
@@ -348,10 +365,17 @@ impl Understood {
         if found { Ok(folded) } else { Err(ForeignError::NoTable(table)) }
     }
 
-    /// The rows of a statement, if it holds some or says that some follow.
-    pub fn rows(&mut self, statement: &[u8]) -> Result<Option<Rows>, ForeignError> {
-        let whole = marks::without_marks(statement);
-        let wrong = |error| unread(&whole, &error);
+    /// Hands the rows of a statement over, one at a time, with their table; says of which table
+    /// rows follow as lines, if they do.
+    pub fn rows<E: From<ForeignError>>(
+        &mut self,
+        statement: &[u8],
+        modes: Modes,
+        visit: &mut dyn FnMut(&str, Row) -> Result<(), E>,
+    ) -> Result<Option<String>, E> {
+        let whole = marks::plain(self.dialect, modes, statement)
+            .map_err(|error| unread(statement, &error))?;
+        let wrong = |error| E::from(unread(&whole, &error));
         let mut reader = Reader::new(self.dialect, &whole);
         let Ok(first) = reader.word() else { return Ok(None) };
         match first.to_ascii_uppercase().as_str() {
@@ -369,7 +393,7 @@ impl Understood {
             }
             "COPY" => {
                 let head = postgres::copy_head(&whole, &self.schema).map_err(wrong)?;
-                Ok(Some(Rows::Lines(self.known(head.table)?)))
+                Ok(Some(self.known(head.table)?))
             }
             "INSERT" | "REPLACE" => {
                 let head = InsertHead::read(&mut reader).map_err(wrong)?;
@@ -380,20 +404,20 @@ impl Understood {
                     }
                     _ => head.table,
                 };
-                let found = rows::rows(&mut reader, self.dialect).map_err(wrong)?;
                 let table = self.known(table)?;
                 let layout = &self.layouts[&table];
                 let record = self.records.entry(table.clone()).or_default();
-                let kept = found.into_iter().map(|row| {
+                let charset = &self.charset;
+                rows::rows(&mut reader, self.dialect, &wrong, &mut |row| {
                     *record += 1;
-                    layout.row(row, &self.charset).map_err(|why| ForeignError::Value {
+                    let kept = layout.row(row, charset).map_err(|why| ForeignError::Value {
                         table: table.clone(),
                         record: *record,
                         why,
-                    })
-                });
-                let kept: Result<Vec<Row>, ForeignError> = kept.collect();
-                Ok(Some(Rows::Of(table.clone(), kept?)))
+                    })?;
+                    visit(&table, kept)
+                })?;
+                Ok(None)
             }
             _ => Ok(None),
         }

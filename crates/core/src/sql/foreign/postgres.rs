@@ -6,7 +6,7 @@ use super::rows::InsertHead;
 use super::{ForeignError, ForeignScript, Meaning, beginning, unread};
 use crate::rewrite::ColumnText;
 use crate::sql::Dialect::Postgres;
-use crate::sql::lexer::Token;
+use crate::sql::lexer::{Modes, Token};
 use crate::sql::statement::{Reader, Statement, StatementError};
 use crate::sql::{CopyHead, Kind, Qualified, quote_name};
 use std::ops::Range;
@@ -304,7 +304,7 @@ impl ForeignScript {
 
     /// Adds a statement in the schema in which its table lies.
     fn in_schema_of(&mut self, sql: &str, late: bool) -> Result<(), ForeignError> {
-        let statement = Statement::parse(Postgres, sql.as_bytes())
+        let statement = Statement::parse(Postgres, Modes::default(), sql.as_bytes())
             .map_err(|error| unread(sql.as_bytes(), &error))?;
         let foreign = matches!(statement, Statement::ForeignKey { .. });
         if let Some(key) = added_key(sql)

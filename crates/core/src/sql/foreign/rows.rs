@@ -1,5 +1,6 @@
 //! `INSERT` of scripts: with and without columns, and literals in all their notations.
 
+use crate::limits;
 use crate::record::{Row, Value};
 use crate::sql::Dialect;
 use crate::sql::lexer::Token;
@@ -47,24 +48,39 @@ fn unread(token: &Token<'_>) -> StatementError {
     }
 }
 
-/// The rows behind `VALUES`.
-pub(super) fn rows(reader: &mut Reader<'_>, dialect: Dialect) -> Result<Vec<Row>, StatementError> {
-    let mut rows = Vec::new();
+/// The rows behind `VALUES`, one at a time: scripts hold any number in one statement.
+pub(super) fn rows<E>(
+    reader: &mut Reader<'_>,
+    dialect: Dialect,
+    wrong: &dyn Fn(StatementError) -> E,
+    visit: &mut dyn FnMut(Row) -> Result<(), E>,
+) -> Result<(), E> {
     loop {
-        reader.sign(b'(')?;
-        let mut row = Vec::new();
-        loop {
-            row.push(value(reader, dialect)?);
-            if !reader.comma_or(b')')? {
-                break;
-            }
+        let (row, last) = one_row(reader, dialect).map_err(wrong)?;
+        visit(row)?;
+        if last {
+            return Ok(());
         }
-        rows.push(row);
-        match reader.next()? {
-            None => return Ok(rows),
-            Some(Token::Sign(b',')) => {}
-            Some(token) => return Err(unread(&token)),
+    }
+}
+
+/// A row, and whether it is the last one.
+fn one_row(reader: &mut Reader<'_>, dialect: Dialect) -> Result<(Row, bool), StatementError> {
+    reader.sign(b'(')?;
+    let mut row = Vec::new();
+    loop {
+        if row.len() == limits::COLUMNS {
+            return Err(StatementError::TooMuch("values in a record"));
         }
+        row.push(value(reader, dialect)?);
+        if !reader.comma_or(b')')? {
+            break;
+        }
+    }
+    match reader.next()? {
+        None => Ok((row, true)),
+        Some(Token::Sign(b',')) => Ok((row, false)),
+        Some(token) => Err(unread(&token)),
     }
 }
 
@@ -165,7 +181,12 @@ mod tests {
         let mut reader = Reader::new(dialect, sql.as_bytes());
         reader.some()?;
         let head = InsertHead::read(&mut reader)?;
-        Ok((head, rows(&mut reader, dialect)?))
+        let mut found = Vec::new();
+        rows(&mut reader, dialect, &|error| error, &mut |row| {
+            found.push(row);
+            Ok(())
+        })?;
+        Ok((head, found))
     }
 
     fn text(text: &str) -> Value {

@@ -8,14 +8,16 @@ fn both(dialect: Dialect, script: &str) -> Result<(Understood, Vec<(String, Row)
         script.split("\n;").filter(|part| !part.trim().is_empty()).collect();
     let mut first = ForeignScript::new(dialect, "utf8mb4");
     for statement in &statements {
-        first.take(statement.as_bytes())?;
+        first.take(statement.as_bytes(), Modes::default())?;
     }
     let mut understood = first.understood()?;
     let mut found = Vec::new();
     for statement in &statements {
-        if let Some(Rows::Of(table, rows)) = understood.rows(statement.as_bytes())? {
-            found.extend(rows.into_iter().map(|row| (table.clone(), row)));
-        }
+        let mut take = |table: &str, row: Row| -> Result<(), ForeignError> {
+            found.push((table.to_owned(), row));
+            Ok(())
+        };
+        understood.rows(statement.as_bytes(), Modes::default(), &mut take)?;
     }
     Ok((understood, found))
 }

@@ -1,235 +1,472 @@
 //! The statements of PostgreSQL that an archive may hold.
 
-use super::{Kind, Reader, Statement, StatementError};
+mod table;
+
+use super::reader::Reader;
+use super::shape::{Several, Shape};
+use super::{Kind, Statement, StatementError};
 use crate::sql::lexer::Token;
 use crate::sql::{CopyHead, Dialect, Qualified};
 
-/// What may be done to a table beside adding constraints.
-const SETTINGS: [&str; 7] = ["ENABLE", "DISABLE", "FORCE", "CLUSTER", "REPLICA", "ALTER", "NO"];
+/// What a comment can be about, beside constraints and what hangs on a table.
+const COMMENTED: [&[&str]; 10] = [
+    &["TABLE"],
+    &["COLUMN"],
+    &["VIEW"],
+    &["MATERIALIZED", "VIEW"],
+    &["SEQUENCE"],
+    &["TYPE"],
+    &["DOMAIN"],
+    &["INDEX"],
+    &["STATISTICS"],
+    &["COLLATION"],
+];
 
-fn shape(sql: &str) -> StatementError {
-    StatementError::Shape(sql.chars().take(60).collect())
+/// Settings that packing writes for the server's own client.
+const SETTINGS: [&str; 10] = [
+    "client_encoding",
+    "standard_conforming_strings",
+    "DateStyle",
+    "IntervalStyle",
+    "TimeZone",
+    "extra_float_digits",
+    "bytea_output",
+    "xmloption",
+    "check_function_bodies",
+    "row_security",
+];
+
+fn object(kind: Kind, name: String, sql: String) -> Statement {
+    Statement::Object { kind, name, table: None, sql }
 }
 
-pub(super) fn parse(reader: &mut Reader<'_>, sql: String) -> Result<Statement, StatementError> {
-    let object = |kind, name, sql| Statement::Object { kind, name, table: None, sql };
-    match reader.word()?.to_ascii_uppercase().as_str() {
-        "SET" => set(reader, sql),
-        "CREATE" => create(reader, sql),
-        "ALTER" => alter(reader, sql),
-        "COMMENT" => {
-            reader.expect("ON").map_err(|_| shape(&sql))?;
-            Ok(object(Kind::Property, "comment".into(), sql))
-        }
-        "REFRESH" => {
-            reader.expect("MATERIALIZED").map_err(|_| shape(&sql))?;
-            reader.expect("VIEW").map_err(|_| shape(&sql))?;
-            Ok(object(Kind::Refresh, qualified(reader)?, sql))
-        }
-        "SELECT" => called(reader, sql),
-        _ => Err(shape(&sql)),
+pub(super) fn parse(mut shape: Shape<'_>) -> Result<Statement, StatementError> {
+    if shape.word("SET")? {
+        return set(shape);
     }
+    if shape.word("CREATE")? {
+        return create(shape);
+    }
+    if shape.word("ALTER")? {
+        return alter(shape);
+    }
+    if shape.words(&["COMMENT", "ON"])? {
+        return comment(shape);
+    }
+    if shape.words(&["REFRESH", "MATERIALIZED", "VIEW"])? {
+        let name = qualified(&mut shape)?;
+        return Ok(object(Kind::Refresh, name, shape.finish()?));
+    }
+    if shape.words(&["SELECT", "pg_catalog"])? {
+        return called(shape);
+    }
+    Err(shape.refused())
 }
 
 /// The functions that an archive may call: `SELECT pg_catalog.setval('name', number, true)`
 /// and `SELECT pg_catalog.lo_create(number)`.
-fn called(reader: &mut Reader<'_>, sql: String) -> Result<Statement, StatementError> {
-    let within = [Token::Word("pg_catalog"), Token::Sign(b'.')];
-    for token in within {
-        if reader.some()? != token {
-            return Err(shape(&sql));
+fn called(mut shape: Shape<'_>) -> Result<Statement, StatementError> {
+    shape.sign(b'.')?;
+    if shape.word("lo_create")? {
+        shape.sign(b'(')?;
+        let number = match shape.peek()? {
+            Some(Token::Number(number)) => number.parse::<u32>().unwrap_or(0),
+            _ => 0,
+        };
+        if number == 0 {
+            return Err(shape.refused());
         }
+        shape.number()?;
+        shape.sign(b')')?;
+        return Ok(object(Kind::LargeObject, number.to_string(), shape.finish()?));
     }
-    let function = reader.some()?;
-    if reader.some()? != Token::Sign(b'(') {
-        return Err(shape(&sql));
+    shape.need(&["setval"])?;
+    shape.sign(b'(')?;
+    let name = String::from_utf8_lossy(&shape.text()?).into_owned();
+    shape.sign(b',')?;
+    shape.number()?;
+    shape.sign(b',')?;
+    if !shape.one_of(&["true", "false"])? {
+        return Err(shape.refused());
     }
-    let object = |kind, name, sql| Statement::Object { kind, name, table: None, sql };
-    if function == Token::Word("lo_create") {
-        let Token::Number(number) = reader.some()? else { return Err(shape(&sql)) };
-        let number = number.parse::<u32>().map_err(|_| shape(&sql))?;
-        if number == 0 || reader.comma_or(b')')? || reader.next()?.is_some() {
-            return Err(shape(&sql));
-        }
-        return Ok(object(Kind::LargeObject, number.to_string(), sql));
-    }
-    let Token::Text(name) = reader.some()? else { return Err(shape(&sql)) };
-    let name = String::from_utf8_lossy(&name).into_owned();
-    let rest = (reader.comma_or(b')')?, reader.some()?, reader.comma_or(b')')?);
-    let used = reader.some()?;
-    let fits =
-        matches!(rest, (true, Token::Number(_), true)) && (used.is("true") || used.is("false"));
-    let fits = fits && function == Token::Word("setval");
-    if !fits || reader.comma_or(b')')? || reader.next()?.is_some() {
-        return Err(shape(&sql));
-    }
-    Ok(object(Kind::Sequence, name, sql))
+    shape.sign(b')')?;
+    Ok(object(Kind::Sequence, name, shape.finish()?))
 }
 
-fn set(reader: &mut Reader<'_>, sql: String) -> Result<Statement, StatementError> {
-    if !reader.some()?.is("search_path") || reader.some()? != Token::Sign(b'=') {
-        return Ok(Statement::Session);
+/// The schema of what follows; other settings are for the engine's own client, and are not run.
+fn set(mut shape: Shape<'_>) -> Result<Statement, StatementError> {
+    if !shape.word("search_path")? {
+        if !shape.one_of(&SETTINGS)? {
+            return Err(shape.refused());
+        }
+        if !shape.word("TO")? {
+            shape.sign(b'=')?;
+        }
+        shape.value()?;
+        return shape.finish().map(|_| Statement::Session);
     }
-    let (name, _) = reader.name()?;
-    match reader.next()? {
-        None => Ok(Statement::Schema { name, sql }),
-        Some(_) => Err(shape(&sql)),
+    shape.sign(b'=')?;
+    // The path that finds nothing stands before what names its schemas itself.
+    if matches!(shape.peek()?, Some(Token::Text(text)) if text.is_empty()) {
+        shape.text()?;
+        return shape.finish().map(|_| Statement::Session);
     }
+    let name = shape.name()?;
+    Ok(Statement::Schema { name, sql: shape.finish()? })
 }
 
 /// A name, with its schema if that is written.
-pub(in crate::sql) fn qualified(reader: &mut Reader<'_>) -> Result<String, StatementError> {
+fn qualified(shape: &mut Shape<'_>) -> Result<String, StatementError> {
+    let first = shape.name()?;
+    if shape.sign_if(b'.')? {
+        return Ok(Qualified::new(&first, &shape.name()?).to_string());
+    }
+    Ok(Qualified::new("public", &first).to_string())
+}
+
+/// A name of up to three parts: a column with its table and its schema.
+fn parts(shape: &mut Shape<'_>) -> Result<Vec<String>, StatementError> {
+    let mut parts = vec![shape.name()?];
+    while parts.len() < 3 && shape.sign_if(b'.')? {
+        parts.push(shape.name()?);
+    }
+    Ok(parts)
+}
+
+fn create(mut shape: Shape<'_>) -> Result<Statement, StatementError> {
+    shape.words(&["OR", "REPLACE"])?;
+    let unlogged = shape.word("UNLOGGED")?;
+    if shape.word("TABLE")? {
+        let (name, at) = shape.name_at()?;
+        table::definition(&mut shape)?;
+        return Ok(Statement::Table { name, at, sql: shape.finish()? });
+    }
+    if shape.word("SEQUENCE")? {
+        let name = shape.name()?;
+        sequence(&mut shape)?;
+        return Ok(object(Kind::Sequence, name, shape.finish()?));
+    }
+    if unlogged {
+        return Err(shape.refused());
+    }
+    let unique = shape.word("UNIQUE")?;
+    if shape.word("INDEX")? {
+        return index(shape);
+    }
+    if unique {
+        return Err(shape.refused());
+    }
+    let materialized = shape.word("MATERIALIZED")?;
+    if materialized || shape.word("RECURSIVE")? {
+        shape.need(&["VIEW"])?;
+        return view(shape);
+    }
+    if shape.word("VIEW")? {
+        return view(shape);
+    }
+    let constraint = shape.word("CONSTRAINT")?;
+    if shape.word("TRIGGER")? {
+        return trigger(shape);
+    }
+    if constraint {
+        return Err(shape.refused());
+    }
+    if shape.word("POLICY")? {
+        return policy(shape);
+    }
+    if shape.word("RULE")? {
+        return rule(shape);
+    }
+    if shape.one_of(&["FUNCTION", "PROCEDURE"])? {
+        return routine(shape);
+    }
+    if shape.word("AGGREGATE")? {
+        let name = last_of(&mut shape)?;
+        shape.group()?;
+        shape.group()?;
+        return Ok(object(Kind::Routine, name, shape.finish()?));
+    }
+    if shape.one_of(&["TYPE", "DOMAIN"])? {
+        let name = shape.name()?;
+        type_definition(&mut shape)?;
+        return Ok(object(Kind::Type, name, shape.finish()?));
+    }
+    if shape.word("COLLATION")? {
+        let name = shape.name()?;
+        shape.group()?;
+        return Ok(object(Kind::Property, name, shape.finish()?));
+    }
+    if shape.word("STATISTICS")? {
+        let name = last_of(&mut shape)?;
+        if shape.peek()? == Some(Token::Sign(b'(')) {
+            shape.group()?;
+        }
+        shape.need(&["ON"])?;
+        loop {
+            shape.expression(&[&["FROM"]])?;
+            if !shape.sign_if(b',')? {
+                break;
+            }
+        }
+        shape.need(&["FROM"])?;
+        qualified(&mut shape)?;
+        return Ok(object(Kind::Property, name, shape.finish()?));
+    }
+    if shape.word("SCHEMA")? {
+        shape.words(&["IF", "NOT", "EXISTS"])?;
+        let name = shape.name()?;
+        return Ok(object(Kind::Schema, name, shape.finish()?));
+    }
+    if shape.word("EXTENSION")? {
+        shape.words(&["IF", "NOT", "EXISTS"])?;
+        let name = shape.name()?;
+        shape.word("WITH")?;
+        while shape.one_of(&["SCHEMA", "VERSION"])? {
+            shape.value()?;
+        }
+        return Ok(object(Kind::Extension, name, shape.finish()?));
+    }
+    Err(shape.refused())
+}
+
+/// A name whose schema, where it is written, is that of what lies around it.
+fn last_of(shape: &mut Shape<'_>) -> Result<String, StatementError> {
+    let parts = parts(shape)?;
+    parts.into_iter().next_back().ok_or(StatementError::Unreadable)
+}
+
+/// `ENUM (…)`, `RANGE (…)`, columns, or what a domain is made of.
+fn type_definition(shape: &mut Shape<'_>) -> Result<(), StatementError> {
+    shape.word("AS")?;
+    if shape.one_of(&["ENUM", "RANGE"])? {
+        return shape.group();
+    }
+    if shape.peek()? == Some(Token::Sign(b'(')) {
+        return shape.group();
+    }
+    table::type_and_attributes(shape)
+}
+
+fn sequence(shape: &mut Shape<'_>) -> Result<(), StatementError> {
+    while !shape.is_empty() {
+        table::sequence_option(shape)?;
+    }
+    Ok(())
+}
+
+fn index(mut shape: Shape<'_>) -> Result<Statement, StatementError> {
+    let name = shape.name()?;
+    shape.need(&["ON"])?;
+    shape.word("ONLY")?;
+    let table = qualified(&mut shape)?;
+    if shape.word("USING")? {
+        shape.name()?;
+    }
+    shape.group()?;
+    if shape.word("INCLUDE")? {
+        shape.group()?;
+    }
+    if shape.word("NULLS")? {
+        shape.word("NOT")?;
+        shape.need(&["DISTINCT"])?;
+    }
+    if shape.word("WITH")? {
+        shape.group()?;
+    }
+    if shape.word("WHERE")? {
+        shape.expression(&[])?;
+    }
+    Ok(Statement::Index { name, table, sql: shape.finish()? })
+}
+
+fn view(mut shape: Shape<'_>) -> Result<Statement, StatementError> {
+    let name = shape.name()?;
+    if shape.peek()? == Some(Token::Sign(b'(')) {
+        shape.names()?;
+    }
+    if shape.word("USING")? {
+        shape.name()?;
+    }
+    if shape.word("WITH")? {
+        shape.group()?;
+    }
+    shape.need(&["AS"])?;
+    shape.body(Several::None)?;
+    Ok(Statement::View { name, sql: shape.finish()? })
+}
+
+fn trigger(mut shape: Shape<'_>) -> Result<Statement, StatementError> {
+    let name = shape.name()?;
+    let _ = shape.one_of(&["BEFORE", "AFTER"])? || shape.words(&["INSTEAD", "OF"])?;
+    loop {
+        if shape.one_of(&["INSERT", "DELETE", "TRUNCATE"])? {
+        } else if shape.word("UPDATE")? {
+            if shape.word("OF")? {
+                shape.name()?;
+                while shape.sign_if(b',')? {
+                    shape.name()?;
+                }
+            }
+        } else {
+            return Err(shape.refused());
+        }
+        if !shape.word("OR")? {
+            break;
+        }
+    }
+    shape.need(&["ON"])?;
+    let table = qualified(&mut shape)?;
+    shape.body(Several::None)?;
+    Ok(Statement::Trigger { name, table, sql: shape.finish()? })
+}
+
+fn policy(mut shape: Shape<'_>) -> Result<Statement, StatementError> {
+    let name = shape.name()?;
+    shape.need(&["ON"])?;
+    let table = Some(qualified(&mut shape)?);
+    shape.body(Several::None)?;
+    Ok(Statement::Object { kind: Kind::Rule, name, table, sql: shape.finish()? })
+}
+
+/// A rule: what it does stands in parentheses where it is more than one statement.
+fn rule(mut shape: Shape<'_>) -> Result<Statement, StatementError> {
+    let name = shape.name()?;
+    shape.need(&["AS", "ON"])?;
+    if !shape.one_of(&["SELECT", "INSERT", "UPDATE", "DELETE"])? {
+        return Err(shape.refused());
+    }
+    shape.need(&["TO"])?;
+    let table = Some(qualified(&mut shape)?);
+    shape.body(Several::InParentheses)?;
+    Ok(Statement::Object { kind: Kind::Rule, name, table, sql: shape.finish()? })
+}
+
+/// A function or a procedure in a language whose bodies the server runs itself.
+fn routine(mut shape: Shape<'_>) -> Result<Statement, StatementError> {
+    let name = last_of(&mut shape)?;
+    shape.group()?;
+    // RETURNS type, TABLE (…), SETOF …, and what says how it is called.
+    let mut languages = 0;
+    loop {
+        match shape.peek()? {
+            None => break,
+            Some(token) if token.is("LANGUAGE") => {
+                shape.take()?;
+                language(&mut shape)?;
+                languages += 1;
+            }
+            // A body of statements that the server has parsed is the last thing.
+            Some(token) if token.is("BEGIN") => {
+                shape.body(Several::UpToEnd)?;
+                break;
+            }
+            Some(Token::Sign(b'(')) => shape.group()?,
+            Some(Token::Sign(b';')) => return Err(shape.refused()),
+            Some(_) => drop(shape.take()?),
+        }
+    }
+    if languages != 1 {
+        return Err(shape.refused());
+    }
+    Ok(object(Kind::Routine, name, shape.finish()?))
+}
+
+/// Functions that are loaded from a file of the server's host are refused.
+fn language(shape: &mut Shape<'_>) -> Result<(), StatementError> {
+    let language = match shape.peek()? {
+        Some(Token::Word(word)) => word.to_ascii_lowercase(),
+        Some(Token::Name(name)) => name.to_ascii_lowercase(),
+        Some(Token::Text(text)) => String::from_utf8_lossy(&text).to_ascii_lowercase(),
+        _ => return Err(shape.refused()),
+    };
+    if matches!(language.as_str(), "c" | "internal") {
+        return Err(StatementError::Outside(format!("LANGUAGE {language}")));
+    }
+    shape.value()
+}
+
+fn alter(mut shape: Shape<'_>) -> Result<Statement, StatementError> {
+    if shape.word("SEQUENCE")? {
+        let sequence = qualified(&mut shape)?;
+        shape.need(&["OWNED", "BY"])?;
+        let owner = match &parts(&mut shape)?[..] {
+            [table, _] => Qualified::new("public", table).to_string(),
+            [schema, table, _] => Qualified::new(schema, table).to_string(),
+            _ => return Err(shape.refused()),
+        };
+        let (name, table) = (Qualified::parse(&sequence).name, Some(owner));
+        return Ok(Statement::Object { kind: Kind::Sequence, name, table, sql: shape.finish()? });
+    }
+    let index = shape.word("INDEX")?;
+    if !index {
+        shape.need(&["TABLE"])?;
+    }
+    shape.word("ONLY")?;
+    let table = qualified(&mut shape)?;
+    if shape.words(&["ADD", "CONSTRAINT"])? && !index {
+        let name = shape.name()?;
+        let foreign = shape.peek()?.is_some_and(|token| token.is("FOREIGN"));
+        table::constraint(&mut shape)?;
+        let sql = shape.finish()?;
+        return Ok(match foreign {
+            true => Statement::ForeignKey { table, name, sql },
+            false => {
+                let table = Some(table);
+                Statement::Object { kind: Kind::Constraint, name, table, sql }
+            }
+        });
+    }
+    let attached = shape.words(&["ATTACH", "PARTITION"])?;
+    match (attached, index) {
+        (true, true) => drop(qualified(&mut shape)?),
+        (true, false) => table::bounds(&mut shape)?,
+        (false, _) => table::setting(&mut shape, index)?,
+    }
+    let (kind, name) =
+        if attached { (Kind::Partition, "partition") } else { (Kind::Property, "setting") };
+    let (name, table) = (name.to_owned(), Some(table));
+    Ok(Statement::Object { kind, name, table, sql: shape.finish()? })
+}
+
+/// `COMMENT ON … IS 'text'`, about what belongs to the site.
+fn comment(mut shape: Shape<'_>) -> Result<Statement, StatementError> {
+    let mut found = false;
+    for words in COMMENTED {
+        if !found && shape.words(words)? {
+            parts(&mut shape)?;
+            found = true;
+        }
+    }
+    if !found && shape.one_of(&["FUNCTION", "PROCEDURE", "AGGREGATE"])? {
+        parts(&mut shape)?;
+        shape.group()?;
+        found = true;
+    }
+    if !found && shape.one_of(&["CONSTRAINT", "TRIGGER", "POLICY", "RULE"])? {
+        shape.name()?;
+        shape.need(&["ON"])?;
+        shape.word("DOMAIN")?;
+        parts(&mut shape)?;
+        found = true;
+    }
+    if !found {
+        return Err(shape.refused());
+    }
+    shape.need(&["IS"])?;
+    if !shape.word("NULL")? {
+        shape.text()?;
+    }
+    Ok(object(Kind::Property, "comment".into(), shape.finish()?))
+}
+
+/// A name, with its schema if that is written, where nothing is made anew.
+pub(in crate::sql) fn qualified_name(reader: &mut Reader<'_>) -> Result<String, StatementError> {
     let (first, _) = reader.name()?;
     if reader.next_is_dot() {
         reader.sign(b'.')?;
         return Ok(Qualified::new(&first, &reader.name()?.0).to_string());
     }
     Ok(Qualified::new("public", &first).to_string())
-}
-
-/// The table behind the word `ON`.
-fn on_table(reader: &mut Reader<'_>) -> Result<String, StatementError> {
-    while !reader.some()?.is("ON") {}
-    loop {
-        // ONLY stands between: the index of a partitioned table itself.
-        let mut after = reader.copied();
-        if after.some()?.is("ONLY") {
-            reader.some()?;
-            continue;
-        }
-        return qualified(reader);
-    }
-}
-
-fn create(reader: &mut Reader<'_>, sql: String) -> Result<Statement, StatementError> {
-    loop {
-        let token = reader.some()?;
-        let Token::Word(word) = token else { return Err(shape(&sql)) };
-        let kind = match word.to_ascii_uppercase().as_str() {
-            "OR" | "REPLACE" | "UNLOGGED" | "UNIQUE" | "MATERIALIZED" | "CONSTRAINT" => continue,
-            "RECURSIVE" => continue,
-            "TABLE" => {
-                let (name, at) = reader.name()?;
-                return Ok(Statement::Table { name, at, sql });
-            }
-            "INDEX" => {
-                let (name, _) = reader.name()?;
-                let table = on_table(reader)?;
-                return Ok(Statement::Index { name, table, sql });
-            }
-            "VIEW" => {
-                let (name, _) = reader.name()?;
-                return Ok(Statement::View { name, sql });
-            }
-            "TRIGGER" => {
-                let (name, _) = reader.name()?;
-                let table = on_table(reader)?;
-                return Ok(Statement::Trigger { name, table, sql });
-            }
-            "POLICY" => {
-                let (name, _) = reader.name()?;
-                let table = Some(on_table(reader)?);
-                return Ok(Statement::Object { kind: Kind::Rule, name, table, sql });
-            }
-            "RULE" => {
-                let (name, _) = reader.name()?;
-                while !reader.some()?.is("TO") {}
-                let table = Some(qualified(reader)?);
-                return Ok(Statement::Object { kind: Kind::Rule, name, table, sql });
-            }
-            "FUNCTION" | "PROCEDURE" | "AGGREGATE" => Kind::Routine,
-            "TYPE" | "DOMAIN" => Kind::Type,
-            "SEQUENCE" => Kind::Sequence,
-            "STATISTICS" | "COLLATION" => Kind::Property,
-            "SCHEMA" => Kind::Schema,
-            "EXTENSION" => Kind::Extension,
-            _ => return Err(shape(&sql)),
-        };
-        let mut name = reader.name()?.0;
-        if name.eq_ignore_ascii_case("IF") {
-            // IF NOT EXISTS
-            reader.expect("NOT")?;
-            reader.expect("EXISTS")?;
-            name = reader.name()?.0;
-        }
-        if kind == Kind::Routine {
-            refuse_outside(reader)?;
-        }
-        return Ok(Statement::Object { kind, name, table: None, sql });
-    }
-}
-
-/// Functions that are loaded from a file of the server's host.
-fn refuse_outside(reader: &mut Reader<'_>) -> Result<(), StatementError> {
-    while let Some(token) = reader.next()? {
-        if token.is("LANGUAGE") {
-            let language = reader.some()?;
-            let language = match &language {
-                Token::Word(word) => word.to_ascii_lowercase(),
-                Token::Name(name) => name.to_ascii_lowercase(),
-                Token::Text(text) => String::from_utf8_lossy(text).to_ascii_lowercase(),
-                _ => String::new(),
-            };
-            if matches!(language.as_str(), "c" | "internal") {
-                return Err(StatementError::Outside(format!("LANGUAGE {language}")));
-            }
-        }
-    }
-    Ok(())
-}
-
-fn alter(reader: &mut Reader<'_>, sql: String) -> Result<Statement, StatementError> {
-    let what = reader.word()?.to_ascii_uppercase();
-    if !["TABLE", "INDEX", "SEQUENCE"].contains(&what.as_str()) {
-        return Err(shape(&sql));
-    }
-    let mut after = reader.copied();
-    if after.some()?.is("ONLY") {
-        reader.some()?;
-    }
-    let table = qualified(reader)?;
-    let action = reader.word()?.to_ascii_uppercase();
-    let object = |kind, name: &str, sql| Statement::Object {
-        kind,
-        name: name.to_owned(),
-        table: Some(table.clone()),
-        sql,
-    };
-    match (what.as_str(), action.as_str()) {
-        ("TABLE", "ADD") => {
-            reader.expect("CONSTRAINT").map_err(|_| shape(&sql))?;
-            let (name, _) = reader.name()?;
-            if reader.some()?.is("FOREIGN") {
-                return Ok(Statement::ForeignKey { table, name, sql });
-            }
-            Ok(object(Kind::Constraint, &name, sql))
-        }
-        ("TABLE" | "INDEX", "ATTACH") => Ok(object(Kind::Partition, "partition", sql)),
-        ("SEQUENCE", "OWNED") => {
-            reader.expect("BY")?;
-            let owner = column_owner(reader)?;
-            let (name, table) = (Qualified::parse(&table).name, Some(owner));
-            Ok(Statement::Object { kind: Kind::Sequence, name, table, sql })
-        }
-        ("TABLE" | "INDEX", action) if SETTINGS.contains(&action) => {
-            Ok(object(Kind::Property, "setting", sql))
-        }
-        _ => Err(shape(&sql)),
-    }
-}
-
-/// The table of `table.column` or `schema.table.column`.
-fn column_owner(reader: &mut Reader<'_>) -> Result<String, StatementError> {
-    let mut parts = vec![reader.name()?.0];
-    while reader.next_is_dot() {
-        reader.sign(b'.')?;
-        parts.push(reader.name()?.0);
-    }
-    match &parts[..] {
-        [table, _] => Ok(Qualified::new("public", table).to_string()),
-        [schema, table, _] => Ok(Qualified::new(schema, table).to_string()),
-        _ => Err(StatementError::Unreadable),
-    }
 }
 
 impl CopyHead {
@@ -243,7 +480,7 @@ impl CopyHead {
         if first != "COPY" {
             return Err(StatementError::Shape(first));
         }
-        let table = qualified(&mut reader)?;
+        let table = qualified_name(&mut reader)?;
         let columns = reader.names_if_any()?;
         reader.expect("FROM")?;
         reader.expect("stdin")?;
@@ -257,9 +494,10 @@ impl CopyHead {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::sql::Modes;
 
     fn parsed(sql: &str) -> Result<Statement, StatementError> {
-        Statement::parse(Dialect::Postgres, sql.as_bytes())
+        Statement::parse(Dialect::Postgres, Modes::default(), sql.as_bytes())
     }
 
     #[test]

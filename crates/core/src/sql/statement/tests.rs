@@ -1,4 +1,5 @@
 use super::*;
+use crate::record::{Row, Value};
 use crate::sql::{ScriptReader, quote_name, write_insert_head, write_row};
 use proptest::prelude::*;
 
@@ -27,7 +28,8 @@ fn a_delimiter_line_changes_what_ends_a_statement() {
         FOR EACH ROW BEGIN SET NEW.x = 'it\\'s; ;;'; END;;\nDELIMITER ;\nCREATE VIEW `v` AS SELECT 1;";
     let found = statements(Dialect::Mariadb, script);
     assert_eq!(found.len(), 3, "{found:#?}");
-    let trigger = Statement::parse(Dialect::Mariadb, found[1].as_bytes()).unwrap();
+    let trigger =
+        Statement::parse(Dialect::Mariadb, Modes::default(), found[1].as_bytes()).unwrap();
     assert!(
         matches!(trigger, Statement::Trigger { name, table, .. } if name == "t" && table == "a")
     );
@@ -70,7 +72,7 @@ fn a_script_that_breaks_off_is_an_error() {
 fn names_are_found_where_they_stand() {
     let sql = "CREATE TABLE `we``ird` (`a` int, KEY `k` (`a`)) ENGINE=InnoDB";
     let Statement::Table { name, at, sql } =
-        Statement::parse(Dialect::Mariadb, sql.as_bytes()).unwrap()
+        Statement::parse(Dialect::Mariadb, Modes::default(), sql.as_bytes()).unwrap()
     else {
         panic!("not a table");
     };
@@ -90,12 +92,12 @@ fn what_packing_never_writes_is_refused() {
         "CREATE FUNCTION f RETURNS INT SONAME 'x.so'",
         "INSERT INTO a SELECT * FROM b",
     ] {
-        let refused = Statement::parse(Dialect::Mariadb, sql.as_bytes());
+        let refused = Statement::parse(Dialect::Mariadb, Modes::default(), sql.as_bytes());
         assert!(refused.is_err(), "{sql}");
     }
     let outside = "CREATE TABLE a (b int) DATA DIRECTORY='/tmp'";
-    let refused = Statement::parse(Dialect::Mariadb, outside.as_bytes());
-    assert_eq!(refused, Err(StatementError::Outside("DIRECTORY".into())));
+    let refused = Statement::parse(Dialect::Mariadb, Modes::default(), outside.as_bytes());
+    assert!(refused.unwrap_err().to_string().ends_with("(at DATA)"));
     let call =
         Insert::parse(Dialect::Mariadb, b"INSERT INTO a (b) VALUES (load_file('/etc/passwd'))");
     assert_eq!(call, Err(StatementError::Unreadable));
@@ -185,4 +187,12 @@ proptest! {
 fn names_are_quoted_so_that_they_come_back() {
     assert_eq!(quote_name(Dialect::Sqlite, "a\"b"), "\"a\"\"b\"");
     assert_eq!(quote_name(Dialect::Mariadb, "a`b"), "`a``b`");
+}
+
+#[test]
+fn settings_for_the_servers_own_client_are_passed() {
+    for sql in crate::sql::MARIADB_ROW_SETTINGS.split_inclusive(";\n") {
+        let sql = sql.trim_end().trim_end_matches(';');
+        assert_eq!(Insert::parse(Dialect::Mariadb, sql.as_bytes()), Ok(None), "{sql}");
+    }
 }

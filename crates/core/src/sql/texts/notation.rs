@@ -35,17 +35,6 @@ pub struct TextOutcome {
 }
 
 impl Notation {
-    pub(super) fn quote(self) -> u8 {
-        match self {
-            Notation::Quoted { quote, .. } => quote,
-            _ => b'\'',
-        }
-    }
-
-    pub(super) fn has_backslashes(self) -> bool {
-        matches!(self, Notation::Quoted { backslash: true, .. })
-    }
-
     /// What stands before the text itself, and what behind it (bytes).
     fn frame(self) -> (usize, usize) {
         match self {

@@ -1,0 +1,183 @@
+//! One statement at a time: a gate between the driver and the server.
+//!
+//! The driver always offers to send several statements at once, and the server then runs
+//! whatever follows a semicolon. Statements of archives and scripts must never reach a server
+//! that would: the gate passes everything on as it is, but the server's greeting, in which it
+//! clears the bit for several statements. The driver offers only what the greeting holds, so
+//! the server itself refuses a second statement (`CLIENT_MULTI_STATEMENTS`, MySQL client/server
+//! protocol, "Capabilities Flags").
+
+use std::io::{self, Read, Write};
+use std::net::{Shutdown, TcpListener, TcpStream};
+use std::os::unix::net::{UnixListener, UnixStream};
+use std::path::PathBuf;
+use std::thread;
+use std::time::Duration;
+
+/// Where the server is.
+pub(super) enum Server {
+    Tcp(String, u16),
+    Socket(PathBuf),
+}
+
+/// Where the driver finds the gate; a server behind a socket has one behind a socket, since
+/// drivers and servers trust sockets with more.
+pub(super) enum Gate {
+    Tcp(u16),
+    Socket(PathBuf, #[allow(dead_code, reason = "keeps the folder")] tempfile::TempDir),
+}
+
+/// Seconds in which the driver must come, and in which the server must greet.
+const WAIT: Duration = Duration::from_secs(30);
+
+/// A greeting is short; what is longer is none.
+const GREETING: usize = 4096;
+
+impl Gate {
+    /// Opens a gate for one connection.
+    pub fn open(server: Server) -> io::Result<Self> {
+        match &server {
+            Server::Tcp(..) => {
+                let listener = TcpListener::bind(("127.0.0.1", 0))?;
+                let port = listener.local_addr()?.port();
+                thread::spawn(move || {
+                    if let Ok((driver, _)) = listener.accept() {
+                        drop(listener);
+                        let _ = driver.set_nodelay(true);
+                        let twin = driver.try_clone();
+                        run(server, driver, twin);
+                    }
+                });
+                Ok(Self::Tcp(port))
+            }
+            Server::Socket(_) => {
+                let folder = tempfile::Builder::new().prefix("fernweh-").tempdir()?;
+                let path = folder.path().join("s");
+                let listener = UnixListener::bind(&path)?;
+                thread::spawn(move || {
+                    if let Ok((driver, _)) = listener.accept() {
+                        drop(listener);
+                        let twin = driver.try_clone();
+                        run(server, driver, twin);
+                    }
+                });
+                Ok(Self::Socket(path, folder))
+            }
+        }
+    }
+}
+
+/// Half of a connection that can be ended for both directions.
+trait End: Read + Write + Send + 'static {
+    fn end(&self);
+}
+
+impl End for TcpStream {
+    fn end(&self) {
+        let _ = self.shutdown(Shutdown::Both);
+    }
+}
+
+impl End for UnixStream {
+    fn end(&self) {
+        let _ = self.shutdown(Shutdown::Both);
+    }
+}
+
+fn run<D: End>(server: Server, driver: D, twin: io::Result<D>) {
+    let Ok(twin) = twin else { return };
+    match server {
+        Server::Tcp(host, port) => {
+            let Ok(stream) = TcpStream::connect((host.as_str(), port)) else { return };
+            let _ = stream.set_nodelay(true);
+            let _ = stream.set_read_timeout(Some(WAIT));
+            let other = stream.try_clone();
+            pass(stream, other, driver, twin, |stream| {
+                let _ = stream.set_read_timeout(None);
+            });
+        }
+        Server::Socket(path) => {
+            let Ok(stream) = UnixStream::connect(path) else { return };
+            let _ = stream.set_read_timeout(Some(WAIT));
+            let other = stream.try_clone();
+            pass(stream, other, driver, twin, |stream| {
+                let _ = stream.set_read_timeout(None);
+            });
+        }
+    }
+}
+
+/// Hands the greeting on, and then everything both ways until either side ends.
+fn pass<S: End, D: End>(
+    mut server: S,
+    other: io::Result<S>,
+    mut driver: D,
+    mut twin: D,
+    greeted: impl Fn(&S),
+) {
+    let Ok(mut other) = other else { return };
+    let greeting = greeting(&mut server).and_then(|greeting| driver.write_all(&greeting));
+    greeted(&server);
+    if greeting.is_err() {
+        driver.end();
+        return server.end();
+    }
+    let back = thread::spawn(move || {
+        let _ = io::copy(&mut twin, &mut other);
+        other.end();
+        twin.end();
+    });
+    let _ = io::copy(&mut server, &mut driver);
+    server.end();
+    driver.end();
+    let _ = back.join();
+}
+
+/// The server's first packet, in which it offers nothing that takes several statements.
+fn greeting(server: &mut impl Read) -> io::Result<Vec<u8>> {
+    let mut packet = vec![0; 4];
+    server.read_exact(&mut packet)?;
+    let length =
+        usize::from(packet[0]) | usize::from(packet[1]) << 8 | usize::from(packet[2]) << 16;
+    if length > GREETING {
+        return Err(io::ErrorKind::InvalidData.into());
+    }
+    packet.resize(4 + length, 0);
+    server.read_exact(&mut packet[4..])?;
+    clear_multiple(&mut packet[4..]);
+    Ok(packet)
+}
+
+/// Clears the bit in a greeting of protocol 10; an error of the server stays as it is.
+fn clear_multiple(greeting: &mut [u8]) {
+    if greeting.first() != Some(&10) {
+        return;
+    }
+    let Some(end) = greeting.iter().position(|byte| *byte == 0) else { return };
+    // Behind the version: connection 4, scramble 8, filler 1, capabilities 2, character set 1,
+    // status 2, capabilities 2. The bit is the lowest of the upper half.
+    let place = end + 1 + 4 + 8 + 1 + 2 + 1 + 2;
+    if let Some(byte) = greeting.get_mut(place) {
+        *byte &= !1;
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn only_the_bit_for_several_statements_is_cleared() {
+        let mut greeting =
+            b"\x0a5.5.5-10.11.6\0AAAABBBBBBBB\0\xfe\xf7\x2d\x02\x00\xff\x81\x15".to_vec();
+        let before = greeting.clone();
+        clear_multiple(&mut greeting);
+        let changed: Vec<usize> =
+            (0..greeting.len()).filter(|n| greeting[*n] != before[*n]).collect();
+        assert_eq!(changed.len(), 1);
+        assert_eq!((before[changed[0]], greeting[changed[0]]), (0xff, 0xfe));
+        let mut error = b"\xff\x10\x04Too many connections".to_vec();
+        clear_multiple(&mut error);
+        assert_eq!(error, b"\xff\x10\x04Too many connections");
+    }
+}

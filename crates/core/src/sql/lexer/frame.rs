@@ -1,0 +1,135 @@
+//! Where a statement ends: what the lexer remembers of the statement at hand.
+
+use super::super::Dialect;
+use super::Lexeme;
+
+/// The statement at hand, as far as it decides about its end.
+#[derive(Clone, Debug, Default)]
+pub(super) struct Frame {
+    /// Its first words, in capitals.
+    words: Vec<String>,
+    /// Whether a token has come.
+    begun: bool,
+    /// Whether the last token was a name, behind which a dot is no decimal point.
+    name: bool,
+    /// Open parentheses (PostgreSQL: a rule holds statements in them).
+    parentheses: u32,
+    /// How many `BEGIN` and `CASE` of a routine's body wait for their `END` (PostgreSQL).
+    blocks: u32,
+    /// Whether the body of a trigger is open (SQLite), and how much of `; END` has come.
+    trigger: bool,
+    ending: u8,
+    /// Whether the last two words are those that announce rows (PostgreSQL).
+    from_stdin: u8,
+    /// Whether the statement that has ended is a `COPY` from the script itself.
+    copied: bool,
+}
+
+/// Words that are remembered.
+const WORDS: usize = 4;
+
+impl Frame {
+    pub fn is_empty(&self) -> bool {
+        !self.begun
+    }
+
+    pub fn behind_name(&self) -> bool {
+        self.name
+    }
+
+    pub fn copied(&self) -> bool {
+        self.copied
+    }
+
+    pub fn end(&mut self) {
+        let copied = self.words.first().is_some_and(|word| word == "COPY") && self.from_stdin == 2;
+        *self = Self { copied, ..Self::default() };
+    }
+
+    /// Whether the statement can set a mode of the session.
+    pub fn may_set(&self) -> bool {
+        self.words.first().is_some_and(|word| matches!(word.as_str(), "SET" | "SELECT"))
+    }
+
+    /// Notes a token that is neither space nor comment.
+    pub fn note(&mut self, dialect: Dialect, lexeme: Lexeme, text: &[u8]) {
+        self.begun = true;
+        self.copied = false;
+        self.name = matches!(lexeme, Lexeme::Word | Lexeme::Name);
+        let words = self.words.len();
+        if lexeme == Lexeme::Word && words < WORDS {
+            let text = &text[..text.len().min(24)];
+            self.words.push(String::from_utf8_lossy(text).to_ascii_uppercase());
+        }
+        match dialect {
+            Dialect::Sqlite => self.note_sqlite(lexeme, text),
+            Dialect::Postgres => self.note_postgres(lexeme, text),
+            Dialect::Mariadb => {}
+        }
+    }
+
+    /// As `sqlite3_complete` counts: a trigger ends with `; END ;`.
+    fn note_sqlite(&mut self, lexeme: Lexeme, text: &[u8]) {
+        if !self.trigger {
+            let words = match self.words.first().map(String::as_str) {
+                Some("EXPLAIN") => &self.words[1..],
+                _ => &self.words[..],
+            };
+            let words: Vec<&str> = words.iter().map(String::as_str).collect();
+            self.trigger = matches!(
+                words[..],
+                ["CREATE", "TRIGGER", ..] | ["CREATE", "TEMP" | "TEMPORARY", "TRIGGER", ..]
+            );
+        }
+        self.ending = match (lexeme, self.ending) {
+            (Lexeme::Sign(b';'), _) => 1,
+            (Lexeme::Word, 1) if text.eq_ignore_ascii_case(b"END") => 2,
+            _ => 0,
+        };
+    }
+
+    /// As PostgreSQL's client counts.
+    fn note_postgres(&mut self, lexeme: Lexeme, text: &[u8]) {
+        match lexeme {
+            Lexeme::Sign(b'(') => self.parentheses += 1,
+            Lexeme::Sign(b')') => self.parentheses = self.parentheses.saturating_sub(1),
+            _ => {}
+        }
+        if lexeme != Lexeme::Word {
+            return;
+        }
+        let is = |word: &str| text.eq_ignore_ascii_case(word.as_bytes());
+        self.from_stdin = match self.from_stdin {
+            _ if is("FROM") => 1,
+            1 if is("STDIN") => 2,
+            2 => 2,
+            _ => 0,
+        };
+        if self.parentheses == 0 && self.is_routine() {
+            match () {
+                () if is("BEGIN") => self.blocks += 1,
+                () if is("CASE") && self.blocks > 0 => self.blocks += 1,
+                () if is("END") => self.blocks = self.blocks.saturating_sub(1),
+                () => {}
+            }
+        }
+    }
+
+    fn is_routine(&self) -> bool {
+        let words: Vec<&str> = self.words.iter().map(String::as_str).collect();
+        matches!(
+            words[..],
+            ["CREATE", "FUNCTION" | "PROCEDURE", ..]
+                | ["CREATE", "OR", "REPLACE", "FUNCTION" | "PROCEDURE", ..]
+        )
+    }
+
+    /// Whether a delimiter ends the statement here.
+    pub fn may_end(&self, dialect: Dialect) -> bool {
+        match dialect {
+            Dialect::Sqlite => !self.trigger || self.ending == 2,
+            Dialect::Postgres => self.parentheses == 0 && self.blocks == 0,
+            Dialect::Mariadb => true,
+        }
+    }
+}
