@@ -6,7 +6,7 @@ use crate::config::Config;
 use crate::progress::Terminal;
 use crate::render::Style;
 use fernweh_flow::journal::Records;
-use fernweh_ports::Result;
+use fernweh_ports::{Result, is_unsafe};
 use std::io::{IsTerminal, Write};
 
 /// The surroundings of one command.
@@ -16,6 +16,22 @@ pub struct Context {
     pub watch: Terminal,
     /// How results are written.
     pub style: Style,
+}
+
+/// A JSON document in which what would do something to a terminal is escaped. Such characters
+/// stand in texts only, where they may be written so.
+pub fn safe_json(document: &str) -> String {
+    let mut out = String::with_capacity(document.len());
+    for ch in document.chars() {
+        match ch != '\n' && is_unsafe(ch) {
+            true => {
+                let units = ch.encode_utf16(&mut [0; 2]).to_vec();
+                units.iter().for_each(|unit| out.push_str(&format!("\\u{unit:04x}")));
+            }
+            false => out.push(ch),
+        }
+    }
+    out
 }
 
 impl Context {
@@ -62,7 +78,7 @@ impl Context {
         let mut out = std::io::stdout().lock();
         let _ = if self.json() {
             let document = serde_json::to_string_pretty(report).unwrap_or_default();
-            writeln!(out, "{document}")
+            writeln!(out, "{}", safe_json(&document))
         } else {
             out.write_all(text.as_bytes())
         };

@@ -1,8 +1,8 @@
 //! The one place where errors become headings, hints and exit codes.
 
-use crate::context::Context;
+use crate::context::{Context, safe_json};
 use crate::render::wrapped;
-use fernweh_ports::{Kind, Trouble};
+use fernweh_ports::{Kind, Trouble, shown};
 
 /// Shows an error; gives its exit code.
 pub fn show(context: &Context, trouble: &Trouble) -> u8 {
@@ -24,13 +24,13 @@ pub fn show(context: &Context, trouble: &Trouble) -> u8 {
             "try": trouble.hint,
             "changed": ending,
         }});
-        println!("{document:#}");
+        println!("{}", safe_json(&format!("{document:#}")));
     }
-    eprintln!("fernweh: {}", trouble.what);
+    eprintln!("fernweh: {}", shown(&trouble.what));
     let line = |label: &str, text: &Option<String>| {
         if let Some(text) = text {
             let mut label = label;
-            for line in text.lines().flat_map(|line| wrapped(line, context.style.width - 11)) {
+            for line in wrapped(&shown(text), context.style.width - 11) {
                 eprintln!("  {label:<9}{line}");
                 label = "";
             }
@@ -40,6 +40,7 @@ pub fn show(context: &Context, trouble: &Trouble) -> u8 {
     line("where", &trouble.place);
     line("because", &trouble.because);
     line("try", &trouble.hint);
-    eprintln!("{ending}");
+    // It may be two lines of our own.
+    ending.lines().for_each(|line| eprintln!("{}", shown(line)));
     code
 }

@@ -5,7 +5,7 @@ use fernweh_connect::ftp::{FtpAddress, FtpTree};
 use fernweh_connect::remote::Tree;
 use fernweh_connect::sftp::SftpTree;
 use fernweh_connect::ssh::{Asks, Session, SshAddress};
-use fernweh_ports::{Result, Trouble};
+use fernweh_ports::{Result, Trouble, shown};
 use std::cell::RefCell;
 use std::collections::BTreeMap;
 use std::io::{BufRead, IsTerminal, Write};
@@ -289,7 +289,7 @@ impl Asks for Person {
             return None;
         }
         let _alone = one_at_a_time();
-        let _ = write!(std::io::stderr(), "{prompt}: ");
+        let _ = write!(std::io::stderr(), "{}: ", shown(prompt));
         let answer = terminal.read_secure_line().ok()?;
         answered().insert(prompt.to_owned(), answer.clone());
         Some(answer)
@@ -300,7 +300,10 @@ impl Asks for Person {
             return None;
         }
         let _alone = one_at_a_time();
-        let _ = write!(std::io::stderr(), "{question} [yes/no] ");
+        // A break before it parts it from what stands above.
+        let text = shown(question.trim_start_matches('\n')).into_owned();
+        let gap = if question.starts_with('\n') { "\n" } else { "" };
+        let _ = write!(std::io::stderr(), "{gap}{text} [yes/no] ");
         let mut answer = String::new();
         std::io::stdin().lock().read_line(&mut answer).ok()?;
         Some(matches!(answer.trim(), "yes" | "y"))

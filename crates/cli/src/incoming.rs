@@ -117,7 +117,7 @@ fn read_script(
             .hint(format!("set database in [site.{}]", site.name))),
         Some(DatabasePlace::Sqlite(_) | DatabasePlace::SqliteThere(_)) => {
             let filled = room.0.join("script.db");
-            let mut script = SqliteScript::create(&filled, context.watch.stops())?;
+            let mut script = SqliteScript::create(&filled, crate::progress::stops())?;
             each_statement(path, Dialect::Sqlite, &context.watch, &mut |line, statement| {
                 script.run(&format!("{}, line {line}", path.display()), statement)
             })?;

@@ -19,6 +19,7 @@ mod site;
 use args::{Arguments, Command};
 use clap::Parser;
 use context::Context;
+use fernweh_ports::{is_unsafe, shown};
 use std::ffi::OsString;
 
 /// Done.
@@ -31,7 +32,12 @@ pub fn run(arguments: impl IntoIterator<Item = OsString>) -> u8 {
     let arguments = match Arguments::try_parse_from(arguments) {
         Ok(arguments) => arguments,
         Err(error) => {
-            let _ = error.print();
+            // It repeats what was typed, which can come from a list of names.
+            let text = error.render().to_string();
+            match error.use_stderr() && text.contains(|ch| ch != '\n' && is_unsafe(ch)) {
+                true => text.lines().for_each(|line| eprintln!("{}", shown(line))),
+                false => drop(error.print()),
+            }
             return if error.use_stderr() { 2 } else { DONE };
         }
     };

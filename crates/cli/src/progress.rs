@@ -1,7 +1,7 @@
 //! Progress on the terminal: one line per stage that stays, and one that moves. Without
 //! a terminal a plain line every half minute.
 
-use fernweh_ports::{Unit, Watch, count};
+use fernweh_ports::{Unit, Watch, count, shown};
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressState, ProgressStyle};
 use rustix::process::Signal;
 use std::fmt::Write;
@@ -15,6 +15,12 @@ use std::time::{Duration, Instant};
 const WORTH_A_LINE: Duration = Duration::from_secs(2);
 /// Seconds between two plain lines.
 const PLAIN: Duration = Duration::from_secs(30);
+
+/// Says, to whoever has no watch, whether the user wants to stop.
+pub fn stops() -> impl Fn() -> bool + Send + Sync + 'static {
+    let stop = stop_flag();
+    move || stop.load(Ordering::Relaxed)
+}
 
 /// Set when the user wants to stop; a second wish ends the program at once.
 fn stop_flag() -> Arc<AtomicBool> {
@@ -70,12 +76,6 @@ impl StopAt {
 }
 
 impl Terminal {
-    /// Says, to whoever has no watch, whether the user wants to stop.
-    pub fn stops(&self) -> impl Fn() -> bool + Send + 'static {
-        let stop = self.stop.clone();
-        move || stop.load(Ordering::Relaxed)
-    }
-
     /// Looks at the terminal and listens for the wish to stop.
     pub fn new(quiet: bool) -> Self {
         let stop_at = StopAt::asked("FERNWEH_TEST_STOP_AT", Signal::KILL)
@@ -88,6 +88,13 @@ impl Terminal {
             stop_at,
             seen: AtomicUsize::new(0),
             left_lines: AtomicBool::new(false),
+        }
+    }
+
+    /// Prints a result beside standard output, which holds something else.
+    pub fn page(&self, text: &str) {
+        if !self.quiet {
+            eprint!("{text}");
         }
     }
 
@@ -174,14 +181,19 @@ impl Watch for Terminal {
         stage.bar.finish_and_clear();
         if self.moving && stage.began.elapsed() > WORTH_A_LINE {
             let seconds = stage.began.elapsed().as_secs_f64();
-            eprintln!("{:<11}{summary}, {seconds:.1} s", stage.name);
+            eprintln!("{:<11}{}, {seconds:.1} s", stage.name, shown(summary));
             self.left_lines.store(true, Ordering::Relaxed);
         }
     }
 
     fn note(&self, line: &str) {
         if !self.quiet {
-            eprintln!("{line}");
+            // A line break at its end parts it from what follows.
+            let (text, end) = match line.strip_suffix('\n') {
+                Some(text) => (text, "\n"),
+                None => (line, ""),
+            };
+            eprintln!("{}{end}", shown(text));
         }
     }
 

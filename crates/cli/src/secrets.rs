@@ -1,9 +1,12 @@
 //! Where passwords come from: the environment, a file, a command. They are never shown.
 
-use fernweh_ports::{Result, Trouble};
+use crate::config::plain_text;
+use fernweh_ports::{Result, Trouble, shown};
 use serde::Deserialize;
+use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
+use std::sync::{Mutex, PoisonError};
 
 /// Where one password comes from.
 #[derive(Clone, Debug, Deserialize)]
@@ -31,11 +34,9 @@ impl Secret {
             })?,
             Secret::File(path) => {
                 let path = folder.join(expanded(path));
-                std::fs::read_to_string(&path).map_err(|error| {
-                    let mut told = Trouble::file(format!("cannot read {what}"), &path, &error);
-                    told.kind = fernweh_ports::Kind::Usage;
-                    told
-                })?
+                let text = plain_text(&format!("cannot read {what}"), &path)?;
+                warn_if_open(&path);
+                text
             }
             Secret::Ask(false) => {
                 return Err(trouble().because("ask = false says nothing").hint("write ask = true"));
@@ -61,6 +62,19 @@ impl Secret {
             }
         };
         Ok(text.trim_end_matches(['\r', '\n']).to_owned())
+    }
+}
+
+/// Says once that others can read a file of passwords.
+fn warn_if_open(path: &Path) {
+    use std::os::unix::fs::PermissionsExt;
+    static WARNED: Mutex<BTreeSet<PathBuf>> = Mutex::new(BTreeSet::new());
+    let open = std::fs::metadata(path).is_ok_and(|found| found.permissions().mode() & 0o077 != 0);
+    let mut warned = WARNED.lock().unwrap_or_else(PoisonError::into_inner);
+    if open && warned.insert(path.to_owned()) {
+        let path = path.display().to_string();
+        let path = shown(&path);
+        eprintln!("warning: others can read the password in {path}\n  try      chmod 600 {path}");
     }
 }
 

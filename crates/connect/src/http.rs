@@ -6,15 +6,23 @@ use reqwest::redirect::Policy;
 use reqwest::{Certificate, Client};
 use std::net::{SocketAddr, ToSocketAddrs};
 use std::path::PathBuf;
+use std::sync::Arc;
 use std::time::Duration;
 use tokio::runtime::{Builder, Runtime};
-use url::Url;
+use url::{Origin, Url};
+
+/// Says whether the user wants to stop.
+pub type Stops = Arc<dyn Fn() -> bool + Send + Sync>;
 
 /// How to reach a site before the domain points there, and how to get in.
-#[derive(Clone, Debug, Default)]
+#[derive(Clone)]
 pub struct HttpOptions {
     /// The host of the site.
     pub host: String,
+    /// Scheme, host and port of the site: only it gets the login.
+    pub origin: Option<Origin>,
+    /// Says whether the user wants to stop: requests under way end then.
+    pub stops: Stops,
     /// The host or address, perhaps with a port, that is connected to in its place.
     pub address: Option<String>,
     /// User and password of HTTP basic authentication (RFC 7617), for the site only.
@@ -25,9 +33,13 @@ pub struct HttpOptions {
 
 /// Fetches pages; several threads may ask at once.
 pub struct HttpSource {
+    /// For the site itself.
     client: Client,
+    /// For whatever else: other ports of its host, other hosts.
+    others: Client,
     runtime: Runtime,
-    host: String,
+    origin: Option<Origin>,
+    stops: Stops,
     login: Option<(String, String)>,
 }
 
@@ -40,39 +52,24 @@ impl HttpSource {
             .enable_all()
             .build()
             .map_err(|error| Trouble::outside(what).because(error))?;
-        let mut builder = Client::builder()
-            .redirect(Policy::none())
-            .connect_timeout(Duration::from_secs(10))
-            .timeout(Duration::from_secs(30))
-            .user_agent(concat!("Fernweh/", env!("CARGO_PKG_VERSION")))
-            .no_proxy();
-        if let Some(address) = &options.address {
-            builder = builder.resolve(&options.host, socket_address(address)?);
-        }
-        if let Some(path) = &options.authority {
-            let pem = std::fs::read(path).map_err(|error| {
-                Trouble::file("cannot read the certificate authority", path, &error)
-            })?;
-            let certificates = Certificate::from_pem_bundle(&pem).map_err(|error| {
-                Trouble::usage("cannot use the certificate authority")
-                    .at(path.display().to_string())
-                    .because(error)
-                    .hint("authority names a PEM file with the authority's certificate")
-            })?;
-            builder = builder.tls_certs_only(certificates);
-        }
-        let client =
-            builder.build().map_err(|error| Trouble::outside(what).because(chain(&error)))?;
-        let (host, login) = (options.host.clone(), options.login.clone());
-        Ok(Self { client, runtime, host, login })
+        let address = options.address.as_deref().map(socket_address).transpose()?;
+        // The port belongs to the site's own address alone.
+        let elsewhere = address.map(|address| SocketAddr::new(address.ip(), 0));
+        let (origin, login) = (options.origin.clone(), options.login.clone());
+        let stops = options.stops.clone();
+        let client = client(options, address)?;
+        let others = self::client(options, elsewhere)?;
+        Ok(Self { client, others, runtime, origin, stops, login })
     }
 
     async fn get(&self, request: &PageRequest) -> reqwest::Result<PageResponse> {
+        // Another port or scheme of the same host may belong to anybody.
+        let own = Url::parse(&request.url).is_ok_and(|url| Some(url.origin()) == self.origin);
+        let client = if own { &self.client } else { &self.others };
         let asked = match request.body {
-            Some(_) => self.client.get(&request.url),
-            None => self.client.head(&request.url),
+            Some(_) => client.get(&request.url),
+            None => client.head(&request.url),
         };
-        let own = Url::parse(&request.url).is_ok_and(|url| url.host_str() == Some(&self.host));
         let asked = match self.login.as_ref().filter(|_| own) {
             Some((user, password)) => asked.basic_auth(user, Some(password)),
             None => asked,
@@ -104,7 +101,14 @@ impl HttpSource {
 
 impl PageSource for HttpSource {
     fn fetch(&self, request: &PageRequest) -> std::result::Result<PageResponse, PageProblem> {
-        self.runtime.block_on(self.get(request)).map_err(|error| {
+        let got = self.runtime.block_on(async {
+            tokio::select! {
+                got = self.get(request) => Some(got),
+                () = stopped(&*self.stops) => None,
+            }
+        });
+        let got = got.ok_or_else(|| PageProblem::Other("stopped".into()))?;
+        got.map_err(|error| {
             let words = chain(&error);
             if error.is_timeout() {
                 PageProblem::Time
@@ -116,6 +120,39 @@ impl PageSource for HttpSource {
                 PageProblem::Other(words)
             }
         })
+    }
+}
+
+fn client(options: &HttpOptions, address: Option<SocketAddr>) -> Result<Client> {
+    let what = "cannot prepare the connection to the site";
+    let mut builder = Client::builder()
+        .redirect(Policy::none())
+        .connect_timeout(Duration::from_secs(10))
+        .timeout(Duration::from_secs(30))
+        .user_agent(concat!("Fernweh/", env!("CARGO_PKG_VERSION")))
+        .no_proxy();
+    if let Some(address) = address {
+        builder = builder.resolve(&options.host, address);
+    }
+    if let Some(path) = &options.authority {
+        let pem = std::fs::read(path).map_err(|error| {
+            Trouble::file("cannot read the certificate authority", path, &error)
+        })?;
+        let certificates = Certificate::from_pem_bundle(&pem).map_err(|error| {
+            Trouble::usage("cannot use the certificate authority")
+                .at(path.display().to_string())
+                .because(error)
+                .hint("authority names a PEM file with the authority's certificate")
+        })?;
+        builder = builder.tls_certs_only(certificates);
+    }
+    builder.build().map_err(|error| Trouble::outside(what).because(chain(&error)))
+}
+
+/// Waits until the user wants to stop.
+async fn stopped(stops: &(dyn Fn() -> bool + Send + Sync)) {
+    while !stops() {
+        tokio::time::sleep(Duration::from_millis(100)).await;
     }
 }
 

@@ -4,6 +4,7 @@ use fernweh_ports::{Result, Trouble};
 use lettre::message::Mailbox;
 use lettre::transport::smtp::authentication::Credentials;
 use lettre::transport::smtp::client::{Certificate, Tls, TlsParameters};
+use lettre::transport::smtp::response::Code;
 use lettre::{Message, SmtpTransport, Transport};
 use std::path::PathBuf;
 use std::time::Duration;
@@ -21,6 +22,20 @@ pub struct MailServer {
     pub login: Option<(String, String)>,
     /// A certificate authority (PEM file) that is trusted.
     pub authority: Option<PathBuf>,
+}
+
+/// What an answer of a mail server means (RFC 5321, 4.2.3; RFC 4954, 6).
+fn meaning(code: Code) -> &'static str {
+    match u16::from(code) {
+        421 | 450..=452 => "it cannot take mail now",
+        454 => "it cannot check the password now",
+        530 | 538 => "it wants a login, or an encrypted connection",
+        534 | 535 => "it refuses user or password",
+        550 | 551 | 553 => "it refuses an address",
+        552 => "the message is too large for it",
+        554 => "it refuses the message",
+        _ => "and does not take the message",
+    }
 }
 
 impl MailServer {
@@ -56,7 +71,11 @@ impl MailServer {
         if let Some((user, password)) = &self.login {
             transport = transport.credentials(Credentials::new(user.clone(), password.clone()));
         }
-        transport.build().send(&message).map(drop).map_err(|error| failed(&error))
+        // What the server says could hold what it was told: its number is enough.
+        transport.build().send(&message).map(drop).map_err(|error| match error.status() {
+            Some(code) => failed(&format!("the mail server answers {code}, {}", meaning(code))),
+            None => failed(&error),
+        })
     }
 
     fn tls(&self, failed: &dyn Fn(&dyn std::fmt::Display) -> Trouble) -> Result<Tls> {

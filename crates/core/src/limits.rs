@@ -40,5 +40,11 @@ pub const INDEX_LINE: u64 = 4 << 20;
 pub const VALUE_DEPTH: usize = 24;
 /// How deep the containers of one serialized or JSON value may nest.
 pub const CONTAINER_DEPTH: usize = 400;
+/// How deep brackets of a style sheet may lie in each other.
+pub const CSS_DEPTH: usize = 64;
+/// Addresses that a scan remembers; more are not asked for.
+pub const SCAN_ADDRESSES: usize = 500_000;
+/// How deep style sheets may import each other.
+pub const SCAN_IMPORTS: usize = 8;
 /// Bytes of a page that are read by the scanner.
 pub const PAGE: usize = 16 << 20;

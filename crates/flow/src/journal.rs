@@ -170,6 +170,13 @@ fn private_folder(path: &Path) -> Result<()> {
     made.map_err(|error| trouble(path, &error))
 }
 
+/// Ten random digits.
+fn random_part() -> String {
+    use std::hash::{BuildHasher, Hasher, RandomState};
+    let random = RandomState::new().build_hasher().finish();
+    format!("{:010x}", random & 0xFF_FFFF_FFFF)
+}
+
 impl Records {
     /// The records beside a configuration file, or in the present folder.
     pub fn beside(folder: &Path) -> Self {
@@ -247,10 +254,9 @@ impl Records {
             .collect();
         private_folder(&self.runs_folder())?;
         let number = 1 + self.runs()?.last().map_or(0, |run| run.header.number);
-        let mut run = format!("{moment}-{command}-{site}");
-        if self.runs_folder().join(&run).exists() {
-            run = format!("{run}-{number}");
-        }
+        // Runs are begun in other folders, and on other machines, in the same second; and a
+        // name that can be guessed could be asked of a web server.
+        let run = format!("{moment}-{command}-{site}-{}", random_part());
         let folder = self.runs_folder().join(&run);
         private_folder(&folder)?;
         let header = Header {

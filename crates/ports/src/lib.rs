@@ -24,4 +24,4 @@ pub use pages::{PageProblem, PageRequest, PageResponse, PageSource};
 pub use pipe::{Inlet, Outlet, pipe};
 pub use trouble::{Kind, Result, Told, Trouble};
 pub use watch::{Silent, Unit, Watch};
-pub use words::{count, counted, named, size};
+pub use words::{count, counted, is_unsafe, named, shown, size};

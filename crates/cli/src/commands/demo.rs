@@ -267,6 +267,7 @@ fn prove(context: &Context) -> Result<Vec<(bool, String)>> {
             own_only: true,
             max_pages: 20_000,
             max_depth: 100,
+            max_minutes: 240,
             places: SiteArgs::default(),
         };
         let (_, report) = scan::make(context, &args)?;

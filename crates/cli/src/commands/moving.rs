@@ -374,6 +374,7 @@ impl Moving<'_> {
             report: None,
             max_pages: 20_000,
             max_depth: 100,
+            max_minutes: 240,
             places: SiteArgs::default(),
         }
     }

@@ -10,7 +10,7 @@ use fernweh_core::sql::Dialect;
 use fernweh_flow::archive::partial_of;
 use fernweh_flow::incoming::{Packed, opened, opened_input};
 use fernweh_flow::rewrite_file::{FileReport, ReadAs, dialect_of, rewrite_stream};
-use fernweh_ports::{Result, Trouble, Watch};
+use fernweh_ports::{Result, Trouble};
 use std::fs::{self, OpenOptions};
 use std::io::{Cursor, Read};
 use std::os::unix::fs::OpenOptionsExt;
@@ -42,7 +42,7 @@ pub fn run(context: &Context, args: &RewriteArgs, rewriter: &Rewriter, to: &Path
     let page = text(context, &report);
     // Where the result is the output, the report must not stand in it.
     match to.as_os_str() == "-" {
-        true => context.watch.note(&page),
+        true => context.watch.page(&page),
         false => context.print(&report, &page),
     }
     Ok(DONE)

@@ -17,6 +17,7 @@ use fernweh_ports::{Result, Trouble, Watch};
 use serde::Serialize;
 use std::collections::BTreeMap;
 use std::path::PathBuf;
+use std::time::Duration;
 use url::Url;
 
 /// Places shown per finding unless more detail is wanted.
@@ -49,6 +50,9 @@ pub struct ScanArgs {
     /// Go at most so many links away from the first page
     #[arg(long, value_name = "NUMBER", default_value_t = 100)]
     pub max_depth: usize,
+    /// Ask for nothing more after so many minutes
+    #[arg(long, value_name = "MINUTES", default_value_t = 240)]
+    pub max_minutes: u64,
     /// Where the site is, without a configuration
     #[command(flatten)]
     pub places: SiteArgs,
@@ -138,6 +142,7 @@ pub fn make(context: &Context, args: &ScanArgs) -> Result<(Site, ScanReport)> {
         external: !args.own_only,
         pages: args.max_pages,
         depth: args.max_depth,
+        time: Duration::from_secs(args.max_minutes.saturating_mul(60)),
     };
     let doing = |trouble: Trouble| trouble.doing(format!("scanning {url}"));
     let report = scan(&options, &site.pages()?, &context.watch).map_err(doing)?;
@@ -209,7 +214,10 @@ fn text(context: &Context, site: &Site, report: &ScanReport, traced: bool) -> St
         );
     }
     if report.bounded {
-        page.row("bounded", "the scan stopped at its limit; --max-pages and --max-depth raise it");
+        page.row(
+            "bounded",
+            "the scan stopped at a limit; --max-pages, --max-depth and --max-minutes raise it",
+        );
     }
     for code in Code::ALL {
         let found: Vec<&Finding> = report.findings.iter().filter(|f| f.code == code).collect();

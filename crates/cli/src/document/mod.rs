@@ -7,7 +7,7 @@ mod scan;
 pub use rewriting::of_rewriting;
 pub use scan::of_scan;
 
-use fernweh_ports::{Result, Trouble};
+use fernweh_ports::{Result, Trouble, shown};
 use minijinja::syntax::SyntaxConfig;
 use minijinja::value::Serde;
 use minijinja::{Environment, context};
@@ -81,6 +81,26 @@ pub fn made() -> String {
     format!("Fernweh {}, {}", env!("CARGO_PKG_VERSION"), fernweh_flow::now())
 }
 
+/// The document with its texts as they are shown: HTML hides neither what turns the direction
+/// of writing nor controls.
+fn safe(document: &Document) -> serde_json::Value {
+    fn within(value: &mut serde_json::Value) {
+        match value {
+            serde_json::Value::String(text) => {
+                if let std::borrow::Cow::Owned(safe) = shown(text) {
+                    *text = safe;
+                }
+            }
+            serde_json::Value::Array(values) => values.iter_mut().for_each(within),
+            serde_json::Value::Object(values) => values.values_mut().for_each(within),
+            _ => {}
+        }
+    }
+    let mut value = serde_json::to_value(document).unwrap_or_default();
+    within(&mut value);
+    value
+}
+
 /// Writes a document; a file that is there is not replaced.
 pub fn write(path: &Path, document: &Document) -> Result<()> {
     let what = "cannot write the report";
@@ -91,7 +111,7 @@ pub fn write(path: &Path, document: &Document) -> Result<()> {
     let page = layout
         .add_template("layout.html", LAYOUT)
         .and_then(|()| layout.get_template("layout.html"))
-        .and_then(|template| template.render(context! { document => Serde(document) }))
+        .and_then(|template| template.render(context! { document => Serde(safe(document)) }))
         .map_err(|error| Trouble::damaged(what).because(error))?;
     let mut options = OpenOptions::new();
     let mut file =

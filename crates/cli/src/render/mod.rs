@@ -6,7 +6,7 @@ pub use fernweh_ports::{count, counted, size};
 pub use rewriting::{in_context, rewriting};
 
 use fernweh_core::finding::{Check, Verdict};
-use fernweh_ports::{LeftOut, Refused};
+use fernweh_ports::{LeftOut, Refused, shown};
 
 /// The width of the column of labels.
 const LABEL: usize = 11;
@@ -43,15 +43,52 @@ impl Style {
         if !self.color {
             return word.to_owned();
         }
-        let code = match paint {
-            Paint::Good => "32",
-            Paint::Doubt => "33",
-            Paint::Bad => "31",
-            Paint::Quiet => "2",
-            Paint::Changed => "1;34",
-        };
-        format!("\x1b[{code}m{word}\x1b[0m")
+        let open = PAINTS[paint as usize].0;
+        format!("{open}{word}{PLAIN}")
     }
+}
+
+/// Inside the program a colour is a character that means nothing (a noncharacter of Unicode):
+/// what comes from outside can hold any sequence of a terminal, and none of it may pass. Only
+/// when a line is complete it becomes what the terminal understands.
+const PAINTS: [(char, &str); 5] = [
+    ('\u{FDD1}', "\x1b[32m"),
+    ('\u{FDD2}', "\x1b[33m"),
+    ('\u{FDD3}', "\x1b[31m"),
+    ('\u{FDD4}', "\x1b[2m"),
+    ('\u{FDD5}', "\x1b[1;34m"),
+];
+const PLAIN: char = '\u{FDDF}';
+
+fn is_paint(ch: char) -> bool {
+    ch == PLAIN || PAINTS.iter().any(|(paint, _)| *paint == ch)
+}
+
+/// Content as it is shown, with its colours still inside.
+fn safe(content: &str) -> String {
+    let mut out = String::with_capacity(content.len());
+    let mut rest = content;
+    while let Some(at) = rest.find(is_paint) {
+        out.push_str(&shown(&rest[..at]));
+        let length = rest[at..].chars().next().map_or(1, char::len_utf8);
+        out.push_str(&rest[at..at + length]);
+        rest = &rest[at + length..];
+    }
+    out.push_str(&shown(rest));
+    out
+}
+
+/// A finished text: colours become those of the terminal.
+fn coloured(text: &str) -> String {
+    let mut out = String::with_capacity(text.len());
+    for ch in text.chars() {
+        match PAINTS.iter().find(|(paint, _)| *paint == ch) {
+            Some((_, code)) => out.push_str(code),
+            None if ch == PLAIN => out.push_str("\x1b[0m"),
+            None => out.push(ch),
+        }
+    }
+    out
 }
 
 /// A result as it is written, line by line.
@@ -69,7 +106,7 @@ impl Page {
     /// A label and its content; long content is wrapped at spaces.
     pub fn row(&mut self, label: &str, content: &str) {
         let mut label = label.to_owned();
-        for line in wrapped(content, self.style.width - LABEL) {
+        for line in wrapped(&safe(content), self.style.width - LABEL) {
             self.text.push_str(format!("{label:<LABEL$}{line}").trim_end());
             self.text.push('\n');
             label.clear();
@@ -92,14 +129,14 @@ impl Page {
 
     /// A line below the last label that is not wrapped.
     pub fn exact(&mut self, content: &str) {
-        self.text.push_str(format!("{:<LABEL$}{content}", "").trim_end());
+        self.text.push_str(format!("{:<LABEL$}{}", "", safe(content)).trim_end());
         self.text.push('\n');
     }
 
     /// What to do about the line above, which is indented by so much.
     pub fn arrow(&mut self, indent: usize, content: &str) {
         let mut first = "→ ";
-        for line in wrapped(content, self.style.width - LABEL - indent - 2) {
+        for line in wrapped(&safe(content), self.style.width - LABEL - indent - 2) {
             self.exact(&format!("{:indent$}{first}{line}", ""));
             first = "  ";
         }
@@ -123,7 +160,7 @@ impl Page {
             };
             let mut word = self.style.paint(paint, check.verdict.name());
             word.push_str(&" ".repeat(9 - check.verdict.name().len()));
-            for line in wrapped(&check.what, self.style.width - LABEL - 9) {
+            for line in wrapped(&safe(&check.what), self.style.width - LABEL - 9) {
                 self.text.push_str(&format!("{label:<LABEL$}{word}{line}\n"));
                 label = "";
                 word = " ".repeat(9);
@@ -136,7 +173,10 @@ impl Page {
 
     /// The finished text.
     pub fn finish(self) -> String {
-        self.text
+        match self.style.color {
+            true => coloured(&self.text),
+            false => self.text,
+        }
     }
 }
 
@@ -159,7 +199,8 @@ pub fn wrapped(text: &str, width: usize) -> Vec<String> {
 
 /// Columns that a text takes on a terminal, colours not counted.
 pub fn columns(text: &str) -> usize {
-    console::measure_text_width(text)
+    let plain: String = text.chars().filter(|ch| !is_paint(*ch)).collect();
+    console::measure_text_width(&plain)
 }
 
 /// Numbers of files, folders and links, and the size of all.
@@ -259,6 +300,25 @@ mod tests {
     fn names_are_cut_in_the_middle_and_keep_their_end() {
         assert_eq!(cut_middle("abcdefghijkl", 7), "ab…ijkl");
         assert_eq!(cut_middle("short", 7), "short");
+    }
+
+    #[test]
+    fn nothing_from_outside_reaches_the_terminal_raw() {
+        for color in [false, true] {
+            let style = Style { color, width: 60, verbose: false };
+            let mut page = Page::new(style);
+            let evil = "a\x1b[2Jb\nfernweh: done \u{202e}x";
+            page.row("name", evil);
+            page.exact(evil);
+            page.arrow(2, evil);
+            page.list("names", [evil.to_owned()]);
+            page.checks(&[Check::warned(evil, evil)]);
+            page.row("word", &style.paint(Paint::Good, "passed"));
+            let text = page.finish();
+            assert!(!text.contains("\x1b[2J") && !text.contains('\u{202e}'), "{text}");
+            assert!(!text.lines().any(|line| line.starts_with("fernweh")), "{text}");
+            assert_eq!(text.contains("\x1b[32mpassed\x1b[0m"), color);
+        }
     }
 
     #[test]

@@ -6,6 +6,7 @@ use crate::hosts::{FilesPlace, decoded};
 use crate::secrets::{expanded, of_option_file, of_password_file};
 use fernweh_connect::remote::is_folder;
 use fernweh_connect::server::{Encryption, ServerAddress};
+use fernweh_core::address::masked;
 use fernweh_core::limits;
 use fernweh_core::record::EntryKind;
 use fernweh_core::settings::{self, Role, Setting};
@@ -37,7 +38,7 @@ impl Site {
         }
         let example = "as in mariadb://user@127.0.0.1:3306/name or sqlite:data/site.db";
         let url = Url::parse(text).map_err(|error| {
-            Trouble::usage(format!("`{text}` is not the place of a database"))
+            Trouble::usage(format!("`{}` is not the place of a database", masked(text)))
                 .because(error)
                 .hint(example)
         })?;
@@ -57,7 +58,9 @@ impl Site {
         }
         let database = decoded(url.path().trim_start_matches('/'));
         if database.is_empty() || database.contains('/') {
-            return Err(Trouble::usage(format!("`{text}` names no database")).hint(example));
+            return Err(
+                Trouble::usage(format!("`{}` names no database", masked(text))).hint(example)
+            );
         }
         let socket =
             url.query_pairs().find(|(key, _)| key == "socket").map(|(_, path)| path.into_owned());

@@ -23,6 +23,7 @@ use fernweh_ports::{
 };
 use std::path::PathBuf;
 use std::sync::Arc;
+use url::Url;
 
 impl Site {
     /// The database as it is reached from here: through another host if so configured.
@@ -270,6 +271,7 @@ impl Site {
     /// Where pages of the site are fetched.
     pub fn pages(&self) -> Result<HttpSource> {
         let host = self.url.as_ref().map(|url| url.host.clone()).unwrap_or_default();
+        let origin = self.url.as_ref().and_then(|url| Url::parse(&url.to_string()).ok());
         let what = format!("password.login of site {}", self.name);
         let login = match (&self.section.login, &self.section.password.login) {
             (Some(user), Some(secret)) => Some((user.clone(), secret.fetch(&what, &self.folder)?)),
@@ -285,6 +287,8 @@ impl Site {
         };
         HttpSource::new(&HttpOptions {
             host,
+            origin: origin.map(|url| url.origin()),
+            stops: Arc::new(crate::progress::stops()),
             address: self.section.address.clone(),
             login,
             authority: self.section.authority.as_ref().map(|path| self.folder.join(expanded(path))),

@@ -1,11 +1,13 @@
 //! Changing files of a live site on this machine.
 
+use super::within::{create, folder_of, plain_file, random_name};
 use fernweh_ports::{FileEditor, Result, Trouble};
-use std::ffi::OsStr;
-use std::fs::{self, OpenOptions};
+use rustix::fs::AtFlags;
+use std::ffi::{OsStr, OsString};
+use std::fs::Permissions;
 use std::io::Write;
 use std::os::unix::ffi::OsStrExt;
-use std::os::unix::fs::{MetadataExt, OpenOptionsExt};
+use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
 
 /// A folder whose files are changed.
@@ -18,40 +20,41 @@ impl LocalEditor {
     pub fn new(root: &Path) -> Self {
         Self { root: root.to_owned() }
     }
+
+    fn wrong(&self, what: &str, path: &[u8], error: &std::io::Error) -> Trouble {
+        Trouble::file(what, &self.root.join(OsStr::from_bytes(path)), error)
+    }
 }
 
 impl FileEditor for LocalEditor {
     /// A visitor sees the old content or the new one, never a part: the new file is
-    /// written beside the old one, and takes its name.
+    /// written beside the old one under a name that nobody can know, and takes its name.
     fn replace(&mut self, path: &[u8], content: &[u8]) -> Result<()> {
-        let full = self.root.join(OsStr::from_bytes(path));
-        let mut name = std::ffi::OsString::from(".fernweh-");
-        name.push(full.file_name().unwrap_or_default());
-        let beside = full.with_file_name(name);
-        let write = || -> std::io::Result<()> {
-            let old = fs::symlink_metadata(&full)?;
-            let mut file = OpenOptions::new()
-                .write(true)
-                .create(true)
-                .truncate(true)
-                .mode(0o600)
-                .open(&beside)?;
-            file.write_all(content)?;
-            // Only root may give files away; for others the owner is the same anyway.
-            let _ = std::os::unix::fs::fchown(&file, Some(old.uid()), Some(old.gid()));
-            file.set_permissions(old.permissions())?;
-            file.sync_all()?;
-            fs::rename(&beside, &full)
+        let replace = || -> std::io::Result<()> {
+            let (folder, name) = folder_of(&self.root, path)?;
+            let old = plain_file(&folder, &name)?;
+            let beside = OsString::from(random_name(".fernweh-"));
+            let mut file = create(&folder, &beside)?;
+            let mut write = || -> std::io::Result<()> {
+                file.write_all(content)?;
+                // Only root may give files away; for others the owner is the same anyway.
+                let _ = std::os::unix::fs::fchown(&file, Some(old.st_uid), Some(old.st_gid));
+                file.set_permissions(Permissions::from_mode(old.st_mode & 0o7777))?;
+                file.sync_all()?;
+                Ok(rustix::fs::renameat(&folder, &beside, &folder, &name)?)
+            };
+            write().inspect_err(|_| {
+                let _ = rustix::fs::unlinkat(&folder, &beside, AtFlags::empty());
+            })
         };
-        write().map_err(|error| {
-            let _ = fs::remove_file(&beside);
-            Trouble::file("cannot change a file of the site", &full, &error)
-        })
+        replace().map_err(|error| self.wrong("cannot change a file of the site", path, &error))
     }
 
     fn remove(&mut self, path: &[u8]) -> Result<()> {
-        let full = self.root.join(OsStr::from_bytes(path));
-        fs::remove_file(&full)
-            .map_err(|error| Trouble::file("cannot remove a file of the site", &full, &error))
+        let remove = || -> std::io::Result<()> {
+            let (folder, name) = folder_of(&self.root, path)?;
+            Ok(rustix::fs::unlinkat(&folder, &name, AtFlags::empty())?)
+        };
+        remove().map_err(|error| self.wrong("cannot remove a file of the site", path, &error))
     }
 }

@@ -4,12 +4,15 @@ mod editor;
 mod source;
 mod swap;
 mod target;
+mod within;
 
 pub use editor::LocalEditor;
 pub use source::LocalSource;
 pub use swap::{file_id, let_go, switch};
 pub use target::LocalTarget;
+pub(crate) use within::random_name;
 
+use std::ffi::OsStr;
 use std::path::{Path, PathBuf};
 
 /// Bytes free for this user on the disk of a path that exists, or of its nearest
@@ -30,15 +33,18 @@ pub fn workshop(place: &Path) -> PathBuf {
 
 /// Makes the workshop of a place, closed to others and to web servers.
 pub fn open_workshop(place: &Path) -> std::io::Result<PathBuf> {
-    use std::os::unix::fs::PermissionsExt;
-    let folder = workshop(place);
-    std::fs::create_dir_all(&folder)?;
-    std::fs::set_permissions(&folder, std::fs::Permissions::from_mode(0o700))?;
-    let closed = folder.join(".htaccess");
-    if !closed.exists() {
-        std::fs::write(closed, "Require all denied\n")?;
+    use std::io::Write;
+    let path = workshop(place);
+    if let Some(parent) = path.parent() {
+        std::fs::create_dir_all(parent)?;
     }
-    Ok(folder)
+    let folder = within::own_folder(&path)?;
+    match within::create(&folder, OsStr::new(".htaccess")) {
+        Ok(mut closed) => closed.write_all(b"Require all denied\n")?,
+        Err(error) if error.kind() == std::io::ErrorKind::AlreadyExists => {}
+        Err(error) => return Err(error),
+    }
+    Ok(path)
 }
 
 /// Removes the workshop of a place if nothing is kept in it any more.

@@ -8,6 +8,7 @@ use super::{file_id, open_workshop, workshop};
 use fernweh_core::record::{Entry, EntryKind};
 use fernweh_ports::{Direction, FileSource, FileSwap, FileTarget, Result, Trouble};
 use rustix::fs::{AtFlags, CWD, Timespec, Timestamps, utimensat};
+use std::collections::HashSet;
 use std::ffi::OsStr;
 use std::fs::{self, OpenOptions, Permissions};
 use std::io::Read;
@@ -22,6 +23,8 @@ pub struct LocalTarget {
     /// What this run had built before it was broken off.
     earlier: PathBuf,
     folders: Vec<Entry>,
+    /// Folders of the new tree that are known to be folders: nobody else can change them.
+    known: HashSet<Vec<u8>>,
 }
 
 /// A file above this size is taken from what was built before a break; smaller ones, settings
@@ -33,7 +36,7 @@ impl LocalTarget {
     pub fn new(root: &Path, run: &str) -> Self {
         let built = workshop(root).join(format!("new-{run}"));
         let earlier = workshop(root).join(format!("earlier-{run}"));
-        Self { root: root.to_owned(), built, earlier, folders: Vec::new() }
+        Self { root: root.to_owned(), built, earlier, folders: Vec::new(), known: HashSet::new() }
     }
 
     /// The folder in which the new state is built.
@@ -55,7 +58,7 @@ impl LocalTarget {
 
     /// The full path of an entry, refused unless it stays inside the tree and no link
     /// is on the way.
-    fn inside(&self, path: &[u8], folder: bool) -> Result<PathBuf> {
+    fn inside(&mut self, path: &[u8], folder: bool) -> Result<PathBuf> {
         let relative = Path::new(OsStr::from_bytes(path));
         let refused = |because: &str| {
             Trouble::damaged("the archive holds a path that it must not hold")
@@ -63,6 +66,9 @@ impl LocalTarget {
                 .because(because)
                 .hint("do not use this archive; ask where it comes from")
         };
+        let parent = path.iter().rposition(|byte| *byte == b'/').map_or(&b""[..], |at| &path[..at]);
+        // Each folder is looked at once, however many entries lie below it.
+        let known = self.known.contains(parent);
         let mut full = self.built.clone();
         let mut segments = relative.components().peekable();
         if segments.peek().is_none() || path.contains(&0) {
@@ -73,7 +79,8 @@ impl LocalTarget {
                 return Err(refused("it leads out of the site's folder"));
             };
             full.push(name);
-            if segments.peek().is_some()
+            if !known
+                && segments.peek().is_some()
                 && fs::symlink_metadata(&full).is_ok_and(|found| found.is_symlink())
             {
                 return Err(refused("it leads through a link"));
@@ -84,8 +91,9 @@ impl LocalTarget {
         if there.is_ok_and(|found| !(folder && found.is_dir())) {
             return Err(refused("it occurs twice"));
         }
-        if let Some(parent) = full.parent() {
-            fs::create_dir_all(parent).map_err(|error| write_trouble(parent, &error))?;
+        if let Some(above) = full.parent().filter(|_| !known) {
+            fs::create_dir_all(above).map_err(|error| write_trouble(above, &error))?;
+            self.known.insert(parent.to_vec());
         }
         Ok(full)
     }

@@ -1,9 +1,10 @@
 //! Changing files of a live site on another host.
 
-use super::{Dress, Tree, joined, split};
+use super::{Dress, FoundKind, Tree, joined, shown, split};
+use crate::local::random_name;
 use crate::ssh::runtime;
 use bytes::Bytes;
-use fernweh_ports::{FileEditor, Result};
+use fernweh_ports::{FileEditor, Result, Trouble};
 use std::sync::Arc;
 use tokio::sync::mpsc;
 
@@ -25,14 +26,16 @@ impl FileEditor for RemoteEditor {
     /// written beside the old one, and takes its name.
     fn replace(&mut self, path: &[u8], content: &[u8]) -> Result<()> {
         let full = joined(&self.root, path);
-        let (folder, name) = split(&full);
-        let beside = joined(folder, &[b".fernweh-", name].concat());
+        let folder = split(&full).0;
+        let beside = joined(folder, random_name(".fernweh-").as_bytes());
         let tree = &*self.tree;
         runtime().block_on(async {
             let old = tree.look(&full).await?;
-            let dress = Dress { mode: old.and_then(|old| old.mode), mtime: None };
-            if tree.look(&beside).await?.is_some() {
-                tree.remove_file(&beside).await?;
+            let dress = Dress { mode: old.as_ref().and_then(|old| old.mode), mtime: None };
+            if !matches!(old.as_ref().map(|old| old.kind), Some(FoundKind::File(_))) {
+                return Err(Trouble::outside("cannot change a file of the site")
+                    .at(shown(tree, &full))
+                    .because("it is no plain file any more"));
             }
             let written = match write(tree, &beside, content.to_vec(), dress).await {
                 Ok(()) => tree.rename(&beside, &full, true).await,

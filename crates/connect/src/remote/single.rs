@@ -9,6 +9,7 @@ use std::ffi::OsString;
 use std::fs::File;
 use std::io::{Read, Write};
 use std::os::unix::ffi::{OsStrExt, OsStringExt};
+use std::os::unix::fs::OpenOptionsExt;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use tokio::sync::mpsc;
@@ -39,7 +40,10 @@ pub(crate) fn fetch(
 /// Fetches a file of the host into a new file here.
 pub(crate) fn fetch_file(tree: &Arc<dyn Tree>, path: &[u8], size: u64, here: &Path) -> Result<()> {
     let wrong = |error| Trouble::file("cannot keep a copy of a file here", here, &error);
-    let mut file = File::create(here).map_err(wrong)?;
+    // It may be a whole database: for its owner alone.
+    let mut options = File::options();
+    options.write(true).create(true).truncate(true).mode(0o600);
+    let mut file = options.open(here).map_err(wrong)?;
     fetch(tree, path, size, |portion| file.write_all(portion))?;
     file.sync_all().map_err(wrong)
 }

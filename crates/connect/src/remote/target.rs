@@ -311,9 +311,21 @@ pub(super) async fn open_at(tree: &dyn Tree, place: &[u8]) -> Result<()> {
             tree.make_folder(folder).await?;
             let open = Dress { mode: tree.carries().modes.then_some(0o755), mtime: None };
             tree.dress(folder, open).await?;
-        } else if tree.look(place).await?.is_none() {
-            tree.make_folder(place).await?;
+            continue;
         }
+        match tree.look(place).await?.map(|found| found.kind) {
+            None => tree.make_folder(place).await?,
+            Some(FoundKind::Folder) => {}
+            Some(_) => {
+                return Err(Trouble::outside("cannot build beside the site's folder")
+                    .at(shown(tree, place))
+                    .because("something else has the name of Fernweh's own folder, a link perhaps")
+                    .hint("remove it, and try again"));
+            }
+        }
+        // What is built and kept is for its owner alone.
+        let closed = Dress { mode: tree.carries().modes.then_some(0o700), mtime: None };
+        tree.dress(place, closed).await?;
     }
     let closed = joined(place, b".htaccess");
     if tree.look(&closed).await?.is_none() {

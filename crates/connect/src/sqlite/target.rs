@@ -14,12 +14,15 @@ use fernweh_ports::{
 };
 use rusqlite::{Connection, ErrorCode};
 use std::io::Read;
+use std::os::unix::fs::OpenOptionsExt;
 use std::path::{Path, PathBuf};
 
 /// A database file that is to be replaced.
 pub struct SqliteTarget {
     pub(super) path: PathBuf,
     built: PathBuf,
+    /// The place beside which it is built, if it is not built among new files.
+    place: Option<PathBuf>,
     /// The file lies inside the site's files and changes places with them.
     with_files: bool,
     db: Option<Connection>,
@@ -48,7 +51,7 @@ impl SqliteTarget {
     /// The database `path`, built as a file of its own in the workshop of `place`.
     pub fn beside(path: &Path, place: &Path, run: &str) -> Self {
         let built = local::workshop(place).join(format!("database-{run}"));
-        Self::at(path, built, false)
+        Self { place: Some(place.to_owned()), ..Self::at(path, built, false) }
     }
 
     /// The database `path`, built at `built`, inside the new files of the site.
@@ -61,6 +64,7 @@ impl SqliteTarget {
         Self {
             path,
             built,
+            place: None,
             with_files,
             db: None,
             own: Own::default(),
@@ -298,11 +302,22 @@ impl DatabaseTarget for SqliteTarget {
             Trouble::file("cannot write the site's new database", path, &error)
         };
         let of_site = self.path.parent().filter(|_| !self.with_files);
+        if let Some(place) = &self.place {
+            // Only its owner may enter where the new and the old state lie.
+            if !local::workshop(place).exists() {
+                self.made.push(local::workshop(place));
+            }
+            local::open_workshop(place).map_err(|error| file(place, error))?;
+        }
         for folder in self.built.parent().into_iter().chain(of_site).map(Path::to_owned) {
             let missing = folder.ancestors().take_while(|above| !above.exists());
             self.made.extend(missing.map(Path::to_owned));
             std::fs::create_dir_all(&folder).map_err(|error| file(&folder, error))?;
         }
+        // SQLite would make it readable for everybody.
+        let mut made = std::fs::File::options();
+        made.write(true).create_new(true).mode(0o600);
+        made.open(&self.built).map_err(|error| file(&self.built, error))?;
         self.db = Some(self.create(structure).map_err(|error| self.wrong(error))?);
         Ok(())
     }

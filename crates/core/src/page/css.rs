@@ -1,6 +1,7 @@
 //! Addresses in style sheets (CSS Syntax Level 3), read with `cssparser`.
 
 use super::{Link, LinkKind};
+use crate::limits;
 use cssparser::{Parser, ParserInput, Token};
 
 /// Every `url()` and `@import` of a style sheet or of a `style` attribute.
@@ -8,7 +9,7 @@ pub fn css_links(css: &str) -> Vec<Link> {
     let mut input = ParserInput::new(css);
     let mut parser = Parser::new(&mut input);
     let mut found = Vec::new();
-    walk(&mut parser, Inside::Sheet, &mut found);
+    walk(&mut parser, Inside::Sheet, 0, &mut found);
     found
 }
 
@@ -18,7 +19,9 @@ enum Inside {
     FontFace,
 }
 
-fn walk(parser: &mut Parser<'_, '_>, inside: Inside, found: &mut Vec<Link>) {
+/// What lies in more brackets than [`limits::CSS_DEPTH`] is passed over: no style sheet that a
+/// browser would follow goes so deep, and each bracket takes room on the stack.
+fn walk(parser: &mut Parser<'_, '_>, inside: Inside, depth: usize, found: &mut Vec<Link>) {
     let mut import = false;
     let mut block = inside;
     loop {
@@ -60,9 +63,11 @@ fn walk(parser: &mut Parser<'_, '_>, inside: Inside, found: &mut Vec<Link>) {
             Token::CurlyBracketBlock
             | Token::ParenthesisBlock
             | Token::SquareBracketBlock
-            | Token::Function(_) => {
+            | Token::Function(_)
+                if depth < limits::CSS_DEPTH =>
+            {
                 let _ = parser.parse_nested_block(|inner| {
-                    walk(inner, block, found);
+                    walk(inner, block, depth + 1, found);
                     Ok::<(), cssparser::ParseError<'_, ()>>(())
                 });
                 block = inside;

@@ -1,5 +1,13 @@
 use super::*;
 
+#[test]
+fn brackets_without_end_do_not_end_the_program() {
+    let css = format!("{}{}", "a{b:(".repeat(20_000), "url(x.png)");
+    assert!(css_links(&css).is_empty());
+    let css = format!("{}url(x.png)", "(".repeat(60));
+    assert_eq!(css_links(&css).len(), 1);
+}
+
 fn shown(links: &[Link]) -> Vec<(LinkKind, &str, &str, usize)> {
     links.iter().map(|l| (l.kind, l.element.as_str(), l.address.as_str(), l.line)).collect()
 }

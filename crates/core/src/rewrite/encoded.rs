@@ -23,6 +23,8 @@ pub(super) struct Opened {
     bytes: Vec<u8>,
     /// Where each byte, and the end, stands.
     origin: Vec<usize>,
+    /// Whether digits are written in capitals.
+    upper: bool,
 }
 
 /// How often a value may be encoded, one way in the other.
@@ -82,7 +84,10 @@ fn open(value: &[u8], way: Way) -> Opened {
         at += length;
     }
     origin.push(value.len());
-    Opened { way, bytes, origin }
+    // Once for all edits: the value may be long, and they may be many.
+    let capital = |part: &[u8]| part[0] == b'%' && part[1..].iter().any(u8::is_ascii_uppercase);
+    let upper = way == Way::Percent && value.windows(3).any(capital);
+    Opened { way, bytes, origin, upper }
 }
 
 /// One level of percent-encoding: its length, and the byte that is meant.
@@ -97,10 +102,7 @@ fn entity(value: &[u8], at: usize) -> Option<(usize, Vec<u8>)> {
 }
 
 /// Writes a text as its surroundings are written.
-fn close(text: &[u8], way: Way, value: &[u8]) -> Vec<u8> {
-    let upper = value
-        .windows(3)
-        .any(|part| part[0] == b'%' && part[1..].iter().any(u8::is_ascii_uppercase));
+fn close(text: &[u8], way: Way, upper: bool) -> Vec<u8> {
     let mut out = Vec::with_capacity(text.len() * 2);
     for byte in text {
         match (way, byte) {
@@ -120,7 +122,7 @@ fn close(text: &[u8], way: Way, value: &[u8]) -> Vec<u8> {
 }
 
 /// The edits of an encoded value.
-pub(super) fn look(rewriter: &Rewriter, value: &[u8], opened: &Opened, depth: usize) -> Found {
+pub(super) fn look(rewriter: &Rewriter, opened: &Opened, depth: usize) -> Found {
     let inner = rewriter.look_into(&opened.bytes, depth + 1);
     let outer =
         |range: &std::ops::Range<usize>| opened.origin[range.start]..opened.origin[range.end];
@@ -134,7 +136,11 @@ pub(super) fn look(rewriter: &Rewriter, value: &[u8], opened: &Opened, depth: us
                 Way::Entity => Encoding::Entity,
             };
         }
-        Edit { range: outer(&edit.range), text: close(&edit.text, opened.way, value), replaced }
+        Edit {
+            range: outer(&edit.range),
+            text: close(&edit.text, opened.way, opened.upper),
+            replaced,
+        }
     });
     let left = inner.left.iter().map(|left| Left { range: outer(&left.range), ..left.clone() });
     Found { edits: edits.collect(), left: left.collect(), ..inner.clone() }

@@ -284,15 +284,22 @@ impl Rewriter {
         if found.left.iter().any(whole) {
             return (found, Vec::new());
         }
-        let judged: Vec<&Range<usize>> = found
+        let mut judged: Vec<&Range<usize>> = found
             .edits
             .iter()
             .map(|edit| &edit.range)
             .chain(found.left.iter().map(|left| &left.range))
             .collect();
+        judged.sort_by_key(|range| (range.start, range.end));
+        // Hits come in order: the end of what has begun before them says whether they lie in it.
+        let (mut next, mut reach) = (0, 0);
         let hits = self.stems.iter().flat_map(|stems| stems.find_iter(value));
         let other = hits.map(|hit| hit.range()).filter(|hit| {
-            !judged.iter().any(|range| range.start <= hit.start && hit.end <= range.end)
+            while let Some(range) = judged.get(next).filter(|range| range.start <= hit.start) {
+                reach = reach.max(range.end);
+                next += 1;
+            }
+            hit.end > reach
         });
         let other = other.map(|hit| whole_name(value, hit)).collect();
         (found, other)
@@ -309,7 +316,7 @@ impl Rewriter {
             return base64::look(self, value, &inner, depth);
         }
         if let Some(opened) = encoded::opened(value) {
-            return encoded::look(self, value, &opened, depth);
+            return encoded::look(self, &opened, depth);
         }
         match serialized::parse(value) {
             serialized::Parsed::Value(parsed) => {

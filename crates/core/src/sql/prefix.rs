@@ -5,6 +5,9 @@ use super::lexer::{Modes, Token, tokens};
 use super::{Dialect, Qualified, Statement, StatementError, quote_name};
 use std::collections::BTreeSet;
 
+/// How deep bodies in dollar quotes may lie in each other.
+const BODIES: usize = 8;
+
 /// One beginning of names in place of another.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Prefix {
@@ -76,7 +79,7 @@ impl Prefix {
         names: &BTreeSet<String>,
     ) -> Result<Statement, StatementError> {
         let Some(sql) = statement.sql() else { return Ok(statement.clone()) };
-        let mut sql = self.sql(dialect, modes, sql, names);
+        let mut sql = self.sql(dialect, modes, sql, names, BODIES);
         // Names that are unique in a database must not meet those of the other tables there.
         if let Statement::ForeignKey { name, .. }
         | Statement::Trigger { name, .. }
@@ -105,7 +108,14 @@ impl Prefix {
         sql.to_owned()
     }
 
-    fn sql(&self, dialect: Dialect, modes: Modes, sql: &str, names: &BTreeSet<String>) -> String {
+    fn sql(
+        &self,
+        dialect: Dialect,
+        modes: Modes,
+        sql: &str,
+        names: &BTreeSet<String>,
+        depth: usize,
+    ) -> String {
         let mut out = String::with_capacity(sql.len());
         let mut written = 0;
         let mut reader = tokens(dialect, modes, sql.as_bytes());
@@ -117,10 +127,14 @@ impl Prefix {
                     quote_name(dialect, &self.rename(name))
                 }
                 // The body of a routine is a script of its own.
-                Token::Text(_) if dialect == Dialect::Postgres && sql[from..].starts_with('$') => {
+                Token::Text(_)
+                    if depth > 0
+                        && dialect == Dialect::Postgres
+                        && sql[from..].starts_with('$') =>
+                {
                     let tag = sql[from + 1..].find('$').map_or(0, |end| end + 2);
                     let (open, body) = (&sql[from..from + tag], &sql[from + tag..to - tag]);
-                    format!("{open}{}{open}", self.sql(dialect, modes, body, names))
+                    format!("{open}{}{open}", self.sql(dialect, modes, body, names, depth - 1))
                 }
                 // A sequence is named in a text.
                 Token::Text(text) if dialect == Dialect::Postgres => {
@@ -165,7 +179,7 @@ mod tests {
         let sql = "CREATE TABLE gp_a (id int DEFAULT nextval('gp_a_id_seq'::regclass), b text \
                    DEFAULT 'gp_a')";
         assert_eq!(
-            prefix.sql(Dialect::Postgres, Modes::default(), sql, &names),
+            prefix.sql(Dialect::Postgres, Modes::default(), sql, &names, BODIES),
             "CREATE TABLE new_a (id int DEFAULT nextval('new_a_id_seq'::regclass), b text \
              DEFAULT 'gp_a')"
         );
@@ -177,7 +191,7 @@ mod tests {
         let names = BTreeSet::from(["gp_a".to_owned()]);
         let sql = "CREATE FUNCTION f() RETURNS int LANGUAGE sql AS $x$ SELECT 'gp_a' FROM gp_a $x$";
         assert_eq!(
-            prefix.sql(Dialect::Postgres, Modes::default(), sql, &names),
+            prefix.sql(Dialect::Postgres, Modes::default(), sql, &names, BODIES),
             "CREATE FUNCTION f() RETURNS int LANGUAGE sql AS $x$ SELECT 'gp_a' FROM new_a $x$"
         );
     }

@@ -238,11 +238,16 @@ impl Read for Part<'_> {
 
 pub(super) fn list(file: &File, size: u64) -> std::result::Result<Vec<Stored>, String> {
     let mut tar = tar::Archive::new(file);
-    let entries = tar.entries_with_seek().map_err(|error| error.to_string())?;
+    // The words of the tar reader repeat what stands in the file, which may be anybody's.
+    let no_tar = "it is not a tar that can be read";
+    let entries = tar.entries_with_seek().map_err(|_| no_tar.to_owned())?;
     let mut found: Vec<Stored> = Vec::new();
     let mut names = HashSet::new();
     for entry in entries {
-        let entry = entry.map_err(|error| format!("it is not a tar that can be read ({error})"))?;
+        let entry = entry.map_err(|_| match found.len() {
+            0 => no_tar.to_owned(),
+            number => format!("{no_tar}, from behind its member number {number} on"),
+        })?;
         let name = String::from_utf8_lossy(&entry.path_bytes()).into_owned();
         if entry.header().entry_type() != tar::EntryType::Regular {
             return Err(format!("member {name} is not a plain file"));

@@ -62,6 +62,9 @@ impl Conversion {
 /// Looks at what is to be unpacked.
 pub fn look(path: &Path) -> Result<Found> {
     if path.is_dir() {
+        if PARTS.iter().any(|part| path.join(part).exists()) {
+            return Err(part_of_archive(path));
+        }
         return Ok(Found::Folder);
     }
     let what = "cannot read what is to be unpacked";
@@ -90,6 +93,29 @@ pub fn look(path: &Path) -> Result<Found> {
         () if packing != Packing::Plain || looks_like_sql(path, &start) => Found::Script,
         () => Found::Archive,
     })
+}
+
+/// Members that only an archive of Fernweh has.
+const PARTS: [&str; 4] = [
+    "fernweh.json",
+    "database/1-structure.sql.zst",
+    "database/3-afterwards.sql.zst",
+    "files/index.zst",
+];
+
+/// Whether a path of a tree of files is that of an archive's member.
+fn is_part(path: &[u8]) -> bool {
+    PARTS.iter().any(|part| part.as_bytes() == path)
+}
+
+/// What holds an archive's members, but is none, would put the database into the web folder.
+fn part_of_archive(path: &Path) -> Trouble {
+    Trouble::damaged("this is no site's files, but what is left of an archive")
+        .at(path.display().to_string())
+        .because(
+            "it holds members of an archive without being one: its manifest or its seal is gone",
+        )
+        .hint("copy the archive again from where it was made, and unpack it as it is")
 }
 
 /// POSIX: the magic of a header.

@@ -1,7 +1,7 @@
 //! Tar or zip file of a site's files → archive.
 
-use super::Conversion;
 use super::stream::{opened, zip_of};
+use super::{Conversion, is_part, part_of_archive};
 use crate::archive::{ArchiveWriter, BoundedTar, Level, PieceWriter};
 use crate::pack::leads_out;
 use fernweh_core::archive::{FilesManifest, Member, Seal};
@@ -27,10 +27,14 @@ pub fn pack_tree(options: &Conversion, path: &Path, watch: &dyn Watch) -> Result
     let mut left_out = Vec::new();
     let mut folders = BTreeSet::new();
     let mut pieces = PieceWriter::new(&mut archive);
-    each_entry(path, &mut |mut entry, content| {
+    let mut others = Vec::new();
+    each_entry(path, &mut others, &mut |mut entry, content| {
         watch.go_on()?;
         if entry.path.is_empty() {
             return Ok(());
+        }
+        if is_part(&entry.path) {
+            return Err(part_of_archive(path));
         }
         if entry.path.split(|byte| *byte == b'/').any(|part| part == b"..") {
             return Err(Trouble::damaged("the file holds a path that leaves its folder")
@@ -71,6 +75,7 @@ pub fn pack_tree(options: &Conversion, path: &Path, watch: &dyn Watch) -> Result
         entry.mode &= 0o7777;
         pieces.add(&entry, content)
     })?;
+    left_out.append(&mut others);
     pieces.finish()?;
     archive.seal(seal)?;
     watch.done("read the files");
@@ -83,19 +88,27 @@ fn folder(path: Vec<u8>, mtime: i64) -> Entry {
 
 type Visit<'a> = &'a mut dyn FnMut(Entry, &mut dyn Read) -> Result<()>;
 
-fn each_entry(path: &Path, visit: Visit<'_>) -> Result<()> {
-    let wrong = |error: std::io::Error| Trouble::file("cannot read the file", path, &error);
+fn each_entry(path: &Path, others: &mut Vec<LeftOut>, visit: Visit<'_>) -> Result<()> {
+    let wrong = |error: std::io::Error| match error.raw_os_error() {
+        Some(_) => Trouble::file("cannot read the file", path, &error),
+        // Not the disk says so, but what is on it.
+        None => Trouble::damaged("the tar file cannot be read")
+            .at(path.display().to_string())
+            .because(error)
+            .hint("copy it again from where it was made"),
+    };
     let mut start = [0; 2];
     let zipped = File::open(path).and_then(|mut file| file.read_exact(&mut start)).is_ok();
     if zipped && &start == b"PK" {
         each_of_zip(path, visit)
     } else {
-        each_of_tar(path, visit, &wrong)
+        each_of_tar(path, others, visit, &wrong)
     }
 }
 
 fn each_of_tar(
     path: &Path,
+    others: &mut Vec<LeftOut>,
     visit: Visit<'_>,
     wrong: &dyn Fn(std::io::Error) -> Trouble,
 ) -> Result<()> {
@@ -109,7 +122,18 @@ fn each_of_tar(
                 EntryKind::Link(entry.link_name_bytes().unwrap_or_default().into_owned())
             }
             tar::EntryType::Regular | tar::EntryType::Continuous => EntryKind::File(entry.size()),
-            _ => continue,
+            tar::EntryType::XGlobalHeader => continue,
+            other => {
+                others.push(LeftOut {
+                    path: String::from_utf8_lossy(&plain(&entry.path_bytes())).into_owned(),
+                    because: match other {
+                        tar::EntryType::Link => "a hard link to another entry".into(),
+                        tar::EntryType::GNUSparse => "a file with holes".into(),
+                        _ => "neither file, folder nor link".into(),
+                    },
+                });
+                continue;
+            }
         };
         let header = entry.header();
         let found = Entry {

@@ -5,7 +5,7 @@ use fernweh_core::finding::{Code, Finding};
 use fernweh_core::limits;
 use fernweh_core::page::{Link, LinkKind, css_links, html_links, xml_links};
 use fernweh_ports::{PageProblem, PageRequest, PageResponse, PageSource, Result, Watch};
-use std::collections::{BTreeMap, BTreeSet, VecDeque};
+use std::collections::{BTreeMap, BTreeSet, HashMap, VecDeque};
 use std::sync::{Condvar, Mutex, MutexGuard};
 use std::time::{Duration, Instant};
 use url::Url;
@@ -55,6 +55,10 @@ impl Crawl {
     /// Status and words if the first page gave nothing to scan.
     pub fn start_failed(&self, options: &ScanOptions<'_>) -> Option<(u16, String)> {
         match self.outcomes.get(options.start.as_str())? {
+            Outcome::Status(200, way) if way.len() > 1 && self.pages == 0 => {
+                let end = way.last().cloned().unwrap_or_default();
+                Some((0, format!("it leads to {end}, which is another site")))
+            }
             Outcome::Status(200, _) => None,
             Outcome::Status(status, _) => Some((*status, words(*status))),
             Outcome::Loop(_) => Some((0, "its redirects lead back to themselves".into())),
@@ -86,8 +90,8 @@ pub(super) fn words(status: u16) -> String {
 enum Task {
     /// A page to read.
     Page(usize),
-    /// A style sheet to read.
-    Sheet(String),
+    /// A style sheet to read: the page that uses it, and how many have imported it.
+    Sheet(String, usize),
     /// Something that must only exist.
     Exists,
 }
@@ -98,6 +102,8 @@ struct Shared {
     known: BTreeSet<String>,
     at_work: usize,
     trouble: Option<fernweh_ports::Trouble>,
+    /// Pages and style sheets that were fetched, or are being fetched.
+    fetched: (usize, usize),
     /// When a foreign host may be asked again.
     next_turn: BTreeMap<String, Instant>,
 }
@@ -108,7 +114,18 @@ struct Crawler<'a> {
     watch: &'a dyn Watch,
     shared: Mutex<Shared>,
     changed: Condvar,
+    began: Instant,
 }
+
+/// Counts one more, if there may be.
+fn bump(count: &mut usize, most: usize) -> bool {
+    let within = *count < most;
+    *count += usize::from(within);
+    within
+}
+
+/// Style sheets that are read in any case.
+const SHEETS: usize = 200;
 
 pub(super) fn crawl(
     options: &ScanOptions<'_>,
@@ -129,10 +146,17 @@ pub(super) fn crawl(
         known,
         at_work: 0,
         trouble: None,
+        fetched: (0, 0),
         next_turn: BTreeMap::new(),
     };
-    let crawler =
-        Crawler { options, source, watch, shared: Mutex::new(shared), changed: Condvar::new() };
+    let crawler = Crawler {
+        options,
+        source,
+        watch,
+        shared: Mutex::new(shared),
+        changed: Condvar::new(),
+        began: Instant::now(),
+    };
     std::thread::scope(|scope| {
         for _ in 0..WORKERS {
             scope.spawn(|| crawler.work());
@@ -168,9 +192,10 @@ impl Crawler<'_> {
             };
             shared.at_work += 1;
             drop(shared);
-            let result = self.watch.go_on();
-            if result.is_ok() {
+            let mut result = self.watch.go_on();
+            if result.is_ok() && self.may_fetch(&task) {
                 self.handle(&url, &task);
+                result = self.watch.go_on();
             }
             let mut shared = self.lock();
             shared.at_work -= 1;
@@ -179,6 +204,21 @@ impl Crawler<'_> {
             }
             self.changed.notify_all();
         }
+    }
+
+    /// Whether the bounds allow another request of this kind. What is not fetched any more is
+    /// said as a bound; what is at work meanwhile has been counted before.
+    fn may_fetch(&self, task: &Task) -> bool {
+        let mut shared = self.lock();
+        let (pages, sheets) = &mut shared.fetched;
+        let within = match task {
+            Task::Page(_) => bump(pages, self.options.pages),
+            Task::Sheet(..) => bump(sheets, self.options.pages.max(SHEETS)),
+            Task::Exists => true,
+        };
+        let within = within && self.began.elapsed() < self.options.time;
+        shared.crawl.bounded |= !within;
+        within
     }
 
     fn handle(&self, url: &Url, task: &Task) {
@@ -203,7 +243,7 @@ impl Crawler<'_> {
         let Some((end, answer)) = answer.filter(|(_, answer)| answer.status == 200) else { return };
         match task {
             Task::Page(depth) if self.is_inside(&end) => self.read_page(&end, *depth, &answer),
-            Task::Sheet(page) => self.read_sheet(&end, page, &answer),
+            Task::Sheet(page, imports) => self.read_sheet(&end, page, *imports, &answer),
             _ => {}
         }
     }
@@ -229,7 +269,9 @@ impl Crawler<'_> {
             }
             // Where another host leads on is its own affair.
             if !self.is_inside(&here) || (!self.is_inside(&target) && !self.options.external) {
-                return (Outcome::Status(200, Vec::new()), None);
+                let led = !self.is_inside(&target) && self.is_inside(&here);
+                passed.push(target.to_string());
+                return (Outcome::Status(200, if led { passed } else { Vec::new() }), None);
             }
             passed.push(target.to_string());
             here = target;
@@ -261,15 +303,18 @@ impl Crawler<'_> {
             *next = turn + FOREIGN_PAUSE;
             turn
         };
-        std::thread::sleep(turn - now);
+        // A wish to stop is not slept over.
+        while !self.watch.stopping() && Instant::now() < turn {
+            let left = turn.saturating_duration_since(Instant::now());
+            std::thread::sleep(left.min(Duration::from_millis(100)));
+        }
     }
 
     fn is_inside(&self, url: &Url) -> bool {
         let start = &self.options.start;
         let folder = start.path().rsplit_once('/').map_or("", |(folder, _)| folder);
-        url.host() == start.host()
-            && (url.port() == start.port() || url.scheme() != start.scheme())
-            && url.path().starts_with(folder)
+        // Another port or scheme of the host is another site, with other passwords.
+        url.origin() == start.origin() && url.path().starts_with(folder)
     }
 
     fn read_page(&self, url: &Url, depth: usize, answer: &PageResponse) {
@@ -283,14 +328,7 @@ impl Crawler<'_> {
         let base = links.iter().find(|link| link.kind == LinkKind::Base);
         let base =
             base.and_then(|link| url.join(&link.address).ok()).unwrap_or_else(|| url.clone());
-        {
-            let mut shared = self.lock();
-            if shared.crawl.pages as usize >= self.options.pages {
-                shared.crawl.bounded = true;
-                return;
-            }
-            shared.crawl.pages += 1;
-        }
+        self.lock().crawl.pages += 1;
         self.watch.advance(1);
         self.note_old_addresses(url, None, &answer.body, &links);
         for link in links {
@@ -300,7 +338,7 @@ impl Crawler<'_> {
         }
     }
 
-    fn read_sheet(&self, url: &Url, page: &str, answer: &PageResponse) {
+    fn read_sheet(&self, url: &Url, page: &str, imports: usize, answer: &PageResponse) {
         if answer.media_type != "text/css" {
             return;
         }
@@ -308,20 +346,30 @@ impl Crawler<'_> {
         let Ok(page) = Url::parse(page) else { return };
         self.note_old_addresses(&page, Some(url), &answer.body, &links);
         for link in links {
-            self.refer(&page, url, Some(url), link, 0);
+            self.refer(&page, url, Some(url), link, imports + 1);
         }
     }
 
     fn note_old_addresses(&self, page: &Url, sheet: Option<&Url>, body: &[u8], links: &[Link]) {
         let Some(old) = self.options.old else { return };
         let found = old.look(body);
+        // The first element of each address: there may be as many of both as fit a page.
+        let mut elements: HashMap<&str, usize> = HashMap::new();
+        for (number, link) in links.iter().enumerate() {
+            elements.entry(&link.address).or_insert(number);
+        }
+        let (mut line, mut counted) = (1, 0);
         let mut shared = self.lock();
         for edit in found.edits.iter().filter(|edit| edit.replaced.is_some()) {
-            let line = 1 + body[..edit.range.start].iter().filter(|byte| **byte == b'\n').count();
+            let start = edit.range.start;
+            line += memchr::memchr_iter(b'\n', &body[counted..start.max(counted)]).count();
+            counted = start.max(counted);
             let rest = &body[edit.range.start..];
             let end = rest.iter().take(300).position(|c| b" \t\r\n\"'<>)".contains(c));
             let address = String::from_utf8_lossy(&rest[..end.unwrap_or(rest.len().min(300))]);
-            let element = links.iter().find(|link| address.starts_with(&link.address));
+            let ends = address.char_indices().map(|(at, _)| at).chain([address.len()]);
+            let first = ends.filter_map(|end| elements.get(&address[..end])).min();
+            let element = first.map(|number| &links[*number]);
             shared.crawl.findings.insert(Finding {
                 code: Code::OldAddress,
                 page: page.to_string(),
@@ -364,6 +412,10 @@ impl Crawler<'_> {
             return;
         }
         let inside = self.is_inside(&target);
+        if shared.known.len() >= limits::SCAN_ADDRESSES && !shared.known.contains(target.as_str()) {
+            shared.crawl.bounded = true;
+            return;
+        }
         let new = shared.known.insert(target.to_string());
         if !inside && !self.options.external {
             shared.crawl.external_skipped += u64::from(new);
@@ -380,10 +432,18 @@ impl Crawler<'_> {
         }
         let task = match kind {
             LinkKind::Page | LinkKind::Frame if inside => Task::Page(depth),
-            LinkKind::Style => Task::Sheet(page.to_string()),
+            // On a page the depth is that of pages; a sheet of a page is imported by none.
+            LinkKind::Style => {
+                Task::Sheet(page.to_string(), if sheet.is_some() { depth } else { 0 })
+            }
             _ => Task::Exists,
         };
-        if matches!(task, Task::Page(depth) if depth > self.options.depth) {
+        let too_deep = match task {
+            Task::Page(depth) => depth > self.options.depth,
+            Task::Sheet(_, imports) => imports > limits::SCAN_IMPORTS,
+            Task::Exists => false,
+        };
+        if too_deep {
             shared.crawl.bounded = true;
             return;
         }

@@ -14,6 +14,7 @@ use fernweh_core::rewrite::Rewriter;
 use fernweh_ports::{PageSource, Result, Trouble, Unit, Watch, counted};
 use serde::Serialize;
 use std::collections::BTreeMap;
+use std::time::Duration;
 use url::Url;
 
 /// What to scan, and its bounds.
@@ -28,6 +29,8 @@ pub struct ScanOptions<'a> {
     pub pages: usize,
     /// The largest number of links from the first page.
     pub depth: usize,
+    /// After this time nothing more is asked for.
+    pub time: Duration,
 }
 
 /// What a scan found.

@@ -41,6 +41,7 @@ fn scanned(
         external,
         pages: 100,
         depth: 10,
+        time: std::time::Duration::from_secs(600),
     };
     let report = scan(&options, &memory, &Silent).unwrap();
     (report, memory.asked.into_inner().unwrap())

@@ -358,6 +358,7 @@ fn added_key(sql: &str) -> Option<String> {
 /// `SEQUENCE NAME schema.name` of an identity column without its schema: it lies where its
 /// table does.
 fn sequence_in_place(sql: &str) -> String {
+    let (mut out, mut written) = (String::with_capacity(sql.len()), 0);
     let mut reader = Reader::new(Postgres, sql.as_bytes());
     while let Ok(Some(token)) = reader.next() {
         if !token.is("SEQUENCE") {
@@ -371,9 +372,11 @@ fn sequence_in_place(sql: &str) -> String {
         if !after.next_is_dot() || after.sign(b'.').is_err() {
             continue;
         }
-        let name = after.tokens.at;
-        let rest = sequence_in_place(&sql[name..]);
-        return format!("{}{rest}", &sql[..schema.start]);
+        // The schema and its dot go; reading goes on behind them.
+        out.push_str(&sql[written..schema.start]);
+        written = after.tokens.at;
+        reader = after;
     }
-    sql.to_owned()
+    out.push_str(&sql[written..]);
+    out
 }

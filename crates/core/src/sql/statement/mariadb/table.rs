@@ -360,7 +360,7 @@ fn partitions(shape: &mut Shape<'_>) -> Result<(), StatementError> {
     }
     if shape.sign_if(b'(')? {
         loop {
-            partition(shape)?;
+            partition(shape, "PARTITION")?;
             if !shape.sign_if(b',')? {
                 break;
             }
@@ -395,10 +395,9 @@ fn partition_function(shape: &mut Shape<'_>) -> Result<(), StatementError> {
     shape.group()
 }
 
-fn partition(shape: &mut Shape<'_>) -> Result<(), StatementError> {
-    if !shape.one_of(&["PARTITION", "SUBPARTITION"])? {
-        return Err(shape.refused());
-    }
+/// One partition; only a whole one has parts.
+fn partition(shape: &mut Shape<'_>, word: &str) -> Result<(), StatementError> {
+    shape.need(&[word])?;
     shape.name()?;
     if shape.words(&["VALUES", "LESS", "THAN"])? {
         if !shape.word("MAXVALUE")? {
@@ -424,9 +423,9 @@ fn partition(shape: &mut Shape<'_>) -> Result<(), StatementError> {
             engine(shape)?;
         }
     }
-    if shape.sign_if(b'(')? {
+    if word == "PARTITION" && shape.sign_if(b'(')? {
         loop {
-            partition(shape)?;
+            partition(shape, "SUBPARTITION")?;
             if !shape.sign_if(b',')? {
                 break;
             }
