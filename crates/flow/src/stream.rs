@@ -33,7 +33,7 @@ fn each(
     visit: &mut dyn FnMut(Vec<u8>) -> Result<()>,
 ) -> Result<()> {
     let broken = |error: ScriptError| refused(member, error);
-    let mut script = script(archive, dialect, member)?;
+    let mut script = script(archive, dialect, member)?.bounding_records();
     while let Some(statement) = script.next_statement().map_err(broken)? {
         // Packing writes rows in the usual modes; in others their texts would end elsewhere.
         if script.modes() != Modes::default() {

@@ -11,6 +11,7 @@ mod password_host;
 mod program;
 mod relay;
 mod stage;
+mod web;
 
 pub use bulk::bulk_load;
 pub use check::{
@@ -23,3 +24,4 @@ pub use password_host::{Asking, PasswordHost};
 pub use program::{Ran, Scene};
 pub use relay::delaying_relay;
 pub use stage::{Engine, Stage, new_database, shared_server};
+pub use web::{Answer, Asked, Web};

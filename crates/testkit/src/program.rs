@@ -88,6 +88,23 @@ impl Scene {
         Self::finish(&mut command)
     }
 
+    /// Runs the program; gives the most memory that it took as well, in bytes.
+    pub fn run_measured(&self, line: &str) -> (Ran, u64) {
+        const MEASURE: &str = "import resource, subprocess, sys\n\
+             code = subprocess.run(sys.argv[1:]).returncode\n\
+             most = resource.getrusage(resource.RUSAGE_CHILDREN).ru_maxrss\n\
+             open('most-memory', 'w').write(str(most))\n\
+             sys.exit(code)";
+        let typed = self.command(line);
+        let mut command = Command::new("python3");
+        command.args(["-c", MEASURE]).arg(&self.program).args(typed.get_args());
+        command.current_dir(self.folder()).env_clear().stdin(Stdio::null());
+        command.envs(typed.get_envs().filter_map(|(name, value)| Some((name, value?))));
+        let ran = Self::finish(&mut command);
+        let kilobytes: u64 = self.read("most-memory").parse().expect("a number of kilobytes");
+        (ran, kilobytes * 1024)
+    }
+
     /// Runs the program and lets it be killed at a named step.
     pub fn run_killed_at(&self, line: &str, step: &str) -> Ran {
         Self::finish(self.command(line).env("FERNWEH_TEST_STOP_AT", step))

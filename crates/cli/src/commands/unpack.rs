@@ -258,6 +258,7 @@ fn make_of(
         rewriter: &rewriter,
         settings: &setting,
         outside_links: args.outside_links,
+        makes_room: args.in_place,
         // What is followed while it is written is packed by this very run.
         trusted: args.trust
             || archive.is_growing()

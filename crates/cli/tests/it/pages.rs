@@ -89,7 +89,7 @@ fn bounds_end_a_scan_and_are_named() {
     let report = stage.scene.run("scan old --own-only --max-pages 5 --json").json();
     assert_eq!(report["pages"], 5);
     assert_eq!(report["bounded"], true);
-    stage.scene.run("scan old --own-only --max-pages 5").says("the scan stopped at its limit");
+    stage.scene.run("scan old --own-only --max-pages 5").says("the scan stopped at a limit");
 }
 
 #[test]

@@ -21,6 +21,9 @@ pub enum ScriptError {
     /// The script ends in the middle of a statement.
     #[error("the script ends in the middle of a statement")]
     Unfinished,
+    /// Records that packing would have parted.
+    #[error("a statement with too many records or columns")]
+    TooMany,
     /// It computes a setting that decides where texts end.
     #[error("{0} is set to something computed, so nobody can say where its texts end")]
     Computed(&'static str),
@@ -33,6 +36,8 @@ pub struct ScriptReader<R> {
     buffer: Vec<u8>,
     start: usize,
     ended: bool,
+    /// Whether long statements hold one record each.
+    bounded: bool,
     /// Lines that have been passed.
     passed: u64,
     /// The line at which the last statement begins, counted from one.
@@ -46,7 +51,14 @@ impl<R: Read> ScriptReader<R> {
     /// Reads statements of `dialect` from `stream`.
     pub fn new(dialect: Dialect, stream: R) -> Self {
         let (buffer, lexer) = (Vec::new(), Lexer::script(dialect));
-        Self { stream, lexer, buffer, start: 0, ended: false, passed: 0, line: 1 }
+        let (start, ended, bounded) = (0, false, false);
+        Self { stream, lexer, buffer, start, ended, bounded, passed: 0, line: 1 }
+    }
+
+    /// A statement beyond [`limits::INSERT_OF_MANY`] that begins another record is refused as
+    /// soon as it does: what packing writes has one large record, at its end.
+    pub fn bounding_records(self) -> Self {
+        Self { bounded: true, ..self }
     }
 
     /// The line at which the last statement begins, counted from one.
@@ -95,6 +107,8 @@ impl<R: Read> ScriptReader<R> {
     pub fn next_statement(&mut self) -> Result<Option<Vec<u8>>, ScriptError> {
         // Up to here the statement has been looked at, and whether it holds more than comments.
         let (mut at, mut holds) = (0, false);
+        // Open parentheses, and the commas in the outermost of them.
+        let (mut depth, mut commas) = (0_usize, 0_usize);
         loop {
             let rest = &self.buffer[self.start + at..];
             if rest.is_empty() && self.ended {
@@ -132,6 +146,23 @@ impl<R: Read> ScriptReader<R> {
                         at = 0;
                     }
                     _ => {
+                        match lexeme {
+                            Lexeme::Sign(b'(') => {
+                                if self.bounded && depth == 0 && at > limits::INSERT_OF_MANY {
+                                    return Err(ScriptError::TooMany);
+                                }
+                                commas = if depth == 0 { 0 } else { commas };
+                                depth += 1;
+                            }
+                            Lexeme::Sign(b',') if self.bounded && depth == 1 => {
+                                commas += 1;
+                                if commas > limits::COLUMNS {
+                                    return Err(ScriptError::TooMany);
+                                }
+                            }
+                            Lexeme::Sign(b')') => depth = depth.saturating_sub(1),
+                            _ => {}
+                        }
                         holds = true;
                         at += length;
                     }

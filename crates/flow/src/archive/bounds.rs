@@ -7,23 +7,39 @@
 //! POSIX.1-2017, "pax Interchange Format"; GNU tar manual, "Basic Tar Format".
 
 use fernweh_core::limits;
+use std::cell::RefCell;
 use std::io::{Error, ErrorKind, Read, Result};
+use std::rc::Rc;
 
 /// Bytes of a block.
 const BLOCK: usize = 512;
 
+/// What an extended header says of the entry at hand: values may hold any byte, line breaks too,
+/// for each record begins with its length.
+#[derive(Clone, Debug, Default)]
+pub struct Extended(Rc<RefCell<Vec<u8>>>);
+
+impl Extended {
+    /// The last value of a key.
+    pub fn get(&self, key: &str) -> Option<Vec<u8>> {
+        value_in(&self.0.borrow(), key.as_bytes()).map(<[u8]>::to_vec)
+    }
+}
+
 /// Passes a tar stream on, and refuses headers that say too much.
 pub struct BoundedTar<R> {
+    /// What is told of the entry at hand.
+    told: Extended,
     inner: R,
     /// The header at hand, as far as it has come.
     header: [u8; BLOCK],
     filled: usize,
     /// Bytes of content, with its padding, that follow before the next header.
     content: u64,
-    /// The extended header at hand, whose `size` counts for the next entry.
+    /// The extended header at hand.
     extended: Option<Vec<u8>>,
-    /// The size that an extended header gives to the next entry.
-    size: Option<u64>,
+    /// The extended header of the next entry.
+    next: Vec<u8>,
 }
 
 fn refused(because: String) -> Error {
@@ -33,7 +49,13 @@ fn refused(because: String) -> Error {
 impl<R: Read> BoundedTar<R> {
     /// Looks at what comes through.
     pub fn new(inner: R) -> Self {
-        Self { inner, header: [0; BLOCK], filled: 0, content: 0, extended: None, size: None }
+        let (told, next) = (Extended::default(), Vec::new());
+        Self { told, inner, header: [0; BLOCK], filled: 0, content: 0, extended: None, next }
+    }
+
+    /// What extended headers say of the entry that was read last.
+    pub fn extended(&self) -> Extended {
+        self.told.clone()
     }
 
     fn look(&mut self, mut bytes: &[u8]) -> Result<()> {
@@ -49,7 +71,7 @@ impl<R: Read> BoundedTar<R> {
                 if self.content == 0
                     && let Some(extended) = self.extended.take()
                 {
-                    self.size = size_in(&extended).or(self.size);
+                    self.next = extended;
                 }
                 continue;
             }
@@ -83,7 +105,14 @@ impl<R: Read> BoundedTar<R> {
         }
         let size = match is_extended {
             true => said,
-            false => self.size.take().unwrap_or(said),
+            false => {
+                let told = std::mem::take(&mut self.next);
+                let size = value_in(&told, b"size").and_then(|value| {
+                    std::str::from_utf8(value).ok().and_then(|text| text.parse().ok())
+                });
+                *self.told.0.borrow_mut() = told;
+                size.unwrap_or(said)
+            }
         };
         self.extended = (kind == b'x').then(Vec::new);
         let holds_content = is_extended || matches!(kind, b'0' | 0 | b'7' | b'S' | b'1');
@@ -120,22 +149,18 @@ fn number(field: &[u8]) -> Option<u64> {
     u64::from_str_radix(text, 8).ok()
 }
 
-/// The `size` that an extended header says: records of the form `LENGTH KEY=VALUE\n`.
-fn size_in(mut extended: &[u8]) -> Option<u64> {
+/// The last value of a key among records of the form `LENGTH KEY=VALUE\n`.
+fn value_in<'a>(mut records: &'a [u8], key: &[u8]) -> Option<&'a [u8]> {
     let mut found = None;
-    loop {
-        let Some(space) = memchr::memchr(b' ', extended) else { return found };
-        let length: Option<usize> =
-            std::str::from_utf8(&extended[..space]).ok().and_then(|text| text.parse().ok());
-        let Some(record) = length.and_then(|length| extended.get(space + 1..length)) else {
-            return found;
-        };
-        if let Some(value) = record.strip_prefix(b"size=") {
-            let text = std::str::from_utf8(value).ok()?;
-            found = text.trim_end().parse().ok();
+    while let Some(space) = memchr::memchr(b' ', records) {
+        let length: usize = std::str::from_utf8(&records[..space]).ok()?.parse().ok()?;
+        let record = records.get(space + 1..length)?.strip_suffix(b"\n")?;
+        if let Some(value) = record.strip_prefix(key).and_then(|rest| rest.strip_prefix(b"=")) {
+            found = Some(value);
         }
-        extended = &extended[space + 1 + record.len()..];
+        records = &records[length..];
     }
+    found
 }
 
 #[cfg(test)]
@@ -194,6 +219,17 @@ mod tests {
         let bytes = [entry(b'x', 12, record), entry(b'0', 0, &fake)].concat();
         for piece in PIECES {
             assert!(passed(&bytes, piece).is_ok());
+        }
+    }
+
+    #[test]
+    fn values_of_extended_headers_may_hold_any_byte() {
+        let records = b"18 path=a\nb=c d\n=\n13 mtime=1.5\n9 path=\n";
+        assert_eq!(value_in(&records[..18], b"path"), Some(&b"a\nb=c d\n="[..]));
+        assert_eq!(value_in(records, b"path"), Some(&b""[..]));
+        assert_eq!(value_in(records, b"mtime"), Some(&b"1.5"[..]));
+        for broken in [&b"9999 path=a\n"[..], b"x path=a\n", b"3 path=a\n", b"0 a=b\n"] {
+            assert_eq!(value_in(broken, b"path"), None);
         }
     }
 

@@ -9,7 +9,7 @@ mod reader;
 mod writer;
 
 pub use begun::{Begun, Mark, Part};
-pub(crate) use bounds::BoundedTar;
+pub(crate) use bounds::{BoundedTar, Extended};
 pub(crate) use ledger::Expected;
 pub use ledger::Ledger;
 pub use pieces::{PieceReader, PieceWriter};

@@ -112,14 +112,18 @@ fn each_of_tar(
     visit: Visit<'_>,
     wrong: &dyn Fn(std::io::Error) -> Trouble,
 ) -> Result<()> {
-    let mut tar = tar::Archive::new(BoundedTar::new(opened(path)?));
+    let bounded = BoundedTar::new(opened(path)?);
+    let extended = bounded.extended();
+    let mut tar = tar::Archive::new(bounded);
     for entry in tar.entries().map_err(wrong)? {
         let mut entry = entry.map_err(wrong)?;
         let header = entry.header();
         let kind = match header.entry_type() {
             tar::EntryType::Directory => EntryKind::Folder,
             tar::EntryType::Symlink => {
-                EntryKind::Link(entry.link_name_bytes().unwrap_or_default().into_owned())
+                let link = extended.get("linkpath");
+                let link = link.or_else(|| entry.link_name_bytes().map(|link| link.into_owned()));
+                EntryKind::Link(link.unwrap_or_default())
             }
             tar::EntryType::Regular | tar::EntryType::Continuous => EntryKind::File(entry.size()),
             tar::EntryType::XGlobalHeader => continue,
@@ -137,7 +141,7 @@ fn each_of_tar(
         };
         let header = entry.header();
         let found = Entry {
-            path: plain(&entry.path_bytes()),
+            path: plain(&extended.get("path").unwrap_or_else(|| entry.path_bytes().into_owned())),
             kind,
             mode: header.mode().unwrap_or(FILE),
             mtime: header.mtime().map_or(0, |time| i64::try_from(time).unwrap_or(0)),

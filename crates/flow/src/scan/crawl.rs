@@ -193,7 +193,7 @@ impl Crawler<'_> {
             shared.at_work += 1;
             drop(shared);
             let mut result = self.watch.go_on();
-            if result.is_ok() && self.may_fetch(&task) {
+            if result.is_ok() && self.may_fetch(&url, &task) {
                 self.handle(&url, &task);
                 result = self.watch.go_on();
             }
@@ -208,8 +208,12 @@ impl Crawler<'_> {
 
     /// Whether the bounds allow another request of this kind. What is not fetched any more is
     /// said as a bound; what is at work meanwhile has been counted before.
-    fn may_fetch(&self, task: &Task) -> bool {
+    fn may_fetch(&self, url: &Url, task: &Task) -> bool {
         let mut shared = self.lock();
+        // The sitemap is asked for once, unbidden.
+        if !shared.known.contains(url.as_str()) {
+            return true;
+        }
         let (pages, sheets) = &mut shared.fetched;
         let within = match task {
             Task::Page(_) => bump(pages, self.options.pages),

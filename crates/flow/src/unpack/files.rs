@@ -1,7 +1,7 @@
 //! The files of an archive, rewritten on their way.
 
 use super::{UnpackOptions, UnpackReport};
-use crate::archive::{ArchiveReader, BoundedTar, PieceReader};
+use crate::archive::{ArchiveReader, BoundedTar, Extended, PieceReader};
 use crate::patterns::Patterns;
 use fernweh_core::archive::{Located, Member, read_index_line};
 use fernweh_core::limits;
@@ -76,10 +76,13 @@ fn some_files(
     for found in wanted {
         watch.go_on()?;
         let mut pieces = PieceReader::from(archive, &found);
-        let mut tar = tar::Archive::new(BoundedTar::new(&mut pieces));
+        let bounded = BoundedTar::new(&mut pieces);
+        let extended = bounded.extended();
+        let mut tar = tar::Archive::new(bounded);
         let first = tar.entries().map_err(broken_stream)?.next();
         let mut first = first.transpose().map_err(broken_stream)?.ok_or_else(contradiction)?;
-        let entry = entry_of(&mut first).map_err(broken_stream)?.ok_or_else(contradiction)?;
+        let entry = entry_of(&mut first, &extended).map_err(broken_stream)?;
+        let entry = entry.ok_or_else(contradiction)?;
         if entry.path != found.path {
             return Err(contradiction());
         }
@@ -257,11 +260,13 @@ fn each_entry(
     stream: &mut PieceReader<'_>,
     visit: &mut dyn FnMut(Entry, &mut dyn Read) -> Result<()>,
 ) -> Result<()> {
-    let mut tar = tar::Archive::new(BoundedTar::new(stream));
+    let bounded = BoundedTar::new(stream);
+    let extended = bounded.extended();
+    let mut tar = tar::Archive::new(bounded);
     let entries = tar.entries().map_err(broken_stream)?;
     for found in entries {
         let mut found = found.map_err(broken_stream)?;
-        let entry = entry_of(&mut found).map_err(broken_stream)?.ok_or_else(|| {
+        let entry = entry_of(&mut found, &extended).map_err(broken_stream)?.ok_or_else(|| {
             Trouble::damaged("the archive holds an entry that it must not hold")
                 .at(String::from_utf8_lossy(&found.path_bytes()).into_owned())
                 .because("it is neither file, folder nor link")
@@ -272,18 +277,13 @@ fn each_entry(
     Ok(())
 }
 
-fn entry_of<R: Read>(found: &mut tar::Entry<'_, R>) -> std::io::Result<Option<Entry>> {
-    let mut time: Option<(i64, u32)> = None;
-    if let Some(extensions) = found.pax_extensions()? {
-        for extension in extensions {
-            let extension = extension?;
-            if extension.key_bytes() == b"mtime" {
-                time = time_of(&String::from_utf8_lossy(extension.value_bytes()));
-            }
-        }
-    }
+fn entry_of<R: Read>(
+    found: &mut tar::Entry<'_, R>,
+    extended: &Extended,
+) -> std::io::Result<Option<Entry>> {
+    let time = extended.get("mtime").and_then(|time| time_of(&String::from_utf8_lossy(&time)));
     let header = found.header();
-    let mut path = found.path_bytes().into_owned();
+    let mut path = extended.get("path").unwrap_or_else(|| found.path_bytes().into_owned());
     while path.last() == Some(&b'/') {
         path.pop();
     }
@@ -291,7 +291,10 @@ fn entry_of<R: Read>(found: &mut tar::Entry<'_, R>) -> std::io::Result<Option<En
         tar::EntryType::Regular => EntryKind::File(found.size()),
         tar::EntryType::Directory => EntryKind::Folder,
         tar::EntryType::Symlink => EntryKind::Link(
-            found.link_name_bytes().map(|link| link.into_owned()).unwrap_or_default(),
+            extended
+                .get("linkpath")
+                .or_else(|| found.link_name_bytes().map(|link| link.into_owned()))
+                .unwrap_or_default(),
         ),
         _ => return Ok(None),
     };

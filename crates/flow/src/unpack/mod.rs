@@ -32,7 +32,7 @@ use fernweh_core::settings::Setting;
 use fernweh_core::sql::{Dialect, Prefix, Statement};
 use fernweh_ports::{
     DatabaseSource, DatabaseTarget, Direction, FileTarget, Kind, LeftOut, NewFile, Result, Scope,
-    Trouble, Watch, counted,
+    Trouble, Watch, counted, size,
 };
 use serde::Serialize;
 use std::collections::BTreeMap;
@@ -68,6 +68,8 @@ pub struct UnpackOptions<'a> {
     pub remove: Vec<String>,
     /// What happens to records that the destination rejects.
     pub on_bad_record: OnBadRecord,
+    /// The old state goes before the new one is built.
+    pub makes_room: bool,
     /// The archive's bodies (routines, triggers, views, events) may run with all rights of the
     /// login: this folder has packed it itself, or the user says so.
     pub trusted: bool,
@@ -240,6 +242,7 @@ pub fn look_before(
         }
     }
     if let Some(target) = &targets.files {
+        check_room(options, archive, *target)?;
         there.entries = target.existing()?;
         if there.entries > 0 && options.part.files.is_none() {
             let entries = counted(there.entries, "entry", "entries");
@@ -263,6 +266,26 @@ pub fn look_before(
             ));
     }
     Ok(Some(there))
+}
+
+/// What the archive says of its files must find room: the disk is not filled to find out.
+fn check_room(
+    options: &UnpackOptions<'_>,
+    archive: &ArchiveReader,
+    target: &dyn FileTarget,
+) -> Result<()> {
+    // While it is still written nobody knows; some of the files are another sum.
+    if archive.is_growing() || options.part.files.is_some() || options.makes_room {
+        return Ok(());
+    }
+    let bytes = archive.seal()?.file_bytes;
+    match target.free() {
+        Some(free) if free < bytes => Err(Trouble::outside("there is no room for the files")
+            .at(target.place())
+            .because(format!("the archive holds {}, {} are free", size(bytes), size(free)))
+            .hint("make room on that disk, or use --in-place with --overwrite")),
+        _ => Ok(()),
+    }
 }
 
 fn check_engine(

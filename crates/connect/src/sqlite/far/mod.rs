@@ -136,7 +136,9 @@ impl FarDatabase {
                 }
             }
             let after = self.look()?;
-            if after == before {
+            // A journal can have gone and come again in between: then it has changed, too.
+            let changed = matches!(&fetched, Err(trouble) if !trouble.lost);
+            if after == before && !changed {
                 fetched?;
                 SqliteSource::open(&copy.path())?;
                 copy.state = Some(after);

@@ -1,0 +1,125 @@
+//! Pages that mean harm, and the bounds of a scan.
+
+use super::PROGRAM;
+use fernweh_testkit::{Answer, Scene, Web};
+
+const HTML: &str = "text/html";
+const CSS: &str = "text/css";
+
+/// A site at this port, behind a password.
+fn site(port: u16) -> Scene {
+    let scene = Scene::new(PROGRAM);
+    scene.write("pw", "night-sky-7");
+    scene.write(
+        "fernweh.toml",
+        format!(
+            "[site.new]\nurl = \"http://127.0.0.1:{port}\"\nlogin = \"preview\"\n\
+             password.login = {{ file = \"pw\" }}\n"
+        ),
+    );
+    scene
+}
+
+#[test]
+fn the_password_of_a_site_goes_to_its_exact_origin_alone() {
+    let other = Web::start(|_| Some((HTML, "<a href=/secret>s</a>".into())));
+    let port = other.port;
+    let own = Web::start(move |path| -> Answer {
+        (path == "/").then(|| {
+            (
+                HTML,
+                format!(
+                    "<a href=http://127.0.0.1:{port}/a>a</a><img src=http://127.0.0.1:{port}/b>"
+                ),
+            )
+        })
+    });
+    let scene = site(own.port);
+    scene.done("scan new");
+    let login = |asked: &fernweh_testkit::Asked| {
+        asked.headers.iter().any(|line| line.starts_with("authorization:"))
+    };
+    assert!(own.asked().iter().all(login), "{:?}", own.asked());
+    let asked = other.asked();
+    assert!(!asked.is_empty() && !asked.iter().any(login), "{asked:?}");
+    // It is another site: what it links to is not asked for.
+    assert!(!asked.iter().any(|asked| asked.path == "/secret"), "{asked:?}");
+}
+
+#[test]
+fn a_first_page_that_leads_to_another_site_is_told_as_that() {
+    // Nothing answers with a redirect here; a page elsewhere is another site by its port alone.
+    let own = Web::start(|path| (path == "/").then(|| (HTML, "<p>x</p>".into())));
+    let scene = Scene::new(PROGRAM);
+    scene.done(&format!("scan http://127.0.0.1:{}", own.port)).says("1 page");
+}
+
+#[test]
+fn style_sheets_that_import_each_other_without_end_have_an_end() {
+    let own = Web::start(|path| {
+        if path == "/" {
+            return Some((HTML, "<link rel=stylesheet href=/0.css>".into()));
+        }
+        let number: u64 = path.strip_prefix('/')?.strip_suffix(".css")?.parse().ok()?;
+        Some((CSS, format!("@import '/{}.css';", number + 1)))
+    });
+    let scene = Scene::new(PROGRAM);
+    let ran = scene.run(&format!("scan http://127.0.0.1:{}", own.port));
+    ran.code(0).says("the scan stopped at a limit");
+    assert!(own.asked().len() < 30, "{}", own.asked().len());
+}
+
+#[test]
+fn the_largest_number_of_pages_bounds_what_is_fetched() {
+    let own = Web::start(|path| {
+        let number: u64 = path.strip_prefix('/').and_then(|n| n.parse().ok()).unwrap_or(0);
+        let links: Vec<String> =
+            (1..20).map(|n| format!("<a href=/{}>x</a>", number * 20 + n)).collect();
+        Some((if number % 2 == 0 { HTML } else { "application/pdf" }, links.concat()))
+    });
+    let scene = Scene::new(PROGRAM);
+    let ran = scene.run(&format!("scan http://127.0.0.1:{} --max-pages 25", own.port));
+    ran.code(0).says("the scan stopped at a limit");
+    // And the sitemap, which is asked for in any case.
+    assert!(own.asked().len() <= 26, "{}", own.asked().len());
+}
+
+#[test]
+fn a_style_sheet_of_brackets_does_not_end_the_program() {
+    let own = Web::start(|path| match path {
+        "/" => Some((
+            HTML,
+            "<link rel=stylesheet href=/s.css><p style='background: url(/p.png)'>x</p>".into(),
+        )),
+        "/s.css" => Some((CSS, format!("{}url(/q.png)", "a{b:[(".repeat(20_000)))),
+        _ => None,
+    });
+    let scene = Scene::new(PROGRAM);
+    let ran = scene.run(&format!("scan http://127.0.0.1:{}", own.port)).code(1);
+    ran.says("/p.png");
+}
+
+#[test]
+fn old_addresses_of_a_long_sitemap_are_all_found() {
+    let own = Web::start(|path| match path {
+        "/" => Some((HTML, "<p>x</p>".into())),
+        "/sitemap.xml" => {
+            let entries: Vec<String> = (0..50_000)
+                .map(|n| format!("<url><loc>http://old.example/{n}</loc></url>\n"))
+                .collect();
+            Some(("text/xml", format!("<urlset>\n{}</urlset>", entries.concat())))
+        }
+        _ => None,
+    });
+    let scene = Scene::new(PROGRAM);
+    scene.write(
+        "fernweh.toml",
+        format!(
+            "[site.new]\nurl = \"http://127.0.0.1:{}\"\n[site.old]\nurl = \"http://old.example\"\n",
+            own.port
+        ),
+    );
+    let found = scene.run("scan new --own-only --json").code(1).json();
+    assert_eq!(found["counts"]["old-address"], 50_000);
+    assert_eq!(found["findings"][49_999]["line"], 50_001);
+}
