@@ -37,6 +37,7 @@ pub fn safe_json(document: &str) -> String {
 impl Context {
     /// Looks at the terminal once.
     pub fn new(common: &Common) -> Self {
+        fernweh_connect::stop::when(crate::progress::stops());
         let on_terminal = std::io::stdout().is_terminal();
         let no_color = std::env::var_os("NO_COLOR").is_some_and(|value| !value.is_empty());
         let color = match common.color {

@@ -6,13 +6,9 @@ use reqwest::redirect::Policy;
 use reqwest::{Certificate, Client};
 use std::net::{SocketAddr, ToSocketAddrs};
 use std::path::PathBuf;
-use std::sync::Arc;
 use std::time::Duration;
 use tokio::runtime::{Builder, Runtime};
 use url::{Origin, Url};
-
-/// Says whether the user wants to stop.
-pub type Stops = Arc<dyn Fn() -> bool + Send + Sync>;
 
 /// How to reach a site before the domain points there, and how to get in.
 #[derive(Clone)]
@@ -21,8 +17,6 @@ pub struct HttpOptions {
     pub host: String,
     /// Scheme, host and port of the site: only it gets the login.
     pub origin: Option<Origin>,
-    /// Says whether the user wants to stop: requests under way end then.
-    pub stops: Stops,
     /// The host or address, perhaps with a port, that is connected to in its place.
     pub address: Option<String>,
     /// User and password of HTTP basic authentication (RFC 7617), for the site only.
@@ -39,7 +33,6 @@ pub struct HttpSource {
     others: Client,
     runtime: Runtime,
     origin: Option<Origin>,
-    stops: Stops,
     login: Option<(String, String)>,
 }
 
@@ -56,10 +49,9 @@ impl HttpSource {
         // The port belongs to the site's own address alone.
         let elsewhere = address.map(|address| SocketAddr::new(address.ip(), 0));
         let (origin, login) = (options.origin.clone(), options.login.clone());
-        let stops = options.stops.clone();
         let client = client(options, address)?;
         let others = self::client(options, elsewhere)?;
-        Ok(Self { client, others, runtime, origin, stops, login })
+        Ok(Self { client, others, runtime, origin, login })
     }
 
     async fn get(&self, request: &PageRequest) -> reqwest::Result<PageResponse> {
@@ -104,7 +96,7 @@ impl PageSource for HttpSource {
         let got = self.runtime.block_on(async {
             tokio::select! {
                 got = self.get(request) => Some(got),
-                () = stopped(&*self.stops) => None,
+                () = crate::stop::wanted() => None,
             }
         });
         let got = got.ok_or_else(|| PageProblem::Other("stopped".into()))?;
@@ -147,13 +139,6 @@ fn client(options: &HttpOptions, address: Option<SocketAddr>) -> Result<Client> 
         builder = builder.tls_certs_only(certificates);
     }
     builder.build().map_err(|error| Trouble::outside(what).because(chain(&error)))
-}
-
-/// Waits until the user wants to stop.
-async fn stopped(stops: &(dyn Fn() -> bool + Send + Sync)) {
-    while !stops() {
-        tokio::time::sleep(Duration::from_millis(100)).await;
-    }
 }
 
 fn socket_address(text: &str) -> Result<SocketAddr> {

@@ -15,4 +15,5 @@ pub mod server;
 pub mod sftp;
 pub mod sqlite;
 pub mod ssh;
+pub mod stop;
 mod tls;

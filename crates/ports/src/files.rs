@@ -87,6 +87,15 @@ pub struct NewFile {
     pub content: Box<dyn Read>,
 }
 
+/// A file by which one sees whether others can read a place.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Probe {
+    /// Its path from the site's folder on, as `../.fernweh-htdocs/probe-1a2b`.
+    pub path: String,
+    /// What it holds.
+    pub content: String,
+}
+
 /// A file tree that is built beside the old one and takes its place.
 pub trait FileTarget: Send {
     /// Where it is, for people.
@@ -110,6 +119,18 @@ pub trait FileTarget: Send {
     /// What of the entries could not be carried, and what else people should know.
     fn notes(&self) -> Vec<String> {
         Vec::new()
+    }
+    /// Puts a file that nobody can know where states of the site are kept, if something is kept
+    /// there; by it one sees whether others can read that place. Beside the site's folder only
+    /// if that is asked for.
+    fn put_probe(&mut self, beside: bool) -> Result<Option<Probe>> {
+        let _ = beside;
+        Ok(None)
+    }
+    /// Takes it away again.
+    fn take_probe(&mut self, probe: &Probe) -> Result<()> {
+        let _ = probe;
+        Ok(())
     }
     /// Removes the files of the site, so that there is room for new ones, except those that
     /// `stays` names. They are not kept.

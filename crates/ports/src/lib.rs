@@ -19,7 +19,9 @@ pub use database::{
     Refreshing, Refused, Rejected, SchemasSwap, Scope, Structure, SwapObjects, SwapSchema,
     SwapTable, TableInfo, TablesSwap, Tally,
 };
-pub use files::{FileEditor, FileId, FileSource, FileSwap, FileTarget, LeftOut, NewFile, files_of};
+pub use files::{
+    FileEditor, FileId, FileSource, FileSwap, FileTarget, LeftOut, NewFile, Probe, files_of,
+};
 pub use pages::{PageProblem, PageRequest, PageResponse, PageSource};
 pub use pipe::{Inlet, Outlet, pipe};
 pub use trouble::{Kind, Result, Told, Trouble};

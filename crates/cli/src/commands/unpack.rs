@@ -23,9 +23,9 @@ use fernweh_flow::patterns::Patterns;
 use fernweh_flow::undo::let_go;
 use fernweh_flow::unpack::{
     Earlier, OnBadRecord, Part, Present, UnpackOptions, UnpackReport, look_before, mark, preview,
-    set_aside, settle_earlier, unpack, unpack_in_place,
+    set_aside, settle_earlier, unpack, unpack_in_place, visible,
 };
-use fernweh_ports::{DatabaseSource, Direction, FileSource, Result, Trouble};
+use fernweh_ports::{DatabaseSource, Direction, FileSource, PageSource, Result, Trouble};
 use std::path::PathBuf;
 use std::sync::Arc;
 use std::time::Instant;
@@ -323,6 +323,10 @@ fn make_of(
             let_go(old, targets, &context.watch)
         })?;
     }
+    if halves.1 && there.is_some() {
+        // The work is done: that nobody could look is no reason to end with an error.
+        report.notes.extend(shown_to_others(&site, &run).unwrap_or_default());
+    }
     drop(lock);
     tell_incoming(&mut report, &incoming)?;
     report.replaced = there;
@@ -331,6 +335,26 @@ fn make_of(
     write_report(args, &site, true, &report)?;
     let text = text(context, &site, &report, seconds);
     Ok((report, text))
+}
+
+/// What the site's web server shows of what is kept, with what to do.
+fn shown_to_others(site: &Site, run: &str) -> Result<Option<String>> {
+    let Some(url) = site.url.as_ref().map(ToString::to_string) else { return Ok(None) };
+    let mut pages = || Ok(Box::new(site.pages()?) as Box<dyn PageSource>);
+    let mut found = None;
+    site.with_targets(run, (false, true), false, &mut |targets| {
+        if let Some(files) = &mut targets.files {
+            found = visible(*files, &url, &mut pages)?;
+        }
+        Ok(())
+    })?;
+    Ok(found.map(|address| {
+        format!(
+            "the web server shows what Fernweh keeps ({address} came back): forbid that folder \
+             there, or give the old state up with: fernweh undo {} --let-go",
+            site.name
+        )
+    }))
 }
 
 /// The page that --report asks for.

@@ -288,7 +288,6 @@ impl Site {
         HttpSource::new(&HttpOptions {
             host,
             origin: origin.map(|url| url.origin()),
-            stops: Arc::new(crate::progress::stops()),
             address: self.section.address.clone(),
             login,
             authority: self.section.authority.as_ref().map(|path| self.folder.join(expanded(path))),

@@ -5,7 +5,7 @@ use super::archives::{Members, forge, read};
 use super::{PROGRAM, one, stage};
 use fernweh_demo::database::{Database, Place};
 use fernweh_demo::server::Server;
-use fernweh_testkit::{Engine, Scene, Stage, files_of, shared_server};
+use fernweh_testkit::{Engine, Scene, Stage, Web, files_of, shared_server};
 use std::fs;
 use std::os::unix::fs::{PermissionsExt, symlink};
 
@@ -154,6 +154,30 @@ fn events_sleep_until_all_is_in_place_and_wake_as_they_were() {
     assert_eq!(one(&stage, states), "gp_asleep DISABLED,gp_awake ENABLED");
 }
 
+#[test]
+fn a_statement_without_end_ends_when_the_user_says_so() {
+    let (stage, members) = prepared(Engine::Postgres);
+    let endless = "CREATE MATERIALIZED VIEW gp_endless AS WITH RECURSIVE n(x) AS \
+                   (SELECT 1 UNION ALL SELECT x FROM n) SELECT count(*) FROM n WITH NO DATA;\n\
+                   REFRESH MATERIALIZED VIEW gp_endless;\n";
+    forge(&stage.scene.path("forged.tar"), with(&members, AFTERWARDS, endless));
+    let mut command = stage.scene.command("unpack forged.tar new --overwrite --only database");
+    command.stdout(std::process::Stdio::piped()).stderr(std::process::Stdio::piped());
+    let mut child = command.spawn().unwrap();
+    let mut watcher = stage.database("new");
+    let running = "SELECT count(*) FROM pg_stat_activity WHERE query LIKE 'REFRESH%' \
+                   AND state = 'active'";
+    while watcher.ask(running).unwrap()[0][0].as_deref() == Some("0") {
+        assert!(child.try_wait().unwrap().is_none(), "it ended by itself");
+        std::thread::sleep(std::time::Duration::from_millis(20));
+    }
+    let id = child.id().to_string();
+    assert!(std::process::Command::new("kill").args(["-INT", &id]).status().unwrap().success());
+    let ended = child.wait_with_output().unwrap();
+    assert_eq!(ended.status.code(), Some(5), "{}", String::from_utf8_lossy(&ended.stderr));
+    assert_eq!(watcher.ask(running).unwrap()[0][0].as_deref(), Some("0"));
+}
+
 /// The administrator's login in the configuration, in place of the new site's own.
 fn with_administrator(stage: &Stage, kind: Server) {
     let server = shared_server(kind).lock().unwrap_or_else(|poisoned| poisoned.into_inner());
@@ -276,6 +300,66 @@ fn what_is_built_and_kept_beside_the_site_is_for_its_owner_alone() {
     });
     assert_eq!(others(&workshop), 0);
     assert_eq!(others(&stage.scene.path("new/.fernweh-htdocs")), 0);
+}
+
+#[test]
+fn what_is_kept_must_not_come_from_the_web_server() {
+    for closed in [false, true] {
+        let stage = stage(Engine::Sqlite);
+        let folder = stage.scene.path("new");
+        let web = Web::start(move |path| {
+            let hidden = closed && path.contains("/.");
+            let text = fs::read_to_string(folder.join(path.trim_start_matches('/'))).ok();
+            text.filter(|_| !hidden).map(|text| ("text/plain", text))
+        });
+        let text = stage.scene.read("fernweh.toml");
+        let address = format!("http://127.0.0.1:{}/htdocs", web.port);
+        let text = text.replace("https://www.glimmer-point.example", &address);
+        let text = text.replace("address = \"127.0.0.1:9\"\n", "");
+        stage.scene.write("fernweh.toml", text);
+        stage.pack();
+        stage.scene.done("unpack site.fernweh.tar new");
+        let ran = stage.scene.done("unpack site.fernweh.tar new --overwrite");
+        let told = format!("{}{}", ran.out, ran.err);
+        assert_eq!(told.contains("shows what Fernweh keeps"), !closed, "{told}");
+        let probes = web.asked().iter().filter(|asked| asked.path.contains("/probe-")).count();
+        assert_eq!(probes, 1);
+        let left = fs::read_dir(stage.scene.path("new/.fernweh-htdocs")).unwrap().flatten();
+        assert!(!left.into_iter().any(|e| e.file_name().to_string_lossy().contains("probe")));
+    }
+}
+
+#[test]
+fn damaged_headers_of_a_tar_are_damage_and_not_the_disk() {
+    let stage = stage(Engine::Sqlite);
+    let mut tar = tar::Builder::new(Vec::new());
+    for name in ["a", "b"] {
+        let mut header = tar::Header::new_ustar();
+        header.set_size(3);
+        tar.append_data(&mut header, name, &b"abc"[..]).unwrap();
+    }
+    let whole = tar.into_inner().unwrap();
+    for place in [1024 + 124, 1024 + 148, 1024 + 100] {
+        let mut damaged = whole.clone();
+        damaged[place..place + 4].copy_from_slice(b"zzzz");
+        stage.scene.write("damaged.tar", damaged);
+        let ran = stage.scene.run("unpack damaged.tar new --as-is --only files").code(4);
+        ran.says("nothing was changed");
+    }
+}
+
+#[test]
+fn a_path_of_many_folders_is_unpacked_folder_by_folder() {
+    let stage = stage(Engine::Sqlite);
+    let mut tar = tar::Builder::new(Vec::new());
+    let path = format!("{}file", "d/".repeat(800));
+    let mut header = tar::Header::new_ustar();
+    header.set_size(3);
+    header.set_mode(0o644);
+    tar.append_data(&mut header, &path, &b"abc"[..]).unwrap();
+    stage.scene.write("deep.tar", tar.into_inner().unwrap());
+    stage.scene.done("unpack deep.tar new --as-is --only files");
+    assert_eq!(fs::read(stage.root("new").join(&path)).unwrap(), b"abc");
 }
 
 /// Bytes of memory that no forged archive may make the program take.

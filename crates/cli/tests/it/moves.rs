@@ -340,3 +340,36 @@ fn word_goes_by_mail() {
     assert!(message.contains("Subject: Fernweh: a test"), "{message}");
     scene.run("tell --test").code(3).says("cannot send mail").says("tell --test");
 }
+
+#[test]
+fn what_a_mail_server_answers_is_not_repeated() {
+    use std::io::{BufRead, BufReader, Write};
+    let scene = Scene::new(PROGRAM);
+    let listener = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
+    let port = listener.local_addr().unwrap().port();
+    // One that says the password back, with something for the terminal.
+    std::thread::spawn(move || {
+        let (mut stream, _) = listener.accept().unwrap();
+        let mut lines = BufReader::new(stream.try_clone().unwrap()).lines();
+        stream.write_all(b"220 mail.glimmer.example\r\n").unwrap();
+        while let Some(Ok(line)) = lines.next() {
+            let answer = match line.starts_with("EHLO") {
+                true => "250-mail.glimmer.example\r\n250 AUTH PLAIN".to_owned(),
+                false => format!("535 \u{1b}[2Jyou said night-sky-7, {line}"),
+            };
+            let _ = stream.write_all(format!("{answer}\r\n").as_bytes());
+        }
+    });
+    scene.write("pw", "night-sky-7");
+    scene.write(
+        "fernweh.toml",
+        format!(
+            "[tell]\nto = [\"keeper@glimmer.example\"]\nfrom = \"fernweh@glimmer.example\"\n\
+             server = \"smtp://keeper@127.0.0.1:{port}\"\npassword = {{ file = \"pw\" }}\n"
+        ),
+    );
+    let ran = scene.run("tell --test").code(3);
+    let ran = ran.says("the mail server answers 535, it refuses user or password");
+    let told = format!("{}{}", ran.out, ran.err);
+    assert!(!told.contains("you said") && !told.contains("night-sky-7"), "{told}");
+}

@@ -143,6 +143,34 @@ fn addresses_in_a_script_are_rewritten_from_where_the_user_says_it_comes() {
 }
 
 #[test]
+fn texts_end_where_the_modes_of_a_script_say() {
+    let mariadb = ["modes_a", "modes_b"].map(|name| new_database(Server::Mariadb, name));
+    let postgres = ["modes_c", "modes_d"].map(|name| new_database(Server::Postgres, name));
+    let of_mariadb = "SET @old = @@sql_mode, sql_mode = 'NO_BACKSLASH_ESCAPES,ANSI_QUOTES';\n\
+         CREATE TABLE \"paths\" (id int PRIMARY KEY, place varchar(80) DEFAULT 'C:\\');\n\
+         INSERT INTO \"paths\" VALUES (1, 'C:\\'), (2, 'it''s \\');\n\
+         SET sql_mode = @old;\nINSERT INTO paths VALUES (3, 'it\\'s \\\\; --');\n";
+    let of_postgres = "SET standard_conforming_strings = off;\n\
+         CREATE TABLE paths (id int PRIMARY KEY, place text DEFAULT 'C:\\\\');\n\
+         INSERT INTO paths VALUES (1, 'C:\\\\'), (2, 'it\\'s \\\\');\n\
+         SET standard_conforming_strings = on;\nINSERT INTO paths VALUES (3, 'it''s \\; --');\n";
+    for (places, script) in [(&mariadb, of_mariadb), (&postgres, of_postgres)] {
+        let scene = two_sites(&places[0], &places[1]);
+        scene.write("modes.sql", script);
+        scene.done("unpack modes.sql new --as-is");
+        let mut new = Database::open(&places[1]).unwrap();
+        new.run(b"INSERT INTO paths (id) VALUES (4)").unwrap();
+        let found: Vec<String> = new
+            .ask("SELECT place FROM paths ORDER BY id")
+            .unwrap()
+            .into_iter()
+            .map(|row| row[0].clone().unwrap())
+            .collect();
+        assert_eq!(found, ["C:\\", "it's \\", "it's \\; --", "C:\\"]);
+    }
+}
+
+#[test]
 fn what_a_script_must_not_do_is_refused_by_name_and_line_and_nothing_changes() {
     let mariadb = ["refuse_a", "refuse_b"].map(|name| new_database(Server::Mariadb, name));
     let postgres = ["refuse_a", "refuse_b"].map(|name| new_database(Server::Postgres, name));

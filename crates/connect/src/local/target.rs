@@ -6,7 +6,7 @@
 
 use super::{file_id, open_workshop, workshop};
 use fernweh_core::record::{Entry, EntryKind};
-use fernweh_ports::{Direction, FileSource, FileSwap, FileTarget, Result, Trouble};
+use fernweh_ports::{Direction, FileSource, FileSwap, FileTarget, Probe, Result, Trouble};
 use rustix::fs::{AtFlags, CWD, Timespec, Timestamps, utimensat};
 use std::collections::HashSet;
 use std::ffi::OsStr;
@@ -230,6 +230,30 @@ impl FileTarget for LocalTarget {
         })?;
         let (target, side) = (self.root.clone(), self.built.clone());
         Ok(FileSwap { target, side, new: Some(new), had_old })
+    }
+
+    fn put_probe(&mut self, beside: bool) -> Result<Option<Probe>> {
+        let folder = workshop(&self.root);
+        if !beside || !folder.is_dir() {
+            return Ok(None);
+        }
+        let (name, content) = (super::random_name("probe-"), super::random_name(""));
+        let full = folder.join(&name);
+        let put = || -> std::io::Result<()> {
+            let mut options = OpenOptions::new();
+            // As readable as it may be: the folder itself must keep others out.
+            let mut file = options.write(true).create_new(true).mode(0o644).open(&full)?;
+            std::io::Write::write_all(&mut file, content.as_bytes())
+        };
+        put().map_err(|error| write_trouble(&full, &error))?;
+        let folder = folder.file_name().unwrap_or_default().to_string_lossy().into_owned();
+        Ok(Some(Probe { path: format!("../{folder}/{name}"), content }))
+    }
+
+    fn take_probe(&mut self, probe: &Probe) -> Result<()> {
+        let name = probe.path.rsplit('/').next().unwrap_or_default();
+        let full = workshop(&self.root).join(name);
+        fs::remove_file(&full).map_err(|error| write_trouble(&full, &error))
     }
 
     fn clear(&mut self, stays: &dyn Fn(&[u8]) -> bool) -> Result<()> {

@@ -21,7 +21,7 @@ pub use editor::PostgresEditor;
 pub use source::PostgresSource;
 pub use target::PostgresTarget;
 
-use crate::server::ServerAddress;
+use crate::server::{Encryption, ServerAddress};
 use fernweh_core::record::Value;
 use fernweh_core::sql::{Dialect, POSTGRES_SETTINGS, quote_name, write_row};
 use fernweh_ports::{Result, Trouble};
@@ -35,6 +35,8 @@ pub(crate) struct Link {
     pub(crate) runtime: Runtime,
     pub(crate) client: Client,
     pub(crate) shown: String,
+    /// How the connection is encrypted: a request to cancel must be, too.
+    encryption: Option<Encryption>,
 }
 
 /// A table of texts, as the server gives it.
@@ -81,7 +83,8 @@ impl Link {
                 client
             }
         };
-        let mut link = Self { runtime, client, shown: address.shown("postgres") };
+        let (shown, encryption) = (address.shown("postgres"), address.encryption.clone());
+        let mut link = Self { runtime, client, shown, encryption };
         link.run(POSTGRES_SETTINGS)?;
         link.run("SET statement_timeout = 0; SET idle_in_transaction_session_timeout = 0")?;
         // Compiling a question about the catalog takes longer than answering it.
@@ -104,9 +107,28 @@ impl Link {
         self.runtime.block_on(self.client.batch_execute(sql))
     }
 
-    /// Runs one statement that came from outside; the server takes no second one behind it.
+    /// Runs one statement that came from outside; the server takes no second one behind it. If
+    /// the user wants to stop meanwhile, the server is told to end it.
     pub(crate) fn try_one(&mut self, sql: &str) -> std::result::Result<u64, Error> {
-        self.runtime.block_on(self.client.execute(sql, &[]))
+        let Self { runtime, client, encryption, .. } = self;
+        let cancel = client.cancel_token();
+        runtime.block_on(async {
+            let running = client.execute(sql, &[]);
+            tokio::pin!(running);
+            tokio::select! {
+                done = &mut running => return done,
+                () = crate::stop::wanted() => {}
+            }
+            match encryption {
+                None => drop(cancel.cancel_query(NoTls).await),
+                Some(how) => {
+                    if let Ok(tls) = crate::tls::client(how.authority.as_deref()) {
+                        drop(cancel.cancel_query(MakeRustlsConnect::new(tls)).await);
+                    }
+                }
+            }
+            running.await
+        })
     }
 
     /// All rows of a small result, as texts.

@@ -18,6 +18,7 @@ use fernweh_ports::{
 use futures_util::{SinkExt, pin_mut};
 use std::collections::{BTreeMap, BTreeSet};
 use std::ops::Range;
+use std::time::Duration;
 
 /// Portions of rows in one transaction.
 const TOGETHER: u32 = 64;
@@ -44,6 +45,9 @@ pub struct PostgresTarget {
     /// The large objects of the new state.
     pub(super) large: LargeObjects,
 }
+
+/// How long one statement may take at most: an index over the largest table is one.
+const LONGEST: Duration = Duration::from_secs(6 * 3600);
 
 /// By this a statement makes a range type.
 const RANGE: &str = " AS RANGE (";
@@ -198,6 +202,9 @@ impl PostgresTarget {
 
     fn one(&mut self, statement: &Statement, sql: &str) -> Result<()> {
         let Err(error) = self.link.try_one(sql) else { return Ok(()) };
+        if crate::stop::asked() {
+            return Err(Trouble::interrupted("interrupted").because("you asked to stop"));
+        }
         let code = error.code().map(|code| code.code().to_owned()).unwrap_or_default();
         let first: String = sql.lines().next().unwrap_or_default().chars().take(70).collect();
         let permissive = sql.starts_with("CREATE POLICY") && sql.contains(" AS PERMISSIVE ");
@@ -403,6 +410,8 @@ impl DatabaseTarget for PostgresTarget {
 
     fn build(&mut self, structure: &[Statement]) -> Result<()> {
         self.lock()?;
+        // What an archive runs has an end, even if nobody is there to end it.
+        self.link.run(&format!("SET statement_timeout = '{}s'", LONGEST.as_secs()))?;
         self.begin_with(structure);
         self.make_large_objects(structure)?;
         self.make(structure)

@@ -6,10 +6,11 @@
 use super::{
     Dress, FoundKind, RemoteSource, Tree, joined, listed, remove_all, shown, split, switch,
 };
+use crate::local::random_name;
 use crate::ssh::runtime;
 use fernweh_core::record::{Entry, EntryKind};
 use fernweh_ports::{
-    Direction, FileSource, FileSwap, FileTarget, Result, Trouble, counted, files_of,
+    Direction, FileSource, FileSwap, FileTarget, Probe, Result, Trouble, counted, files_of,
 };
 use futures_util::future::{BoxFuture, Shared};
 use futures_util::{FutureExt, StreamExt};
@@ -504,6 +505,39 @@ impl FileTarget for RemoteTarget {
             ));
         }
         notes
+    }
+
+    fn put_probe(&mut self, beside: bool) -> Result<Option<Probe>> {
+        let within = joined(&self.root, WITHIN);
+        let tree = self.tree.clone();
+        runtime().block_on(async {
+            for place in self.workshops() {
+                if place != within && !beside {
+                    continue;
+                }
+                if !matches!(tree.look(&place).await?, Some(found) if found.kind == FoundKind::Folder) {
+                    continue;
+                }
+                let (name, content) = (random_name("probe-"), random_name(""));
+                // As readable as it may be: the folder itself must keep others out.
+                let dress = Dress { mode: tree.carries().modes.then_some(0o644), mtime: None };
+                let full = joined(&place, name.as_bytes());
+                super::editor::write(&*tree, &full, content.clone().into_bytes(), dress).await?;
+                let folder = String::from_utf8_lossy(split(&place).1).into_owned();
+                let up = if place == within { "" } else { "../" };
+                return Ok(Some(Probe { path: format!("{up}{folder}/{name}"), content }));
+            }
+            Ok(None)
+        })
+    }
+
+    fn take_probe(&mut self, probe: &Probe) -> Result<()> {
+        let base = match probe.path.starts_with("../") {
+            true => split(&self.root).0.to_vec(),
+            false => self.root.clone(),
+        };
+        let path = joined(&base, probe.path.trim_start_matches("../").as_bytes());
+        runtime().block_on(self.tree.remove_file(&path))
     }
 
     fn clear(&mut self, stays: &dyn Fn(&[u8]) -> bool) -> Result<()> {

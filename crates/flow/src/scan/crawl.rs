@@ -54,7 +54,10 @@ pub(super) struct Crawl {
 impl Crawl {
     /// Status and words if the first page gave nothing to scan.
     pub fn start_failed(&self, options: &ScanOptions<'_>) -> Option<(u16, String)> {
-        match self.outcomes.get(options.start.as_str())? {
+        let Some(outcome) = self.outcomes.get(options.start.as_str()) else {
+            return Some((0, "the bounds of the scan ended it before the first page".into()));
+        };
+        match outcome {
             Outcome::Status(200, way) if way.len() > 1 && self.pages == 0 => {
                 let end = way.last().cloned().unwrap_or_default();
                 Some((0, format!("it leads to {end}, which is another site")))
@@ -193,7 +196,7 @@ impl Crawler<'_> {
             shared.at_work += 1;
             drop(shared);
             let mut result = self.watch.go_on();
-            if result.is_ok() && self.may_fetch(&url, &task) {
+            if result.is_ok() && self.may_fetch(&task) {
                 self.handle(&url, &task);
                 result = self.watch.go_on();
             }
@@ -208,12 +211,8 @@ impl Crawler<'_> {
 
     /// Whether the bounds allow another request of this kind. What is not fetched any more is
     /// said as a bound; what is at work meanwhile has been counted before.
-    fn may_fetch(&self, url: &Url, task: &Task) -> bool {
+    fn may_fetch(&self, task: &Task) -> bool {
         let mut shared = self.lock();
-        // The sitemap is asked for once, unbidden.
-        if !shared.known.contains(url.as_str()) {
-            return true;
-        }
         let (pages, sheets) = &mut shared.fetched;
         let within = match task {
             Task::Page(_) => bump(pages, self.options.pages),

@@ -94,6 +94,46 @@ fn the_scan_stays_below_its_folder_and_reads_style_sheets_behind_style_sheets() 
 }
 
 #[test]
+fn a_scan_without_time_says_that_it_has_read_nothing() {
+    let memory = Memory { pages: HashMap::new(), asked: Mutex::default() };
+    let options = ScanOptions {
+        start: Url::parse("https://a.example/").unwrap(),
+        old: None,
+        external: false,
+        pages: 100,
+        depth: 10,
+        time: std::time::Duration::ZERO,
+    };
+    let ended = scan(&options, &memory, &Silent).unwrap_err();
+    assert_eq!(
+        ended.because.as_deref(),
+        Some("the bounds of the scan ended it before the first page")
+    );
+    assert!(memory.asked.into_inner().unwrap().is_empty());
+}
+
+#[test]
+fn a_first_page_that_leads_to_another_scheme_or_port_is_another_site() {
+    for to in ["http://a.example/sub/", "https://a.example:8443/sub/", "https://b.example/"] {
+        let pages = HashMap::from([("https://a.example/sub/", (302, to))]);
+        let memory = Memory { pages, asked: Mutex::default() };
+        let options = ScanOptions {
+            start: Url::parse("https://a.example/sub/").unwrap(),
+            old: None,
+            external: false,
+            pages: 100,
+            depth: 10,
+            time: std::time::Duration::from_secs(600),
+        };
+        let ended = scan(&options, &memory, &Silent).unwrap_err();
+        let because = ended.because.clone().unwrap();
+        assert_eq!(because, format!("it leads to {to}, which is another site"));
+        let asked = memory.asked.into_inner().unwrap();
+        assert!(asked.iter().all(|(url, _)| url.starts_with("https://a.example/")), "{asked:?}");
+    }
+}
+
+#[test]
 fn redirects_are_followed_counted_and_their_circles_found() {
     let (report, _) = scanned(
         &[

@@ -9,6 +9,7 @@ mod in_place;
 mod rejects;
 mod rows;
 mod trust;
+mod visible;
 mod writer;
 
 pub use earlier::{Earlier, discard, mark, settle_earlier};
@@ -16,6 +17,7 @@ pub use in_place::{Present, set_aside, unpack_in_place};
 use rejects::Rejects;
 pub use rejects::{BadRecord, OnBadRecord};
 pub use trust::bodies_of;
+pub use visible::visible;
 
 use files::{check_files, read_files};
 use rows::{Afterwards, archive_structure, check_rows, own_structure, read_rows, tables_of};
