@@ -34,6 +34,9 @@ pub const INSERT_OF_MANY: usize = 2 * INSERT_STATEMENT;
 pub const COLUMNS: usize = 32_767;
 /// Bytes of a name, or of a link's target, in a tar stream: paths of every system are shorter.
 pub const TAR_NAME: u64 = 1 << 20;
+/// The greatest number that an archive may state, and the greatest sum of them: JSON numbers
+/// are exact up to here (RFC 7493, 2.2), and counting on from it never overflows.
+pub const NUMBER: u64 = 1 << 53;
 /// Bytes of a line of the index of files: a path, each byte as three.
 pub const INDEX_LINE: u64 = 4 << 20;
 /// How deep values may lie inside values (serialized in JSON in serialized …).

@@ -8,6 +8,7 @@ mod member;
 pub use index::{Located, read_index_line, write_index_line};
 pub use member::{Member, MemberError};
 
+use crate::limits;
 use crate::record::Table;
 use crate::sql::Dialect;
 use serde::{Deserialize, Serialize};
@@ -149,10 +150,21 @@ impl Manifest {
 }
 
 impl Seal {
-    /// Reads the seal.
+    /// Reads the seal. Its numbers stay within [`limits::NUMBER`], their sum included.
     pub fn parse(bytes: &[u8]) -> Result<Self, SealError> {
-        serde_json::from_slice(bytes)
-            .map_err(|error| SealError::Unreadable(Member::Seal.to_string(), error.to_string()))
+        let unreadable = |because| SealError::Unreadable(Member::Seal.to_string(), because);
+        let seal: Self =
+            serde_json::from_slice(bytes).map_err(|error| unreadable(error.to_string()))?;
+        let stated = [seal.files, seal.folders, seal.links, seal.file_bytes];
+        let sizes = seal.members.iter().map(|member| member.size);
+        stated
+            .into_iter()
+            .chain(sizes)
+            .chain(seal.rows.values().copied())
+            .try_fold(0u64, |sum, number| sum.checked_add(number))
+            .filter(|sum| *sum <= limits::NUMBER)
+            .ok_or_else(|| unreadable("it states more than an archive can hold".into()))?;
+        Ok(seal)
     }
 
     /// Compares the members found (name and size, in order) with those sealed.
@@ -212,6 +224,28 @@ mod tests {
         assert_eq!(seal.check([("a", 1), ("b", 2), ("c", 3)]), Err(SealError::Extra("c".into())));
         let size = SealError::Size { name: "b".into(), found: 3, sealed: 2 };
         assert_eq!(seal.check([("a", 1), ("b", 3)]), Err(size));
+    }
+
+    #[test]
+    fn numbers_of_a_seal_can_be_summed() {
+        let whole = Seal { files: 7, rows: [("a".to_owned(), 9)].into(), ..seal(&[("a", 1)]) };
+        let parse = |seal: &Seal| Seal::parse(&serde_json::to_vec(seal).unwrap());
+        assert_eq!(parse(&whole), Ok(whole.clone()));
+        let half = limits::NUMBER / 2 + 1;
+        let changes: [fn(&mut Seal, u64); 6] = [
+            |seal, number| (seal.files, seal.folders) = (number, number),
+            |seal, number| (seal.folders, seal.links) = (number, number),
+            |seal, number| seal.file_bytes = 2 * number,
+            |seal, number| (seal.links, seal.members[0].size) = (number, number),
+            |seal, number| seal.rows = [("a".into(), number), ("b".into(), number)].into(),
+            |seal, _| seal.files = u64::MAX,
+        ];
+        for change in changes {
+            let mut absurd = whole.clone();
+            change(&mut absurd, half);
+            let error = parse(&absurd).unwrap_err();
+            assert!(error.to_string().ends_with("more than an archive can hold"), "{error}");
+        }
     }
 
     #[test]

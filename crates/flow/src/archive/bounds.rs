@@ -116,9 +116,10 @@ impl<R: Read> BoundedTar<R> {
         };
         self.extended = (kind == b'x').then(Vec::new);
         let holds_content = is_extended || matches!(kind, b'0' | 0 | b'7' | b'S' | b'1');
-        let padded = size
-            .checked_next_multiple_of(BLOCK as u64)
-            .ok_or_else(|| refused(format!("an entry of the tar stream says {size} bytes")))?;
+        if size > limits::NUMBER {
+            return Err(refused(format!("an entry of the tar stream says {size} bytes")));
+        }
+        let padded = size.next_multiple_of(BLOCK as u64);
         self.content = if holds_content { padded } else { 0 };
         Ok(())
     }
@@ -224,7 +225,7 @@ mod tests {
 
     #[test]
     fn values_of_extended_headers_may_hold_any_byte() {
-        let records = b"18 path=a\nb=c d\n=\n13 mtime=1.5\n9 path=\n";
+        let records = b"18 path=a\nb=c d\n=\n13 mtime=1.5\n8 path=\n";
         assert_eq!(value_in(&records[..18], b"path"), Some(&b"a\nb=c d\n="[..]));
         assert_eq!(value_in(records, b"path"), Some(&b""[..]));
         assert_eq!(value_in(records, b"mtime"), Some(&b"1.5"[..]));
@@ -251,5 +252,9 @@ mod tests {
         assert_eq!(number(&[0x80, 0, 0, 0, 0, 0, 0, 2, 0, 0, 0, 0]), Some(2 << 32));
         assert_eq!(number(&[0xFF; 12]), None);
         assert_eq!(number(b"9\0\0\0\0\0\0\0\0\0\0\0"), None);
+        for piece in PIECES {
+            let error = passed(&entry(b'0', limits::NUMBER + 1, b""), piece).unwrap_err();
+            assert!(error.to_string().ends_with("says 9007199254740993 bytes"), "{error}");
+        }
     }
 }

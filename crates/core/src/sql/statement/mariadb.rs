@@ -159,8 +159,8 @@ fn create(mut shape: Shape<'_>) -> Result<Statement, StatementError> {
     if shape.word("FUNCTION")? || (!aggregate && shape.word("PROCEDURE")?) {
         let name = shape.name()?;
         shape.group()?;
-        // A function that is loaded from a file of the server's host has no parameters here.
-        routine_body(&mut shape)?;
+        // One that is loaded from a file of the server's host has no parameters here.
+        shape.body(Several::UpToEnd)?;
         return Ok(object(Kind::Routine, name, shape.finish()?));
     }
     if aggregate {
@@ -176,17 +176,10 @@ fn create(mut shape: Shape<'_>) -> Result<Statement, StatementError> {
         let name = shape.name()?;
         schedule(&mut shape)?;
         shape.need(&["DO"])?;
-        routine_body(&mut shape)?;
+        shape.body(Several::UpToEnd)?;
         return Ok(object(Kind::Event, name, shape.finish()?));
     }
     Err(shape.refused())
-}
-
-/// A statement, or several between a beginning and an end; the server takes one alone.
-fn routine_body(shape: &mut Shape<'_>) -> Result<(), StatementError> {
-    // What stands before it (RETURNS …, SQL SECURITY …, a label) holds no semicolon, and a body
-    // of one statement has none behind it.
-    shape.body(Several::UpToEnd)
 }
 
 fn trigger(mut shape: Shape<'_>) -> Result<Statement, StatementError> {

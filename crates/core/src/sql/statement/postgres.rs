@@ -202,12 +202,7 @@ fn create(mut shape: Shape<'_>) -> Result<Statement, StatementError> {
             shape.group()?;
         }
         shape.need(&["ON"])?;
-        loop {
-            shape.expression(&[&["FROM"]])?;
-            if !shape.sign_if(b',')? {
-                break;
-            }
-        }
+        shape.each(&mut |shape| shape.expression(&[&["FROM"]]))?;
         shape.need(&["FROM"])?;
         qualified(&mut shape)?;
         return Ok(object(Kind::Property, name, shape.finish()?));
@@ -302,10 +297,7 @@ fn trigger(mut shape: Shape<'_>) -> Result<Statement, StatementError> {
         if shape.one_of(&["INSERT", "DELETE", "TRUNCATE"])? {
         } else if shape.word("UPDATE")? {
             if shape.word("OF")? {
-                shape.name()?;
-                while shape.sign_if(b',')? {
-                    shape.name()?;
-                }
+                shape.each(&mut |shape| shape.name().map(drop))?;
             }
         } else {
             return Err(shape.refused());

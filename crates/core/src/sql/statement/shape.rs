@@ -178,6 +178,18 @@ impl<'a> Shape<'a> {
         Ok(self.name_at()?.0)
     }
 
+    /// One item, and as many more as commas follow.
+    pub fn each(
+        &mut self,
+        item: &mut dyn FnMut(&mut Self) -> Result<(), StatementError>,
+    ) -> Result<(), StatementError> {
+        item(self)?;
+        while self.sign_if(b',')? {
+            item(self)?;
+        }
+        Ok(())
+    }
+
     /// Names in parentheses.
     pub fn names(&mut self) -> Result<Vec<String>, StatementError> {
         self.sign(b'(')?;

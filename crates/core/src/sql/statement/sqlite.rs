@@ -134,10 +134,7 @@ fn create(shape: &mut Shape<'_>, sql: String) -> Result<Statement, StatementErro
         if !shape.one_of(&["DELETE", "INSERT"])? {
             shape.need(&["UPDATE"])?;
             if shape.word("OF")? {
-                shape.name()?;
-                while shape.sign_if(b',')? {
-                    shape.name()?;
-                }
+                shape.each(&mut |shape| shape.name().map(drop))?;
             }
         }
         shape.need(&["ON"])?;

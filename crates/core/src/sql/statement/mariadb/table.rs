@@ -123,12 +123,7 @@ const BEHIND_DEFAULT: [&[&str]; 17] = [
 /// What follows the name: columns and keys, options, partitions.
 pub(super) fn definition(shape: &mut Shape<'_>) -> Result<(), StatementError> {
     shape.sign(b'(')?;
-    loop {
-        item(shape)?;
-        if !shape.sign_if(b',')? {
-            break;
-        }
-    }
+    shape.each(&mut item)?;
     shape.sign(b')')?;
     options(shape)?;
     partitions(shape)?;
@@ -359,12 +354,7 @@ fn partitions(shape: &mut Shape<'_>) -> Result<(), StatementError> {
         }
     }
     if shape.sign_if(b'(')? {
-        loop {
-            partition(shape, "PARTITION")?;
-            if !shape.sign_if(b',')? {
-                break;
-            }
-        }
+        shape.each(&mut |shape| partition(shape, "PARTITION"))?;
         shape.sign(b')')?;
     }
     Ok(())
@@ -424,12 +414,7 @@ fn partition(shape: &mut Shape<'_>, word: &str) -> Result<(), StatementError> {
         }
     }
     if word == "PARTITION" && shape.sign_if(b'(')? {
-        loop {
-            partition(shape, "SUBPARTITION")?;
-            if !shape.sign_if(b',')? {
-                break;
-            }
-        }
+        shape.each(&mut |shape| partition(shape, "SUBPARTITION"))?;
         shape.sign(b')')?;
     }
     Ok(())

@@ -30,20 +30,14 @@ pub(super) fn definition(shape: &mut Shape<'_>) -> Result<(), StatementError> {
     } else {
         shape.sign(b'(')?;
         if shape.peek()? != Some(Token::Sign(b')')) {
-            item(shape)?;
-            while shape.sign_if(b',')? {
-                item(shape)?;
-            }
+            shape.each(&mut item)?;
         }
         shape.sign(b')')?;
     }
     loop {
         if shape.word("INHERITS")? {
             shape.sign(b'(')?;
-            qualified(shape)?;
-            while shape.sign_if(b',')? {
-                qualified(shape)?;
-            }
+            shape.each(&mut |shape| qualified(shape).map(drop))?;
             shape.sign(b')')?;
         } else if shape.words(&["PARTITION", "BY"])? {
             if !shape.one_of(&["RANGE", "LIST", "HASH"])? {
