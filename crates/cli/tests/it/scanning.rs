@@ -67,7 +67,7 @@ fn the_largest_number_of_pages_bounds_what_is_fetched() {
         let number: u64 = path.strip_prefix('/').and_then(|n| n.parse().ok()).unwrap_or(0);
         let links: Vec<String> =
             (1..20).map(|n| format!("<a href=/{}>x</a>", number * 20 + n)).collect();
-        Some((if number % 2 == 0 { HTML } else { "application/pdf" }, links.concat()))
+        Some((if number.is_multiple_of(2) { HTML } else { "application/pdf" }, links.concat()))
     });
     let scene = Scene::new(PROGRAM);
     let ran = scene.run(&format!("scan http://127.0.0.1:{} --max-pages 25", own.port));
