@@ -71,13 +71,10 @@ impl Frame {
     /// As `sqlite3_complete` counts: a trigger ends with `; END ;`.
     fn note_sqlite(&mut self, lexeme: Lexeme, text: &[u8]) {
         if !self.trigger {
-            let words = match self.words.first().map(String::as_str) {
-                Some("EXPLAIN") => &self.words[1..],
-                _ => &self.words[..],
-            };
-            let words: Vec<&str> = words.iter().map(String::as_str).collect();
+            let words = self.first_words();
+            let words = if words[0] == "EXPLAIN" { &words[1..] } else { &words[..] };
             self.trigger = matches!(
-                words[..],
+                words,
                 ["CREATE", "TRIGGER", ..] | ["CREATE", "TEMP" | "TEMPORARY", "TRIGGER", ..]
             );
         }
@@ -115,10 +112,14 @@ impl Frame {
         }
     }
 
+    /// The words that are remembered; nothing where none has come yet.
+    fn first_words(&self) -> [&str; WORDS] {
+        std::array::from_fn(|at| self.words.get(at).map_or("", String::as_str))
+    }
+
     fn is_routine(&self) -> bool {
-        let words: Vec<&str> = self.words.iter().map(String::as_str).collect();
         matches!(
-            words[..],
+            self.first_words(),
             ["CREATE", "FUNCTION" | "PROCEDURE", ..]
                 | ["CREATE", "OR", "REPLACE", "FUNCTION" | "PROCEDURE", ..]
         )
