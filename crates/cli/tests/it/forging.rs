@@ -281,7 +281,7 @@ impl Target {
 }
 
 /// Rounds where no time is said.
-const ROUNDS: u32 = 60;
+const ROUNDS: u32 = 45;
 
 #[test]
 fn forged_archives_touch_nothing_but_the_site() {
