@@ -323,21 +323,22 @@ impl Lexer {
                 }
                 run(Lexeme::Number, at - from)
             }
-            Pending::Name(quote) => match memchr::memchr(*quote, body) {
-                None => again(rest.len()),
-                Some(found) => {
+            Pending::Name(quote) => {
+                let mut from = from;
+                loop {
+                    let Some(found) = memchr::memchr(*quote, &rest[from..]) else {
+                        return again(rest.len());
+                    };
                     let at = from + found;
                     // Only brackets cannot hold their own end.
-                    match (rest.get(at + 1), quote) {
-                        (_, b']') => Search::Found(Lexeme::Name, at + 1),
-                        (None, _) if !last => again(at),
-                        (Some(next), quote) if next == quote => {
-                            self.search(pending, rest, at + 2, last)
-                        }
-                        _ => Search::Found(Lexeme::Name, at + 1),
+                    match rest.get(at + 1) {
+                        _ if *quote == b']' => return Search::Found(Lexeme::Name, at + 1),
+                        None if !last => return again(at),
+                        Some(next) if next == quote => from = at + 2,
+                        _ => return Search::Found(Lexeme::Name, at + 1),
                     }
                 }
-            },
+            }
             Pending::Quoted(literal) => search_quoted(*literal, rest, from, last),
             Pending::Dollar(tag) => match memchr::memmem::find(body, tag) {
                 Some(found) => Search::Found(
