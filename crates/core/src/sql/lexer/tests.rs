@@ -327,3 +327,11 @@ proptest! {
         }
     }
 }
+
+#[test]
+fn a_name_of_doubled_quotes_needs_no_depth() {
+    let name = b"`".repeat(1 << 21);
+    let mut tokens = tokens(Dialect::Sqlite, Modes::default(), &name);
+    let Ok(Some(Token::Name(name))) = tokens.next_token() else { panic!("a name") };
+    assert_eq!(name.len(), (1 << 20) - 1);
+}
