@@ -240,9 +240,17 @@ fn key(shape: &mut Shape<'_>) -> Result<(), StatementError> {
         shape.value()?;
     }
     shape.group()?;
-    while key_option(shape)?
+    all_marked_or_not(shape, key_option)
+}
+
+/// Items as long as there are some, in executed comments or outside of them.
+fn all_marked_or_not<'a>(
+    shape: &mut Shape<'a>,
+    item: fn(&mut Shape<'a>) -> Result<bool, StatementError>,
+) -> Result<(), StatementError> {
+    while item(shape)?
         || shape.mark(&mut |inside| {
-            while key_option(inside)? {}
+            while item(inside)? {}
             Ok(())
         })?
     {}
@@ -280,13 +288,7 @@ fn column(shape: &mut Shape<'_>) -> Result<(), StatementError> {
 }
 
 fn attributes(shape: &mut Shape<'_>) -> Result<(), StatementError> {
-    while attribute(shape)?
-        || shape.mark(&mut |inside| {
-            while attribute(inside)? {}
-            Ok(())
-        })?
-    {}
-    Ok(())
+    all_marked_or_not(shape, attribute)
 }
 
 fn attribute(shape: &mut Shape<'_>) -> Result<bool, StatementError> {
