@@ -14,7 +14,9 @@ use std::time::{Duration, Instant};
 const SMALL: usize = 128 << 10;
 const TIMES: usize = 8;
 /// What eight times as much may take: eight times, a logarithm, and a machine that is not quiet.
-const MOST: f64 = 40.0;
+const MOST: f64 = 24.0;
+/// How often growth is measured before it counts as too fast.
+const MEASUREMENTS: usize = 4;
 
 /// What values are made of, over and over.
 const UNITS: [&str; 36] = [
@@ -70,15 +72,21 @@ fn timed(work: &dyn Fn()) -> Duration {
     (0..3).map(|_| once()).min().unwrap_or_default()
 }
 
-/// Fails if the time grows faster than it may; what takes no time at all is not judged.
+/// Fails if the time grows faster than it may; what takes no time at all is not judged. What
+/// grows too fast does so every time, what a busy machine slows down does not.
 fn grows(what: &str, of_size: &dyn Fn(usize) -> Box<dyn Fn()>) {
-    let small = timed(&*of_size(SMALL));
-    let large = timed(&*of_size(SMALL * TIMES));
-    let ratio = large.as_secs_f64() / small.as_secs_f64().max(0.000_2);
-    assert!(
-        ratio < MOST || large < Duration::from_millis(20),
-        "{what}: {small:?} for {SMALL} bytes, {large:?} for {TIMES} times as many ({ratio:.0})"
-    );
+    let mut worst = None;
+    for _ in 0..MEASUREMENTS {
+        let small = timed(&*of_size(SMALL));
+        let large = timed(&*of_size(SMALL * TIMES));
+        let ratio = large.as_secs_f64() / small.as_secs_f64().max(0.000_2);
+        if ratio < MOST || large < Duration::from_millis(20) {
+            return;
+        }
+        worst = Some((small, large, ratio));
+    }
+    let (small, large, ratio) = worst.unwrap_or_default();
+    panic!("{what}: {small:?} for {SMALL} bytes, {large:?} for {TIMES} times as many ({ratio:.0})");
 }
 
 fn rewriter(mends: bool) -> Rewriter {

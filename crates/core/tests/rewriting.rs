@@ -1,5 +1,6 @@
 //! What rewriting does, case by case: text, result, why. `docs/rewriting.md` is made from this
-//! table.
+//! table. It is long because the table is one: whoever looks for a case finds it in one place,
+//! and in the order of the page.
 
 use fernweh_core::rewrite::{Rewriter, Rule};
 use std::path::Path;

@@ -44,8 +44,7 @@ impl Gate {
                     if let Ok((driver, _)) = listener.accept() {
                         drop(listener);
                         let _ = driver.set_nodelay(true);
-                        let twin = driver.try_clone();
-                        run(server, driver, twin);
+                        let _ = server.reach(driver);
                     }
                 });
                 Ok(Self::Tcp(port))
@@ -57,8 +56,7 @@ impl Gate {
                 thread::spawn(move || {
                     if let Ok((driver, _)) = listener.accept() {
                         drop(listener);
-                        let twin = driver.try_clone();
-                        run(server, driver, twin);
+                        let _ = server.reach(driver);
                     }
                 });
                 Ok(Self::Socket(path, folder))
@@ -67,70 +65,66 @@ impl Gate {
     }
 }
 
-/// Half of a connection that can be ended for both directions.
-trait End: Read + Write + Send + 'static {
+/// A connection, whatever it goes through.
+trait Stream: Read + Write + Send + Sized + 'static {
+    /// The same connection once more, for the other direction.
+    fn twin(&self) -> io::Result<Self>;
+    /// How long reading waits; `None`: for ever.
+    fn wait(&self, limit: Option<Duration>) -> io::Result<()>;
+    /// Ends both directions.
     fn end(&self);
 }
 
-impl End for TcpStream {
-    fn end(&self) {
-        let _ = self.shutdown(Shutdown::Both);
-    }
-}
-
-impl End for UnixStream {
-    fn end(&self) {
-        let _ = self.shutdown(Shutdown::Both);
-    }
-}
-
-fn run<D: End>(server: Server, driver: D, twin: io::Result<D>) {
-    let Ok(twin) = twin else { return };
-    match server {
-        Server::Tcp(host, port) => {
-            let Ok(stream) = TcpStream::connect((host.as_str(), port)) else { return };
-            let _ = stream.set_nodelay(true);
-            let _ = stream.set_read_timeout(Some(WAIT));
-            let other = stream.try_clone();
-            pass(stream, other, driver, twin, |stream| {
-                let _ = stream.set_read_timeout(None);
-            });
+macro_rules! stream {
+    ($stream:ty) => {
+        impl Stream for $stream {
+            fn twin(&self) -> io::Result<Self> {
+                self.try_clone()
+            }
+            fn wait(&self, limit: Option<Duration>) -> io::Result<()> {
+                self.set_read_timeout(limit)
+            }
+            fn end(&self) {
+                let _ = self.shutdown(Shutdown::Both);
+            }
         }
-        Server::Socket(path) => {
-            let Ok(stream) = UnixStream::connect(path) else { return };
-            let _ = stream.set_read_timeout(Some(WAIT));
-            let other = stream.try_clone();
-            pass(stream, other, driver, twin, |stream| {
-                let _ = stream.set_read_timeout(None);
-            });
+    };
+}
+
+stream!(TcpStream);
+stream!(UnixStream);
+
+impl Server {
+    /// Connects the driver with the server, until either ends.
+    fn reach(self, driver: impl Stream) -> io::Result<()> {
+        match self {
+            Self::Tcp(host, port) => {
+                let server = TcpStream::connect((host.as_str(), port))?;
+                server.set_nodelay(true)?;
+                pass(server, driver)
+            }
+            Self::Socket(path) => pass(UnixStream::connect(path)?, driver),
         }
     }
 }
 
-/// Hands the greeting on, and then everything both ways until either side ends.
-fn pass<S: End, D: End>(
-    mut server: S,
-    other: io::Result<S>,
-    mut driver: D,
-    mut twin: D,
-    greeted: impl Fn(&S),
-) {
-    let Ok(mut other) = other else { return };
-    let greeting = greeting(&mut server).and_then(|greeting| driver.write_all(&greeting));
-    greeted(&server);
-    if greeting.is_err() {
-        driver.end();
-        return server.end();
-    }
+/// Passes the greeting on, and then everything both ways until either side ends.
+fn pass(mut server: impl Stream, mut driver: impl Stream) -> io::Result<()> {
+    let (mut to_server, mut from_driver) = (server.twin()?, driver.twin()?);
+    server.wait(Some(WAIT))?;
+    let greeting = greeting(&mut server)?;
+    driver.write_all(&greeting)?;
+    server.wait(None)?;
     let back = thread::spawn(move || {
-        let _ = io::copy(&mut twin, &mut other);
-        other.end();
-        twin.end();
+        let _ = io::copy(&mut from_driver, &mut to_server);
+        to_server.end();
+        from_driver.end();
     });
     let _ = io::copy(&mut server, &mut driver);
     server.end();
     driver.end();
     let _ = back.join();
+    Ok(())
 }
 
 /// The server's first packet, in which it offers nothing that takes several statements.

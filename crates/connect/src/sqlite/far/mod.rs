@@ -28,6 +28,10 @@ const COMPANIONS: [&str; 3] = ["-wal", "-journal", "-shm"];
 const WRITTEN: [&str; 3] = ["", "-wal", "-journal"];
 /// How often a copy is begun while the site writes.
 const ATTEMPTS: u32 = 3;
+/// How often a file that is listed but cannot be read is looked at. Where the site writes
+/// without a pause, one look in four meets a journal that is gone when it is read: all of them
+/// once in a hundred million copies.
+const LOOKS: u32 = 12;
 
 /// Where the database is.
 #[derive(Clone)]
@@ -82,29 +86,37 @@ impl FarDatabase {
     fn look(&self) -> Result<State> {
         let mut state = State::default();
         for (seen, ending) in state.iter_mut().zip(WRITTEN) {
-            let path = self.named(ending);
-            let found = runtime().block_on(self.tree.look(&path))?;
-            let Some(found) = found else { continue };
+            *seen = self.look_at(&self.named(ending))?;
+        }
+        Ok(state)
+    }
+
+    /// One of these files as it is now; `None` if it is not there.
+    ///
+    /// A journal comes and goes with each transaction, so one that was listed can be gone when
+    /// it is read, and a new one be there when it is looked for again. Hosts do not tell this
+    /// apart from a file that may not be read: only what fails every time is an error.
+    fn look_at(&self, path: &[u8]) -> Result<Option<Seen>> {
+        let mut refused = None;
+        for _ in 0..LOOKS {
+            let Some(found) = runtime().block_on(self.tree.look(path))? else { return Ok(None) };
             let FoundKind::File(size) = found.kind else {
                 return Err(Trouble::usage("the database is no plain file of its host")
                     .at(self.shown())
                     .hint("name the file itself in database"));
             };
             let mut head = Vec::new();
-            let fetched = single::fetch(&self.tree, &path, size.min(100), |portion| {
+            let fetched = single::fetch(&self.tree, path, size.min(100), |portion| {
                 head.extend_from_slice(portion);
                 Ok(())
             });
-            if let Err(trouble) = fetched {
-                // A journal goes when its transaction is over.
-                match runtime().block_on(self.tree.look(&path))? {
-                    None => continue,
-                    Some(_) => return Err(trouble),
-                }
+            match fetched {
+                Ok(()) => return Ok(Some(Seen { size, mtime: found.mtime, head })),
+                Err(trouble) if trouble.lost => return Err(trouble),
+                Err(trouble) => refused = Some(trouble),
             }
-            *seen = Some(Seen { size, mtime: found.mtime, head });
         }
-        Ok(state)
+        refused.map_or(Ok(None), Err)
     }
 
     /// A whole copy of one moment of a file that must be there.

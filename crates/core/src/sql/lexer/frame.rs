@@ -10,6 +10,8 @@ pub(super) struct Frame {
     words: Vec<String>,
     /// Whether a token has come.
     begun: bool,
+    /// Whether the first word is one of those that can set a mode of the session.
+    sets: bool,
     /// Whether the last token was a name, behind which a dot is no decimal point.
     name: bool,
     /// Open parentheses (PostgreSQL: a rule holds statements in them).
@@ -48,7 +50,7 @@ impl Frame {
 
     /// Whether the statement can set a mode of the session.
     pub fn may_set(&self) -> bool {
-        self.words.first().is_some_and(|word| matches!(word.as_str(), "SET" | "SELECT"))
+        self.sets
     }
 
     /// Notes a token that is neither space nor comment.
@@ -59,7 +61,9 @@ impl Frame {
         let words = self.words.len();
         if lexeme == Lexeme::Word && words < WORDS {
             let text = &text[..text.len().min(24)];
-            self.words.push(String::from_utf8_lossy(text).to_ascii_uppercase());
+            let word = String::from_utf8_lossy(text).to_ascii_uppercase();
+            self.sets |= words == 0 && matches!(word.as_str(), "SET" | "SELECT");
+            self.words.push(word);
         }
         match dialect {
             Dialect::Sqlite => self.note_sqlite(lexeme, text),
