@@ -141,13 +141,13 @@ fn create(mut shape: Shape<'_>) -> Result<Statement, StatementError> {
         table::definition(&mut shape)?;
         return Ok(Statement::Table { name, at, sql: shape.finish()? });
     }
-    if unlogged {
-        return Err(shape.refused());
-    }
     if shape.word("SEQUENCE")? {
         let name = shape.name()?;
         sequence(&mut shape)?;
         return Ok(object(Kind::Sequence, name, shape.finish()?));
+    }
+    if unlogged {
+        return Err(shape.refused());
     }
     let unique = shape.word("UNIQUE")?;
     if shape.word("INDEX")? {
