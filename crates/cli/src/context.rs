@@ -1,11 +1,12 @@
 //! What every command needs beside its arguments: configuration, progress, and how to
 //! print.
 
-use crate::args::{Color, Common};
 use crate::config::Config;
+use crate::options::{Color, Common};
 use crate::progress::Terminal;
 use crate::render::Style;
 use fernweh_flow::journal::Records;
+use fernweh_flow::run::Surroundings;
 use fernweh_ports::{Result, is_unsafe};
 use std::io::{IsTerminal, Write};
 
@@ -61,6 +62,11 @@ impl Context {
     /// Where the records of runs are kept: beside the configuration.
     pub fn records(&self, config: &Config) -> Records {
         Records::beside(&config.folder)
+    }
+
+    /// What a run needs beside its site and its options.
+    pub fn around<'a>(&'a self, records: &'a Records) -> Surroundings<'a> {
+        Surroundings { records, watch: &self.watch, program: env!("CARGO_PKG_VERSION") }
     }
 
     /// Whether a JSON document is wanted.

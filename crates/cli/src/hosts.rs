@@ -1,16 +1,13 @@
-//! Files on other hosts: from what stands in `fernweh.toml` to an open connection, and the
-//! questions that only a person can answer.
+//! Files on other hosts: from what stands in `fernweh.toml` to an open connection.
 
+use crate::prompt;
 use fernweh_connect::ftp::{FtpAddress, FtpTree};
 use fernweh_connect::remote::Tree;
 use fernweh_connect::sftp::SftpTree;
-use fernweh_connect::ssh::{Asks, Session, SshAddress};
-use fernweh_ports::{Result, Trouble, shown};
-use std::cell::RefCell;
-use std::collections::BTreeMap;
-use std::io::{BufRead, IsTerminal, Write};
+use fernweh_connect::ssh::{Session, SshAddress};
+use fernweh_ports::{Result, Trouble};
 use std::path::{Path, PathBuf};
-use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::sync::{Arc, Mutex, PoisonError};
 use url::Url;
 
 /// Where the files of a site are.
@@ -162,8 +159,8 @@ pub type OpenFolder = (Arc<dyn Tree>, Vec<u8>);
 /// The connections of one site; each is opened once.
 #[derive(Default)]
 pub struct Hosts {
-    sessions: RefCell<Vec<(String, Arc<Session>)>>,
-    tree: RefCell<Option<OpenFolder>>,
+    sessions: Mutex<Vec<(String, Arc<Session>)>>,
+    tree: Mutex<Option<OpenFolder>>,
 }
 
 /// What a login needs beside its address.
@@ -180,11 +177,11 @@ impl Hosts {
     /// Logs in at a host, or gives the login that is there.
     pub fn session(&self, address: &SshAddress) -> Result<Arc<Session>> {
         let name = address.shown();
-        let mut sessions = self.sessions.borrow_mut();
+        let mut sessions = self.sessions.lock().unwrap_or_else(PoisonError::into_inner);
         if let Some((_, session)) = sessions.iter().find(|(known, _)| *known == name) {
             return Ok(session.clone());
         }
-        let session = Session::open(address, &person())?;
+        let session = Session::open(address, &prompt::person())?;
         sessions.push((name, session.clone()));
         Ok(session)
     }
@@ -195,7 +192,8 @@ impl Hosts {
         place: &RemotePlace,
         login: &dyn Fn() -> Result<Login>,
     ) -> Result<OpenFolder> {
-        if let Some(open) = &*self.tree.borrow() {
+        let mut open = self.tree.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Some(open) = &*open {
             return Ok(open.clone());
         }
         let Login { password, key, authority } = login()?;
@@ -209,7 +207,7 @@ impl Hosts {
                 let user = user.unwrap_or("anonymous").to_owned();
                 let password = match password {
                     Some(password) => password,
-                    None => Person
+                    None => prompt::person()
                         .secret(&format!("password of {user} at {}", place.host))
                         .ok_or_else(|| {
                             Trouble::usage(format!(
@@ -240,73 +238,7 @@ impl Hosts {
                 home
             }
         };
-        *self.tree.borrow_mut() = Some((tree.clone(), root.clone()));
-        Ok((tree, root))
-    }
-}
-
-/// Whoever is at the terminal.
-pub fn person() -> Arc<dyn Asks> {
-    Arc::new(Person)
-}
-
-/// The same for further logins at a host: what was answered at the first is not asked again.
-pub fn person_again() -> Arc<dyn Asks> {
-    Arc::new(PersonAgain)
-}
-
-struct Person;
-
-struct PersonAgain;
-
-/// Answers of this run, by their questions.
-fn answered() -> MutexGuard<'static, BTreeMap<String, String>> {
-    static ANSWERED: Mutex<BTreeMap<String, String>> = Mutex::new(BTreeMap::new());
-    ANSWERED.lock().unwrap_or_else(PoisonError::into_inner)
-}
-
-impl Asks for PersonAgain {
-    fn secret(&self, prompt: &str) -> Option<String> {
-        let known = answered().get(prompt).cloned();
-        known.or_else(|| Person.secret(prompt))
-    }
-
-    fn agrees(&self, question: &str) -> Option<bool> {
-        Person.agrees(question)
-    }
-}
-
-/// Two hosts may be reached at the same time; questions come one after the other.
-fn one_at_a_time() -> MutexGuard<'static, ()> {
-    static ASKING: Mutex<()> = Mutex::new(());
-    ASKING.lock().unwrap_or_else(PoisonError::into_inner)
-}
-
-impl Asks for Person {
-    fn secret(&self, prompt: &str) -> Option<String> {
-        let terminal = console::Term::stderr();
-        if !std::io::stdin().is_terminal() || !terminal.is_term() {
-            return None;
-        }
-        let _alone = one_at_a_time();
-        let _ = write!(std::io::stderr(), "{}: ", shown(prompt));
-        let answer = terminal.read_secure_line().ok()?;
-        answered().insert(prompt.to_owned(), answer.clone());
-        Some(answer)
-    }
-
-    fn agrees(&self, question: &str) -> Option<bool> {
-        if !std::io::stdin().is_terminal() || !std::io::stderr().is_terminal() {
-            return None;
-        }
-        let _alone = one_at_a_time();
-        // A break before it parts it from what stands above.
-        let text = shown(question.trim_start_matches('\n')).into_owned();
-        let gap = if question.starts_with('\n') { "\n" } else { "" };
-        let _ = write!(std::io::stderr(), "{gap}{text} [yes/no] ");
-        let mut answer = String::new();
-        std::io::stdin().lock().read_line(&mut answer).ok()?;
-        Some(matches!(answer.trim(), "yes" | "y"))
+        Ok(open.insert((tree, root)).clone())
     }
 }
 
@@ -329,13 +261,6 @@ mod tests {
         ] {
             assert_eq!(parsed(text).unwrap().shown(), text);
         }
-    }
-
-    #[test]
-    fn what_was_answered_is_not_asked_again() {
-        answered().insert("passphrase of a key".into(), "night sky".into());
-        let again = person_again();
-        assert_eq!(again.secret("passphrase of a key").as_deref(), Some("night sky"));
     }
 
     #[test]

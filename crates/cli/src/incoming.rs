@@ -7,58 +7,16 @@ use fernweh_connect::local::LocalSource;
 use fernweh_connect::sqlite::{SqliteScript, SqliteSource, companions};
 use fernweh_core::sql::Dialect;
 use fernweh_flow::archive::{ArchiveReader, Level};
-use fernweh_flow::incoming::{Conversion, Found, each_statement, look, pack_script, pack_tree};
+use fernweh_flow::incoming::{
+    Conversion, Found, Incoming, Room, each_statement, look, pack_script, pack_tree,
+};
 use fernweh_flow::pack::{PackOptions, pack};
 use fernweh_flow::patterns::Patterns;
-use fernweh_ports::{DatabaseSource, FileSource, LeftOut, Overview, Result, Trouble};
+use fernweh_ports::{
+    DatabaseSource, FileSource, Halves, LeftOut, Overview, Result, SiteAccess, Trouble,
+};
 use std::fs;
-use std::path::{Path, PathBuf};
-
-/// An archive to unpack, and what is to be said about it.
-pub struct Incoming {
-    /// The archive.
-    pub archive: ArchiveReader,
-    /// What people should know about how it came about.
-    pub notes: Vec<String>,
-    /// What of a file or folder of others was left out.
-    pub left_out: Vec<LeftOut>,
-    /// Whether it was something of others.
-    pub foreign: bool,
-    _room: Option<Room>,
-}
-
-/// A folder that goes with the program.
-struct Room(PathBuf);
-
-impl Room {
-    /// Makes a folder beside the records of runs; what killed runs have left goes.
-    fn make(config: &Config) -> Result<Self> {
-        let all = config.folder.join(".fernweh").join("incoming");
-        for old in fs::read_dir(&all).into_iter().flatten().flatten() {
-            let name = old.file_name();
-            if !Path::new("/proc").join(&name).exists() {
-                let _ = fs::remove_dir_all(old.path());
-            }
-        }
-        let own = all.join(std::process::id().to_string());
-        let private = std::os::unix::fs::DirBuilderExt::mode(&mut fs::DirBuilder::new(), 0o700)
-            .recursive(true)
-            .create(&own);
-        private.map_err(|error| Trouble::file("cannot make room to read in", &own, &error))?;
-        Ok(Self(own))
-    }
-}
-
-impl Drop for Room {
-    fn drop(&mut self) {
-        let _ = fs::remove_dir_all(&self.0);
-    }
-}
-
-/// An archive that is unpacked while it is written.
-pub fn followed(archive: ArchiveReader) -> Incoming {
-    Incoming { archive, notes: Vec::new(), left_out: Vec::new(), foreign: false, _room: None }
-}
+use std::path::Path;
 
 /// Opens what is to be unpacked. `from` is the web address of its site, if it does not say.
 pub fn open(
@@ -77,11 +35,11 @@ pub fn open(
                 .because(format!("this archive says: {known}"))
                 .hint("leave --from out; other addresses can be given as [[rule]]"));
         }
-        return Ok(followed(archive));
+        return Ok(Incoming::own(archive));
     }
-    let room = Room::make(config)?;
+    let room = Room::make(&config.folder.join(".fernweh").join("incoming"))?;
     let conversion = Conversion {
-        archive: room.0.join("incoming.fernweh.tar"),
+        archive: room.file("incoming.fernweh.tar"),
         program: env!("CARGO_PKG_VERSION").into(),
         url: from.map(str::to_owned),
         outside_links,
@@ -100,7 +58,7 @@ pub fn open(
         }
     }
     let archive = ArchiveReader::open(&conversion.archive)?;
-    Ok(Incoming { archive, notes, left_out, foreign: true, _room: Some(room) })
+    Ok(Incoming { archive, notes, left_out, foreign: true, room: Some(room) })
 }
 
 /// Reads a script for the engine that the site has.
@@ -116,7 +74,7 @@ fn read_script(
             .because("this is an SQL script")
             .hint(format!("set database in [site.{}]", site.name))),
         Some(DatabasePlace::Sqlite(_) | DatabasePlace::SqliteThere(_)) => {
-            let filled = room.0.join("script.db");
+            let filled = room.file("script.db");
             let mut script = SqliteScript::create(&filled, crate::progress::stops())?;
             each_statement(path, Dialect::Sqlite, &context.watch, &mut |line, statement| {
                 script.run(&format!("{}, line {line}", path.display()), statement)
@@ -139,10 +97,10 @@ fn read_script(
 
 /// What the database of the site says of itself.
 fn overview(site: &Site) -> Result<Overview> {
-    site.with_targets("look", (true, false), false, &mut |targets| match &mut targets.database {
-        Some(database) => database.overview(&|_: &str| false),
+    match site.targets("look", Halves::DATABASE)?.database {
+        Some(mut database) => database.overview(&|_: &str| false),
         None => Err(Trouble::usage("the site has no database")),
-    })
+    }
 }
 
 /// Packs a database file or a folder as if it were a site.

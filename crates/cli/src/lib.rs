@@ -9,23 +9,24 @@ mod config;
 mod context;
 mod document;
 mod errors;
+mod exit;
 mod hosts;
 mod incoming;
+mod options;
 mod progress;
+mod prompt;
 mod render;
+mod rules;
 mod secrets;
 mod site;
+mod tell;
 
 use args::{Arguments, Command};
 use clap::Parser;
 use context::Context;
+use exit::DONE;
 use fernweh_ports::{is_unsafe, shown};
 use std::ffi::OsString;
-
-/// Done.
-const DONE: u8 = 0;
-/// Done, and there are findings or differences.
-const FINDINGS: u8 = 1;
 
 /// Runs one command line; gives the exit code.
 pub fn run(arguments: impl IntoIterator<Item = OsString>) -> u8 {
@@ -63,7 +64,7 @@ fn execute(context: &Context, command: &Command) -> fernweh_ports::Result<u8> {
         Command::Undo(args) => commands::undo::run(context, args),
         Command::Runs(args) => commands::runs::run(context, args),
         Command::Tell(args) => commands::tell::run(context, args),
-        Command::Demo(args) => commands::demo::run(context, args),
+        Command::Demo(args) => commands::demo::run(context, args, &|line| run(line)),
         Command::HandOn(args) => commands::hand_on::run(args),
     }
 }

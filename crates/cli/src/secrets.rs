@@ -41,7 +41,7 @@ impl Secret {
             Secret::Ask(false) => {
                 return Err(trouble().because("ask = false says nothing").hint("write ask = true"));
             }
-            Secret::Ask(true) => crate::hosts::person().secret(what).ok_or_else(|| {
+            Secret::Ask(true) => crate::prompt::person().secret(what).ok_or_else(|| {
                 trouble()
                     .because("it is to be asked for, and nobody can be asked without a terminal")
                     .hint("give it by env, file or command instead")

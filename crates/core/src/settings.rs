@@ -73,7 +73,7 @@ pub fn find(text: &[u8]) -> Option<Vec<Setting>> {
 pub fn write(
     text: &[u8],
     settings: &[Setting],
-    new: impl Fn(&Setting) -> Option<String>,
+    mut new: impl FnMut(&Setting) -> Option<String>,
 ) -> Vec<u8> {
     let mut out = Vec::with_capacity(text.len());
     let mut at = 0;

@@ -17,6 +17,7 @@ pub mod refresh;
 pub mod report;
 pub mod rewrite;
 pub mod rewrite_file;
+pub mod run;
 pub mod runs;
 pub mod scan;
 mod scope;

@@ -6,7 +6,7 @@ use std::ffi::OsStr;
 use std::os::unix::ffi::OsStrExt;
 
 /// A set of patterns.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, Default)]
 pub struct Patterns {
     texts: Vec<String>,
     set: GlobSet,

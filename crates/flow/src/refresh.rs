@@ -3,9 +3,10 @@
 //! all.
 
 use crate::patterns::Patterns;
-use crate::rewrite::Parts;
 use fernweh_core::record::EntryKind;
-use fernweh_ports::{PageRequest, PageSource, Refreshing, Result, Trouble, Watch, counted};
+use fernweh_ports::{
+    Editors, PageRequest, PageSource, Refreshing, Result, SiteAccess, Trouble, Watch, counted,
+};
 use serde::Serialize;
 
 /// What is to be done.
@@ -34,10 +35,6 @@ pub struct Refreshed {
     pub failed: bool,
 }
 
-/// Runs a command on the host of the site, in its folder; gives whether it ended well, and
-/// what it printed.
-pub type Shell<'a> = &'a mut dyn FnMut(&str) -> Result<(bool, String)>;
-
 impl Refresh {
     /// Whether something concerns the database.
     pub fn has_database_steps(&self) -> bool {
@@ -64,7 +61,7 @@ impl Refresh {
     /// What concerns the database, all or nothing. An error means that nothing was done.
     pub fn database(
         &self,
-        parts: &mut Parts<'_>,
+        parts: &mut Editors,
         holds: &dyn Fn(&str) -> bool,
     ) -> Result<Vec<Refreshed>> {
         let editor = parts.database.as_mut().ok_or_else(|| {
@@ -97,8 +94,8 @@ impl Refresh {
     /// Files, commands and requests; one that fails does not keep the others from being done.
     pub fn others(
         &self,
-        parts: &mut Parts<'_>,
-        shell: Shell<'_>,
+        parts: &mut Editors,
+        site: &dyn SiteAccess,
         pages: Option<&dyn PageSource>,
         watch: &dyn Watch,
     ) -> Result<Vec<Refreshed>> {
@@ -109,9 +106,10 @@ impl Refresh {
         }
         for command in &self.command {
             watch.go_on()?;
-            let ended = shell(command).and_then(|(well, printed)| {
-                let last = printed.trim().lines().last().unwrap_or("it printed nothing").to_owned();
-                match well {
+            let ended = site.run_command(command).and_then(|output| {
+                let last = output.printed.trim().lines().last();
+                let last = last.unwrap_or("it printed nothing").to_owned();
+                match output.succeeded {
                     true => Ok(last),
                     false => Err(Trouble::outside("it did not end well").because(last)),
                 }
@@ -133,7 +131,7 @@ fn told(what: String, outcome: Result<String>) -> Refreshed {
     }
 }
 
-fn removed(parts: &mut Parts<'_>, pattern: &str) -> Result<String> {
+fn removed(parts: &mut Editors, pattern: &str) -> Result<String> {
     let (Some(source), Some(editor)) = (&mut parts.files, &mut parts.editor) else {
         return Err(Trouble::usage("the site has no files"));
     };

@@ -8,8 +8,8 @@ use fernweh_core::limits;
 use fernweh_core::record::{EntryKind, Table, Value};
 use fernweh_core::rewrite::Rewriter;
 use fernweh_ports::{
-    Applied, Change, DatabaseEditor, Direction, FileEditor, FileSource, Fingerprint, Refused,
-    Result, Scope, Trouble, Unit, Watch, counted, files_of,
+    Applied, Change, DatabaseEditor, Direction, Editors, Fingerprint, Refused, Result, Scope,
+    Trouble, Unit, Watch, counted, files_of,
 };
 use serde::{Deserialize, Serialize};
 use std::fs::{self, File, OpenOptions};
@@ -42,20 +42,10 @@ pub struct RewriteOptions<'a> {
     pub skip: &'a dyn Fn(&[u8]) -> bool,
 }
 
-/// The parts of a site that are rewritten.
-pub struct Parts<'a> {
-    /// The database.
-    pub database: Option<&'a mut dyn DatabaseEditor>,
-    /// The files, for reading.
-    pub files: Option<&'a mut dyn FileSource>,
-    /// The files, for writing.
-    pub editor: Option<&'a mut dyn FileEditor>,
-}
-
 /// Goes through the whole site. Without a journal this is a preview.
 pub fn rewrite(
     options: &RewriteOptions<'_>,
-    parts: &mut Parts<'_>,
+    parts: &mut Editors,
     mut journal: Option<&mut Journal>,
     watch: &dyn Watch,
 ) -> Result<LiveReport> {
@@ -70,7 +60,7 @@ pub fn rewrite(
     };
     watch.reached("started");
     if let Some(editor) = &mut parts.database {
-        database(options, *editor, safe.as_mut(), &mut report, watch)?;
+        database(options, &mut **editor, safe.as_mut(), &mut report, watch)?;
     }
     if parts.files.is_some() {
         files(options, parts, safe.as_mut(), &mut report, watch)?;
@@ -151,7 +141,7 @@ fn key_after(change: &Change, key: &[String]) -> Vec<Value> {
 
 fn files(
     options: &RewriteOptions<'_>,
-    parts: &mut Parts<'_>,
+    parts: &mut Editors,
     mut safe: Option<&mut Safekeeping>,
     report: &mut LiveReport,
     watch: &dyn Watch,
@@ -346,7 +336,7 @@ pub struct TakenBack {
 pub fn turn(
     folder: &Path,
     direction: Direction,
-    parts: &mut Parts<'_>,
+    parts: &mut Editors,
     watch: &dyn Watch,
 ) -> Result<TakenBack> {
     let mut lines = read_kept(folder)?;
@@ -399,7 +389,7 @@ fn read_kept(folder: &Path) -> Result<Vec<Kept>> {
     Ok(text.lines().map_while(|line| serde_json::from_str(line).ok()).collect())
 }
 
-fn table_named(parts: &mut Parts<'_>, name: &str) -> Result<OpenTable> {
+fn table_named(parts: &mut Editors, name: &str) -> Result<OpenTable> {
     let gone = || {
         Trouble::outside(format!("table {name} is not there any more"))
             .hint("bring the table back, or give the change up with fernweh undo SITE --let-go")
@@ -416,7 +406,7 @@ fn reversed(key: &[String], change: Change) -> Change {
 }
 
 fn flush(
-    parts: &mut Parts<'_>,
+    parts: &mut Editors,
     open: Option<&OpenTable>,
     batch: &mut Vec<Change>,
     report: &mut TakenBack,
@@ -433,7 +423,7 @@ fn flush(
 fn turn_file(
     folder: &Path,
     direction: Direction,
-    parts: &mut Parts<'_>,
+    parts: &mut Editors,
     path: &Value,
     kept: &str,
     new_sha256: &str,

@@ -17,6 +17,12 @@ const PLACES: usize = 100;
 /// Bytes of an excerpt before and behind what was found.
 const CONTEXT: usize = 40;
 
+/// Addresses without repetitions and without those that name nothing to search for.
+pub fn searchable(addresses: impl Iterator<Item = String>) -> Vec<String> {
+    let unique: BTreeSet<String> = addresses.collect();
+    unique.into_iter().filter(|text| Needles::new(std::slice::from_ref(text)).is_ok()).collect()
+}
+
 /// What to look for, and where.
 pub struct TraceOptions<'a> {
     /// The texts.

@@ -9,6 +9,7 @@ mod database;
 mod files;
 mod pages;
 mod pipe;
+mod site;
 mod trouble;
 mod watch;
 mod words;
@@ -24,6 +25,7 @@ pub use files::{
 };
 pub use pages::{PageProblem, PageRequest, PageResponse, PageSource};
 pub use pipe::{Inlet, Outlet, pipe};
+pub use site::{CommandOutput, Editors, Halves, Keeper, SiteAccess, Targets};
 pub use trouble::{Kind, Result, Told, Trouble};
 pub use watch::{Silent, Unit, Watch};
 pub use words::{count, counted, is_unsafe, named, shown, size};

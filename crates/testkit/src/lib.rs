@@ -7,6 +7,7 @@ mod bulk;
 mod check;
 mod hostile_ftp;
 mod hosts;
+mod memory;
 mod password_host;
 mod program;
 mod relay;
@@ -20,6 +21,9 @@ pub use check::{
 };
 pub use hostile_ftp::{Trick, hostile_ftp};
 pub use hosts::{FTP_LOGIN, FtpHost, SshHost};
+pub use memory::{
+    Fault, Faults, Files, Killed, MemorySite, State, Tables, Watcher, killed_or, rows,
+};
 pub use password_host::{Asking, PasswordHost};
 pub use program::{Ran, Scene};
 pub use relay::delaying_relay;

@@ -1,10 +1,11 @@
 //! `fernweh demo`: the whole journey on the sample site, each step as it would be typed.
 
-use super::{rewrite, scan};
-use crate::args::SiteArgs;
 use crate::context::Context;
+use crate::exit::{DONE, FINDINGS};
+use crate::options::SiteArgs;
 use crate::render::{Page, Paint, counted};
-use crate::{DONE, FINDINGS};
+use crate::rules;
+use crate::site::Site;
 use clap::{Args, ValueEnum};
 use fernweh_demo::database::{Failure, Place};
 use fernweh_demo::faults::PageFault;
@@ -12,7 +13,9 @@ use fernweh_demo::host::{Authority, HostOptions, StandIn};
 use fernweh_demo::server::{PrivateServer, Server};
 use fernweh_demo::site::{ARTICLES, Build, DATABASE_FILE, build};
 use fernweh_demo::{NEW_URL, OLD_URL};
-use fernweh_ports::{Result, Trouble, Watch};
+use fernweh_flow::run::{Rewrite, Scan, ready};
+use fernweh_ports::{Halves, Result, Trouble, Watch};
+use std::ffi::OsString;
 use std::fs;
 use std::path::{Path, PathBuf};
 use std::time::{Duration, Instant};
@@ -72,8 +75,11 @@ fn failed(error: Failure) -> Trouble {
     Trouble::outside("the demonstration cannot be built").because(error)
 }
 
+/// Runs a command line as it would be typed; gives the exit code.
+pub type Program<'a> = &'a dyn Fn(Vec<OsString>) -> u8;
+
 /// Runs the command.
-pub fn run(context: &Context, args: &DemoArgs) -> Result<u8> {
+pub fn run(context: &Context, args: &DemoArgs, program: Program<'_>) -> Result<u8> {
     let began = Instant::now();
     if let Some(server) = args.engine.server() {
         server.available().map_err(|hint| {
@@ -115,7 +121,7 @@ pub fn run(context: &Context, args: &DemoArgs) -> Result<u8> {
     ] {
         println!("\n{}\n{title}\n\n$ fernweh {line}\n", "─".repeat(width.min(80)));
         let words = ["fernweh", "--quiet"].into_iter().chain(line.split(' '));
-        let code = crate::run(words.map(Into::into));
+        let code = program(words.map(OsString::from).collect());
         context.watch.go_on()?;
         if code != expected {
             return Err(Trouble::damaged("a step of the demonstration ended unexpectedly")
@@ -241,36 +247,27 @@ fn configuration(stage: &Stage, old: &StandIn, new: &StandIn) -> String {
 /// What can be said for sure at the end, and whether it holds.
 fn prove(context: &Context) -> Result<Vec<(bool, String)>> {
     let mut proven = Vec::new();
-    let args = rewrite::RewriteArgs {
-        value: None,
-        report: None,
-        output: None,
-        engine: None,
-        mend_lengths: false,
-        inside: None,
-        site: Some("new".into()),
-        from: Vec::new(),
-        to: Vec::new(),
-        apply: false,
-        only: None,
-        places: SiteArgs::default(),
-    };
-    let (_, again) = rewrite::make(context, &args)?;
+    let config = context.config()?;
+    let records = context.records(&config);
+    let around = context.around(&records);
+    let site = |name: &str| Site::resolve(&config, Some(name), &SiteArgs::default());
+    let new = site("new")?;
+    let mut found = rules::configured(&config, "new")?;
+    found.extend(rules::from_other_sites(&config, "new", NEW_URL)?);
+    let rewrite = Rewrite { rewriter: ready(found)?, halves: Halves::BOTH, apply: false };
+    let again = rewrite.run(&new, around)?;
     let left =
         again.rewriting.database_total().replacements + again.rewriting.files_total().replacements;
     proven.push((left == 0, "rewriting the new site once more would change nothing".to_owned()));
-    for (name, secure) in [("old", false), ("new", true)] {
-        let args = scan::ScanArgs {
-            trace: false,
-            report: None,
-            site: Some(name.into()),
-            own_only: true,
-            max_pages: 20_000,
-            max_depth: 100,
-            max_minutes: 240,
-            places: SiteArgs::default(),
+    for (name, url, secure) in [("old", OLD_URL, false), ("new", NEW_URL, true)] {
+        let scan = Scan {
+            old: rules::old_addresses(&config, name, Some(url))?,
+            external: false,
+            pages: 20_000,
+            depth: 100,
+            time: Duration::from_secs(4 * 60 * 60),
         };
-        let (_, report) = scan::make(context, &args)?;
+        let report = scan.run(&site(name)?, around)?;
         let expected = PageFault::expected(secure);
         let found =
             expected.iter().filter(|fault| report.findings.iter().any(|f| fault.is(f))).count();

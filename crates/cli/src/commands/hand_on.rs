@@ -1,6 +1,6 @@
 //! `fernweh hand-on`: what the program does on a host to which it has copied itself.
 
-use crate::DONE;
+use crate::exit::DONE;
 use clap::Args;
 use fernweh_ports::{Result, Trouble};
 use std::io::{Read, Write};

@@ -1,19 +1,18 @@
 //! `fernweh pack`
 
-use crate::DONE;
-use crate::args::{Half, SiteArgs};
+use crate::config::Config;
 use crate::context::Context;
-use crate::hosts::FilesPlace;
+use crate::exit::DONE;
+use crate::options::{Half, SiteArgs};
 use crate::render::{Page, counted, duration, left_out, moment, size, tree};
-use crate::site::{DatabasePlace, Site};
+use crate::site::Site;
 use clap::Args;
-use fernweh_flow::archive::{ArchiveReader, Ledger, Level};
-use fernweh_flow::pack::{PackOptions, PackReport, pack};
+use fernweh_flow::archive::{Level, unfinished_archive};
+use fernweh_flow::pack::PackReport;
 use fernweh_flow::patterns::Patterns;
-use fernweh_flow::script::write_script;
-use fernweh_ports::{DatabaseSource, FileSource, Result, Trouble, Watch};
+use fernweh_flow::run::Pack;
+use fernweh_ports::{Result, Trouble};
 use std::path::{Path, PathBuf};
-use std::sync::Arc;
 use std::time::Instant;
 
 /// Pack a site into one archive
@@ -67,38 +66,18 @@ pub struct PackArgs {
 /// Runs the command.
 pub fn run(context: &Context, args: &PackArgs) -> Result<u8> {
     let began = Instant::now();
-    let (site, report) = make(context, args)?;
+    let config = context.config()?;
+    let site = Site::resolve(&config, args.site.as_deref(), &args.places)?;
+    let options = options(args, &config, &site)?;
+    let report = options.run(&site, context.around(&context.records(&config)))?;
     let seconds = began.elapsed().as_secs_f64();
     context.print(&report, &text(context, &site, &report, args.sql.is_some(), seconds));
     Ok(DONE)
 }
 
-/// Packs, and gives the report.
-pub fn make(context: &Context, args: &PackArgs) -> Result<(Site, PackReport)> {
-    make_followed(context, args, &context.watch, None)
-}
-
-/// The same with another watch, for somebody who unpacks the archive while it is written.
-pub fn make_followed(
-    context: &Context,
-    args: &PackArgs,
-    watch: &dyn Watch,
-    follower: Option<Arc<Ledger>>,
-) -> Result<(Site, PackReport)> {
-    let config = context.config()?;
-    let site = Site::resolve(&config, args.site.as_deref(), &args.places)?;
-    if let Some(warning) = fernweh_flow::runs::warning(&context.records(&config), &site.name)? {
-        watch.note(&format!("{warning}\n"));
-    }
+fn options(args: &PackArgs, config: &Config, site: &Site) -> Result<Pack> {
     let only = if args.sql.is_some() { Some(Half::Database) } else { args.only };
-    let (with_database, with_files) = site.halves(only)?;
-    let chosen = Patterns::of_tables(&args.tables)?;
-    let holds = |table: &str| {
-        site.holds_table(table) && (chosen.is_empty() || chosen.hold(table.as_bytes()))
-    };
-    let both = |configured: &[String], typed: &[String]| [configured, typed].concat();
-    let section = &config.content.pack;
-    let root = site.files.as_ref().and_then(FilesPlace::on_its_host);
+    let halves = site.halves(only)?;
     let archive = match (&args.sql, &args.output) {
         // The script is taken out of an archive, which is not kept.
         (Some(script), _) => beside(script)?,
@@ -106,45 +85,20 @@ pub fn make_followed(
         (None, None) if args.go_on => broken_off(&site.name)?,
         (None, None) => archive_name(&site.name),
     };
-    let options = PackOptions {
-        site: site.name.clone(),
-        url: site.url.as_ref().map(ToString::to_string),
-        root,
-        follower,
+    let both = |configured: &[String], typed: &[String]| [configured, typed].concat();
+    let section = &config.content.pack;
+    Ok(Pack {
         again: args.sql.is_none().then(|| again(&site.name, &archive, args)),
-        level: Level::new(args.level),
-        go_on: args.go_on,
         archive,
+        script: args.sql.clone(),
+        halves,
         leave_out: Patterns::of_paths(&both(&section.leave_out, &args.leave_out))?,
         without_rows: Patterns::of_tables(&both(&section.without_rows, &args.without_rows))?,
-        tables: &holds,
-        some_tables: !args.tables.is_empty(),
-        database_name: site.database.as_ref().map(DatabasePlace::name).unwrap_or_default(),
-        inside_files: site.inside_files(),
+        tables: Patterns::of_tables(&args.tables)?,
         outside_links: args.outside_links,
-        program: env!("CARGO_PKG_VERSION").into(),
-    };
-    let doing =
-        |trouble: fernweh_ports::Trouble| trouble.doing(format!("packing site {}", site.name));
-    let mut database = if with_database { site.database_source().map_err(doing)? } else { None };
-    let mut opened = if with_files { site.file_source().map_err(doing)? } else { None };
-    let source = database.as_mut().map(|source| &mut **source as &mut dyn DatabaseSource);
-    let files = opened.as_mut().map(|source| &mut **source as &mut dyn FileSource);
-    let mut report = pack(&options, source, files, watch).map_err(doing)?;
-    // What was packed here may be unpacked from here, whatever it runs.
-    if let Some(digest) = ArchiveReader::open(&options.archive)?.digest {
-        context.records(&config).remember(&digest)?;
-    }
-    if let Some(script) = &args.sql {
-        let written = ArchiveReader::open(&options.archive)
-            .and_then(|archive| write_script(&archive, script, watch));
-        let _ = std::fs::remove_file(&options.archive);
-        report.size = written.map_err(doing)?;
-        report.archive = script.display().to_string();
-    }
-    // What reads the site is not needed any more, and says how the site is reached.
-    drop((database, opened));
-    Ok((site, report))
+        level: Level::new(args.level),
+        go_on: args.go_on,
+    })
 }
 
 /// The command for this archive, to be typed again.
@@ -175,14 +129,7 @@ fn again(site: &str, archive: &Path, args: &PackArgs) -> String {
 
 /// The newest unfinished archive of a site in this folder.
 fn broken_off(site: &str) -> Result<PathBuf> {
-    let entries = std::fs::read_dir(".").into_iter().flatten().flatten();
-    let names = entries.filter_map(|entry| {
-        let name = entry.file_name().into_string().ok()?;
-        let name = name.strip_prefix('.')?.strip_suffix(".partial.marks")?.to_owned();
-        let dated = name.strip_prefix(site)?.starts_with('-');
-        dated.then_some((entry.metadata().ok()?.modified().ok()?, name))
-    });
-    names.max().map(|(_, name)| PathBuf::from(name)).ok_or_else(|| {
+    unfinished_archive(Path::new("."), site).ok_or_else(|| {
         Trouble::usage("there is nothing to continue")
             .because(format!("no unfinished archive of site {site} is in this folder"))
             .hint("name the archive with -o, or pack without --continue")

@@ -1,18 +1,20 @@
 //! `fernweh rewrite`
 
 use super::rewrite_file::Engine;
-use super::{rewrite_file, rules, trial};
-use crate::DONE;
-use crate::args::{Half, Layer, SiteArgs};
+use super::{rewrite_file, trial};
 use crate::config::Config;
 use crate::context::Context;
 use crate::document::{self, of_rewriting};
+use crate::exit::DONE;
+use crate::options::{Half, Layer, SiteArgs};
 use crate::render::{Page, counted, refused, rewriting};
+use crate::rules;
 use crate::site::Site;
 use clap::Args;
 use fernweh_core::rewrite::Rewriter;
-use fernweh_flow::rewrite::{LiveReport, RewriteOptions, rewrite};
-use fernweh_ports::{Result, Trouble, Watch};
+use fernweh_flow::rewrite::LiveReport;
+use fernweh_flow::run::{Rewrite, pair, ready, warn_of_shadowed};
+use fernweh_ports::{Result, Trouble};
 use std::path::PathBuf;
 
 /// Rewrite addresses in a live site; a preview unless --apply. Or in a file, with -o
@@ -68,7 +70,7 @@ pub struct RewriteArgs {
 pub fn run(context: &Context, args: &RewriteArgs) -> Result<u8> {
     if let Some(output) = &args.output {
         let rewriter = rewriter(args, &context.config()?, None)?;
-        rules::warn(context, rewriter.rules());
+        warn_of_shadowed(rewriter.rules(), &context.watch);
         return rewrite_file::run(context, args, &rewriter, output);
     }
     if let Some(value) = &args.value {
@@ -80,7 +82,15 @@ pub fn run(context: &Context, args: &RewriteArgs) -> Result<u8> {
         return trial::run(context, &rewriter(args, &config, site.as_ref())?, value);
     }
     document::check(args.report.as_deref())?;
-    let (site, report) = make(context, args)?;
+    let config = context.config()?;
+    let site = Site::resolve(&config, args.site.as_deref(), &args.places)?;
+    let doing = |trouble: Trouble| trouble.doing(format!("rewriting site {}", site.name));
+    let rewrite = Rewrite {
+        rewriter: rewriter(args, &config, Some(&site)).map_err(doing)?,
+        halves: site.halves(args.only).map_err(doing)?,
+        apply: args.apply,
+    };
+    let report = rewrite.run(&site, context.around(&context.records(&config)))?;
     if let Some(path) = &args.report {
         let title = format!("Rewriting site {}", site.name);
         let page = of_rewriting(title, report.applied, &report.rewriting, &report.refused);
@@ -88,59 +98,6 @@ pub fn run(context: &Context, args: &RewriteArgs) -> Result<u8> {
     }
     context.print(&report, &text(context, args, &site, &report));
     Ok(DONE)
-}
-
-/// Rewrites, or makes a preview, and gives the report.
-pub fn make(context: &Context, args: &RewriteArgs) -> Result<(Site, LiveReport)> {
-    let config = context.config()?;
-    let site = Site::resolve(&config, args.site.as_deref(), &args.places)?;
-    let report = report(context, args, &config, &site)
-        .map_err(|trouble| trouble.doing(format!("rewriting site {}", site.name)))?;
-    Ok((site, report))
-}
-
-fn report(
-    context: &Context,
-    args: &RewriteArgs,
-    config: &Config,
-    site: &Site,
-) -> Result<LiveReport> {
-    let rewriter = rewriter(args, config, Some(site))?;
-    rules::warn(context, rewriter.rules());
-    let halves = site.halves(args.only)?;
-    let records = context.records(config);
-    let _lock = if args.apply { Some(records.lock(&site.name)?) } else { None };
-    if let Some(warning) = fernweh_flow::runs::warning(&records, &site.name)? {
-        context.watch.note(&format!("{warning}\n"));
-    }
-    let holds = |table: &str| site.holds_table(table);
-    let inside = site.inside_files();
-    let skip = |path: &[u8]| fernweh_flow::pack::is_database(path, inside.as_deref());
-    let options = RewriteOptions { rewriter: &rewriter, tables: &holds, skip: &skip };
-    let mut journal = if args.apply {
-        let rules = rewriter.rules().iter();
-        let mut words: Vec<String> =
-            rules.map(|rule| format!("{} → {}", rule.from, rule.to)).collect();
-        if args.mend_lengths {
-            words.push("lengths mended".into());
-        }
-        Some(records.begin("rewrite", &site.name, &words.join(", "))?)
-    } else {
-        None
-    };
-    site.with_parts(halves, &mut |parts| {
-        rewrite(&options, parts, journal.as_mut(), &context.watch)
-    })
-    .map_err(|trouble| {
-        match args.apply {
-            true => trouble.incomplete(format!(
-                "some cells may have been changed; type the same command again to go on, or fernweh \
-                 undo {} to take it back",
-                site.name
-            )),
-            false => trouble,
-        }
-    })
 }
 
 fn rewriter(args: &RewriteArgs, config: &Config, site: Option<&Site>) -> Result<Rewriter> {
@@ -156,7 +113,7 @@ fn rewriter(args: &RewriteArgs, config: &Config, site: Option<&Site>) -> Result<
     let name = site.map_or("", |site| site.name.as_str());
     let mut found = rules::configured(config, name)?;
     for (from, to) in args.from.iter().zip(&args.to) {
-        match rules::pair(from, to)? {
+        match pair(from, to)? {
             Some(rule) => found.push(rule),
             None => return Err(Trouble::usage(format!("{from} is rewritten to itself"))),
         }
@@ -170,7 +127,7 @@ fn rewriter(args: &RewriteArgs, config: &Config, site: Option<&Site>) -> Result<
             .because("no rule is given, and no other site's address is known")
             .hint("say --from OLD-ADDRESS --to NEW-ADDRESS"));
     }
-    Ok(rules::ready(found)?.mending(args.mend_lengths).opening_base64(args.inside.is_some()))
+    Ok(ready(found)?.mending(args.mend_lengths).opening_base64(args.inside.is_some()))
 }
 
 fn text(context: &Context, args: &RewriteArgs, site: &Site, report: &LiveReport) -> String {

@@ -1,8 +1,8 @@
 //! `fernweh rewrite FILE -o FILE`
 
 use super::rewrite::RewriteArgs;
-use crate::DONE;
 use crate::context::Context;
+use crate::exit::DONE;
 use crate::render::{Page, rewriting, size};
 use clap::ValueEnum;
 use fernweh_core::rewrite::Rewriter;

@@ -1,15 +1,14 @@
 //! `fernweh runs`
 
-use crate::DONE;
-use crate::args::SiteArgs;
 use crate::context::Context;
+use crate::exit::DONE;
+use crate::options::SiteArgs;
 use crate::render::{Page, Paint, aligned, cut_middle, duration, moment};
 use crate::site::Site;
 use clap::Args;
-use fernweh_flow::journal::{Journal, Run, State, Step};
+use fernweh_flow::run::discard_run;
 use fernweh_flow::runs::{RunLine, runs};
-use fernweh_flow::unpack::discard;
-use fernweh_ports::{Result, Trouble};
+use fernweh_ports::Result;
 
 /// What ran, how it ended, what is unfinished
 ///
@@ -38,41 +37,16 @@ pub fn run(context: &Context, args: &RunsArgs) -> Result<u8> {
 fn clean_up(context: &Context, name: &str) -> Result<u8> {
     let config = context.config()?;
     let records = context.records(&config);
-    let all = records.runs()?;
-    let run = all.iter().find(|run| run.header.run == *name).ok_or_else(|| {
-        Trouble::usage(format!("there is no run `{name}`")).hint("fernweh runs lists them")
-    })?;
-    if run.is_move() && run.state() == State::Open {
-        return drop_move(context, run);
-    }
-    let site_name = run.header.site.clone();
-    let _lock = records.lock(&site_name)?;
-    match run.state() {
-        State::Open if run.builds() => {}
-        State::Switching(..) => {
-            return Err(Trouble::usage("this run is in the middle of its switch")
-                .because("the site stands half on its old state and half on its new one")
-                .hint(format!(
-                    "type its command again to complete it, or fernweh undo {site_name}"
-                )));
-        }
-        State::Open => {
-            return Err(Trouble::usage("this rewriting has changed cells already")
-                .hint(format!("fernweh undo {site_name} takes it back")));
-        }
-        _ => {
-            return Err(
-                Trouble::usage("this run is not unfinished").hint("fernweh runs shows its state")
-            );
-        }
-    }
-    let site = Site::resolve(&config, Some(&site_name), &SiteArgs::default())?;
-    let halves = (site.database.is_some(), site.files.is_some());
-    site.with_targets(name, halves, false, &mut |targets| {
-        discard(&mut Journal::resume(run)?, targets, &context.watch)
+    let run = discard_run(name, context.around(&records), |site| {
+        Site::resolve(&config, Some(site), &SiteArgs::default())
     })?;
     let mut page = Page::new(context.style);
-    page.row("cleaned up", &format!("{name}; site {site_name} stands as before"));
+    let what = match run.is_move() {
+        // What it changed belongs to other runs.
+        true => "its archive is removed".to_owned(),
+        false => format!("site {} stands as before", run.header.site),
+    };
+    page.row("cleaned up", &format!("{name}; {what}"));
     context.print(&serde_json::json!({ "discarded": name }), &page.finish());
     Ok(DONE)
 }
@@ -80,16 +54,6 @@ fn clean_up(context: &Context, name: &str) -> Result<u8> {
 /// How long a run took; its record knows whole seconds.
 fn took(seconds: f64) -> String {
     if seconds < 1.0 { "under 1 s".into() } else { duration(seconds) }
-}
-
-/// A move that was broken off leaves an archive; what it changed belongs to other runs.
-fn drop_move(context: &Context, run: &Run) -> Result<u8> {
-    run.clear();
-    Journal::resume(run)?.step(&Step::Discarded, &context.watch)?;
-    let mut page = Page::new(context.style);
-    page.row("cleaned up", &format!("{}; its archive is removed", run.header.run));
-    context.print(&serde_json::json!({ "discarded": run.header.run }), &page.finish());
-    Ok(DONE)
 }
 
 fn text(context: &Context, found: &[RunLine]) -> String {

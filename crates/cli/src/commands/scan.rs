@@ -1,19 +1,21 @@
 //! `fernweh scan`
 
-use super::{rules, trace};
-use crate::args::SiteArgs;
 use crate::config::Config;
 use crate::context::Context;
 use crate::document::{self, of_scan};
-use crate::render::{Page, Paint, Style, counted, cut_middle};
+use crate::exit::{DONE, FINDINGS};
+use crate::options::SiteArgs;
+use crate::render::{
+    Page, Paint, Style, counted, cut_middle, trace_command, traced_place, traced_places,
+};
+use crate::rules;
 use crate::site::Site;
-use crate::{DONE, FINDINGS};
 use clap::Args;
 use fernweh_core::finding::{Code, Finding, Severity};
-use fernweh_core::rewrite::Rewriter;
-use fernweh_flow::scan::{ScanOptions, ScanReport, scan};
-use fernweh_flow::trace::TraceReport;
-use fernweh_ports::{Result, Trouble, Watch};
+use fernweh_flow::run::{Scan, Trace};
+use fernweh_flow::scan::ScanReport;
+use fernweh_flow::trace::{TraceReport, searchable};
+use fernweh_ports::Result;
 use serde::Serialize;
 use std::collections::BTreeMap;
 use std::path::PathBuf;
@@ -61,30 +63,34 @@ pub struct ScanArgs {
 /// Runs the command.
 pub fn run(context: &Context, args: &ScanArgs) -> Result<u8> {
     document::check(args.report.as_deref())?;
-    let (site, mut report) = make(context, args)?;
+    let config = context.config()?;
+    let site = site_of(args, &config)?;
+    let records = context.records(&config);
+    let mut report = options(args, &config, &site)?.run(&site, context.around(&records))?;
     let code = if report.findings.is_empty() { DONE } else { FINDINGS };
     let traced = match args.trace && !report.findings.is_empty() {
         true => {
             let addresses = report.findings.iter().map(|finding| finding.address.clone());
-            let addresses = trace::distinct(addresses);
-            Some(trace::traced(context, &context.config()?, &site, &addresses, None, false)?)
+            let (texts, halves) = (searchable(addresses), site.halves(None)?);
+            let trace = Trace { texts, halves, propose: None };
+            Some(trace.run(&site, context.around(&records))?)
         }
         false => None,
     };
     if let Some(path) = &args.report {
-        document::write(path, &of_scan(&report, traced.as_ref(), &trace::shown))?;
+        document::write(path, &of_scan(&report, traced.as_ref(), &traced_place))?;
     }
     let mut page = text(context, &site, &report, args.trace);
     if let Some(traced) = &traced {
         let mut found = Page::new(context.style);
         found.gap();
         found.row("traced", "where these addresses live:");
-        trace::places_of(&mut found, context.style, traced);
+        traced_places(&mut found, context.style, traced);
         page.push('\n');
         page.push_str(&found.finish());
     }
     let findings = std::mem::take(&mut report.findings).into_iter().map(|finding| Traceable {
-        trace: site.can_be_traced().then(|| trace::command(&site.name, &[&finding.address])),
+        trace: site.can_be_traced().then(|| trace_command(&site.name, &[&finding.address])),
         finding,
     });
     let findings = findings.collect();
@@ -110,9 +116,8 @@ struct Traceable {
     trace: Option<String>,
 }
 
-/// Scans, and gives the report.
-pub fn make(context: &Context, args: &ScanArgs) -> Result<(Site, ScanReport)> {
-    let config = context.config()?;
+/// The site of a name, or one that is no more than an address.
+fn site_of(args: &ScanArgs, config: &Config) -> Result<Site> {
     let mut places = args.places.clone();
     let mut name = args.site.as_deref();
     if let Some(address) = name.filter(|name| name.contains("://")) {
@@ -120,43 +125,21 @@ pub fn make(context: &Context, args: &ScanArgs) -> Result<(Site, ScanReport)> {
         name = None;
     }
     // Only tracing needs the database.
-    let site = match args.trace {
-        true => Site::resolve(&config, name, &places)?,
-        false => Site::resolve_for_pages(&config, name, &places)?,
-    };
-    let url = site.url.as_ref().ok_or_else(|| {
-        Trouble::usage(format!("site {} has no url", site.name)).hint(format!(
-            "set url in [site.{}], or name the address: fernweh scan https://…",
-            site.name
-        ))
-    })?;
-    if let Some(warning) = fernweh_flow::runs::warning(&context.records(&config), &site.name)? {
-        context.watch.note(&format!("{warning}\n"));
+    match args.trace {
+        true => Site::resolve(config, name, &places),
+        false => Site::resolve_for_pages(config, name, &places),
     }
-    let start = Url::parse(&format!("{url}/"))
-        .map_err(|error| Trouble::usage("the site's url cannot be used").because(error))?;
-    let old = old_addresses(&config, &site)?;
-    let options = ScanOptions {
-        start,
-        old: old.as_ref(),
+}
+
+fn options(args: &ScanArgs, config: &Config, site: &Site) -> Result<Scan> {
+    let url = site.url.as_ref().map(ToString::to_string);
+    Ok(Scan {
+        old: rules::old_addresses(config, &site.name, url.as_deref())?,
         external: !args.own_only,
         pages: args.max_pages,
         depth: args.max_depth,
         time: Duration::from_secs(args.max_minutes.saturating_mul(60)),
-    };
-    let doing = |trouble: Trouble| trouble.doing(format!("scanning {url}"));
-    let report = scan(&options, &site.pages()?, &context.watch).map_err(doing)?;
-    Ok((site, report))
-}
-
-/// Every other site's address is an old one here, and so is what rules rewrite.
-fn old_addresses(config: &Config, site: &Site) -> Result<Option<Rewriter>> {
-    let Some(url) = &site.url else { return Ok(None) };
-    let mut found = rules::configured(config, &site.name)?;
-    found.extend(rules::from_other_sites(config, &site.name, &url.to_string())?);
-    // The address of the site that this one was made from; not of one made from it.
-    let is_old = config.content.site.len() > 1 && !found.is_empty();
-    if is_old { rules::ready(found).map(Some) } else { Ok(None) }
+    })
 }
 
 fn text(context: &Context, site: &Site, report: &ScanReport, traced: bool) -> String {

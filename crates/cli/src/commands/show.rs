@@ -1,8 +1,8 @@
 //! `fernweh show`
 
 use crate::context::Context;
+use crate::exit::{DONE, FINDINGS};
 use crate::render::{Page, Paint, aligned, count, counted, moment, size, tree};
-use crate::{DONE, FINDINGS};
 use clap::Args;
 use fernweh_flow::show::{ShowReport, show};
 use fernweh_ports::{Result, named};

@@ -1,18 +1,22 @@
 //! `fernweh survey`
 
-use super::preflight;
-use crate::args::SiteArgs;
 use crate::config::Config;
 use crate::context::Context;
+use crate::exit::DONE;
 use crate::hosts::FilesPlace;
-use crate::render::{Page, aligned, count, counted, cut_middle, lines, size, wrapped};
+use crate::options::SiteArgs;
+use crate::render::{
+    Page, aligned, amount, count, counted, cut_middle, lines, preflight, size, wrapped,
+};
+use crate::site;
 use crate::site::Site;
-use crate::{DONE, site};
 use clap::Args;
 use fernweh_core::finding::Verdict;
 use fernweh_flow::patterns::Patterns;
-use fernweh_flow::survey::{FilesReport, SurveyOptions, SurveyReport, survey};
-use fernweh_ports::{FileSource, Result, Watch};
+use fernweh_flow::preflight::Tests;
+use fernweh_flow::run::Survey;
+use fernweh_flow::survey::{FilesReport, SurveyReport};
+use fernweh_ports::Result;
 
 /// What a site consists of, and whether everything needed can be reached
 ///
@@ -41,9 +45,8 @@ pub struct SurveyArgs {
 pub fn run(context: &Context, args: &SurveyArgs) -> Result<u8> {
     let config = context.config()?;
     let site = Site::resolve(&config, args.site.as_deref(), &args.places)?;
-    if let Some(warning) = fernweh_flow::runs::warning(&context.records(&config), &site.name)? {
-        context.watch.note(&format!("{warning}\n"));
-    }
+    let records = context.records(&config);
+    context.around(&records).warn_of_earlier(&site)?;
     if let Some(other) = &args.other {
         return for_other(context, &config, &site, other, args.only.as_deref());
     }
@@ -51,22 +54,8 @@ pub fn run(context: &Context, args: &SurveyArgs) -> Result<u8> {
         print!("{}", section(&site));
         return Ok(DONE);
     }
-    let holds = |table: &str| site.holds_table(table);
-    let options = SurveyOptions {
-        site: site.name.clone(),
-        url: site.url.as_ref().map(ToString::to_string),
-        tables: &holds,
-        leave_out: Patterns::of_paths(&config.content.pack.leave_out)?,
-        inside_files: site.inside_files(),
-    };
-    let doing =
-        |trouble: fernweh_ports::Trouble| trouble.doing(format!("surveying site {}", site.name));
-    let mut database = site.database_source().map_err(doing)?;
-    let mut files = site.file_source().map_err(doing)?;
-    let source =
-        database.as_mut().map(|source| &mut **source as &mut dyn fernweh_ports::DatabaseSource);
-    let files = files.as_mut().map(|source| &mut **source as &mut dyn FileSource);
-    let mut report = survey(&options, source, files, &context.watch).map_err(doing)?;
+    let leave_out = Patterns::of_paths(&config.content.pack.leave_out)?;
+    let mut report = Survey { leave_out }.run(&site, context.around(&records))?;
     report.database_place = site.database_shown();
     context.print(&report, &text(context, &report, &site));
     let failed = report.checks.iter().any(|check| check.verdict == Verdict::Failed);
@@ -82,14 +71,21 @@ fn for_other(
     only: Option<&str>,
 ) -> Result<u8> {
     let other = Site::resolve(config, Some(other), &SiteArgs::default())?;
-    let found = preflight::run(context, config, (site, &other), None, only)?;
+    let tests = Tests {
+        from: site,
+        to: &other,
+        halves: site.halves(None)?,
+        leave_out: &Patterns::of_paths(&config.content.pack.leave_out)?,
+        only,
+    };
+    let found = tests.run(&context.watch)?;
     let mut page = Page::new(context.style);
     page.row("tested", &format!("whether site {} can move to site {}", site.name, other.name));
     if only.is_none() {
-        page.row("amount", &preflight::amount(&found));
+        page.row("amount", &amount(&found));
     }
     page.gap();
-    preflight::render(&mut page, &found, (&site.name, &other.name));
+    preflight(&mut page, &found, (&site.name, &other.name));
     page.gap();
     let next = match found.has_failed() {
         true => {

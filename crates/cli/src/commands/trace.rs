@@ -1,24 +1,20 @@
 //! `fernweh trace`
 
-use super::rules;
-use crate::args::{Half, SiteArgs};
 use crate::config::Config;
 use crate::context::Context;
-use crate::render::{Page, Paint, Style, count, counted, cut_middle, in_context, word};
+use crate::exit::{DONE, FINDINGS};
+use crate::options::{Half, SiteArgs};
+use crate::render::{Page, Paint, Style, counted, traced_places, word};
+use crate::rules;
 use crate::site::Site;
-use crate::{DONE, FINDINGS};
 use clap::Args;
 use fernweh_core::address::WebAddress;
-use fernweh_core::trace::{Form, Needles};
-use fernweh_flow::trace::{Holder, TraceOptions, TraceReport, Traced, TracedPlace, trace};
-use fernweh_ports::{FileSource, Result, Trouble, Watch};
+use fernweh_flow::run::{Known, Trace};
+use fernweh_flow::trace::{TraceReport, searchable};
+use fernweh_ports::{Result, Trouble};
 use serde::Deserialize;
-use std::collections::BTreeSet;
 use std::io::Read;
 use std::path::{Path, PathBuf};
-
-/// Places shown of one text unless more detail is wanted.
-const PLACES: usize = 5;
 
 /// Where an address lives: table, column and record, or file and line
 ///
@@ -70,49 +66,22 @@ pub fn run(context: &Context, args: &TraceArgs) -> Result<u8> {
             site.name
         )));
     }
-    if let Some(warning) = fernweh_flow::runs::warning(&context.records(&config), &site.name)? {
-        context.watch.note(&format!("{warning}\n"));
-    }
-    let report = traced(context, &config, &site, &texts, args.only, args.propose)?;
+    let trace = Trace {
+        texts,
+        halves: site.halves(args.only)?,
+        propose: if args.propose { Some(known(&config, &site)?) } else { None },
+    };
+    let report = trace.run(&site, context.around(&context.records(&config)))?;
     context.print(&report, &text(context.style, &site, &report, args.propose));
     Ok(if report.is_empty() { FINDINGS } else { DONE })
 }
 
-/// Traces texts through a site.
-pub fn traced(
-    context: &Context,
-    config: &Config,
-    site: &Site,
-    texts: &[String],
-    only: Option<Half>,
-    propose: bool,
-) -> Result<TraceReport> {
-    let doing = |trouble: Trouble| trouble.doing(format!("tracing through site {}", site.name));
-    let needles = Needles::new(texts).map_err(|error| {
-        Trouble::usage("a text cannot be searched for").because(error).hint("name more of it")
-    })?;
-    let halves = site.halves(only)?;
-    let mut database = site.database_source().map_err(doing)?.filter(|_| halves.0);
-    let mut files = site.file_source().map_err(doing)?.filter(|_| halves.1);
-    let holds = |table: &str| site.holds_table(table);
-    let inside = site.inside_files();
-    let skip = |path: &[u8]| fernweh_flow::pack::is_database(path, inside.as_deref());
-    let options = TraceOptions { needles: &needles, tables: &holds, skip: &skip };
-    let source =
-        database.as_mut().map(|source| &mut **source as &mut dyn fernweh_ports::DatabaseSource);
-    let files = files.as_mut().map(|source| &mut **source as &mut dyn FileSource);
-    let mut report = trace(&options, source, files, &context.watch).map_err(doing)?;
-    if propose {
-        let others = config.content.site.iter().filter(|(name, _)| **name != site.name);
-        let others = others.filter_map(|(_, section)| section.url.as_deref());
-        let others: Vec<WebAddress> =
-            others.filter_map(|url| WebAddress::parse(url).ok()).collect();
-        report.propose(site.url.as_ref(), &others);
-        // A rule that the configuration has already needs no proposing.
-        let known = rules::configured(config, &site.name)?;
-        report.proposed.retain(|one| !known.iter().any(|rule| rule.from.to_string() == one.from));
-    }
-    Ok(report)
+/// What the configuration knows of addresses.
+fn known(config: &Config, site: &Site) -> Result<Known> {
+    let others = config.content.site.iter().filter(|(name, _)| **name != site.name);
+    let others = others.filter_map(|(_, section)| section.url.as_deref());
+    let addresses = others.filter_map(|url| WebAddress::parse(url).ok()).collect();
+    Ok(Known { rules: rules::configured(config, &site.name)?, addresses })
 }
 
 /// What matters here of a saved scan.
@@ -144,19 +113,7 @@ fn addresses_of(path: &Path) -> Result<Vec<String>> {
             .because(error)
             .hint("make one with: fernweh scan SITE --json > scan.json")
     })?;
-    Ok(distinct(scan.findings.into_iter().map(|finding| finding.address)))
-}
-
-/// Addresses without repetitions and without those that name nothing to search for.
-pub fn distinct(addresses: impl Iterator<Item = String>) -> Vec<String> {
-    let unique: BTreeSet<String> = addresses.collect();
-    unique.into_iter().filter(|text| Needles::new(std::slice::from_ref(text)).is_ok()).collect()
-}
-
-/// The command that traces these addresses.
-pub fn command(site: &str, addresses: &[&str]) -> String {
-    let words: Vec<String> = addresses.iter().map(|address| word(address)).collect();
-    format!("fernweh trace {site} {}", words.join(" "))
+    Ok(searchable(scan.findings.into_iter().map(|finding| finding.address)))
 }
 
 fn text(style: Style, site: &Site, report: &TraceReport, propose: bool) -> String {
@@ -174,60 +131,10 @@ fn text(style: Style, site: &Site, report: &TraceReport, propose: bool) -> Strin
     page.row("traced", &format!("site {}: {verdict}", site.name));
     let records = counted(report.records, "record", "records");
     page.row("read", &format!("{records}, {}", counted(report.files, "file", "files")));
-    places_of(&mut page, style, report);
+    traced_places(&mut page, style, report);
     page.gap();
     proposed(&mut page, site, report, propose);
     page.finish()
-}
-
-/// Each text and its places.
-pub fn places_of(page: &mut Page, style: Style, report: &TraceReport) {
-    for traced in &report.texts {
-        page.gap();
-        page.exact(&format!("{}  {}", cut_middle(&traced.text, style.width - 28), number(traced)));
-        let limit = if style.verbose { usize::MAX } else { PLACES };
-        for place in traced.places.iter().take(limit) {
-            page.exact(&format!("  {}", style.paint(Paint::Quiet, &shown(place))));
-            let room = style.width.saturating_sub(15);
-            let (lead, trail) = (&place.lead, &place.trail);
-            page.exact(&format!("    {}", in_context(style, lead, &place.excerpt, trail, room)));
-        }
-        let more = traced.found.saturating_sub(limit.min(traced.places.len()) as u64);
-        if more > 0 && !style.verbose {
-            page.exact(&format!("  and {} more; -v shows them", count(more)));
-        } else if more > 0 {
-            page.exact(&format!("  and {} more", count(more)));
-        }
-        if traced.found == 0 {
-            page.arrow(2, "made by the site's code, or it comes from another server");
-        }
-    }
-}
-
-fn number(traced: &Traced) -> String {
-    match traced.found {
-        0 => "not found".into(),
-        found => counted(found, "place", "places"),
-    }
-}
-
-/// A place in words.
-pub fn shown(place: &TracedPlace) -> String {
-    let holder = match &place.holder {
-        Holder::Cell { table, record, column } => {
-            format!("{table}, {record}, column {column}, position {}", count(place.position + 1))
-        }
-        Holder::Definition { object } => format!("the definition of {object}"),
-        Holder::File { file, line } => format!("{file}, line {}", count(*line)),
-    };
-    let form = match place.form {
-        Form::Same => "",
-        Form::OtherScheme => ", with another scheme",
-        Form::PathAlone => ", its path alone",
-    };
-    let spelled = if place.spelled == "plain" { "" } else { place.spelled };
-    let spelled = if spelled.is_empty() { String::new() } else { format!(", spelled {spelled}") };
-    format!("{holder}{form}{spelled}")
 }
 
 fn proposed(page: &mut Page, site: &Site, report: &TraceReport, asked: bool) {

@@ -1,7 +1,7 @@
 //! `fernweh rewrite --try`: one value, and what each rule does to it.
 
-use crate::DONE;
 use crate::context::Context;
+use crate::exit::DONE;
 use crate::render::{Page, Paint, Style, in_context};
 use fernweh_core::rewrite::{Found, Reason, Rewriter, readable, surroundings};
 use fernweh_ports::{Result, Trouble};

@@ -1,16 +1,15 @@
 //! `fernweh undo`
 
-use super::unpack;
-use crate::DONE;
-use crate::args::SiteArgs;
-use crate::config::Config;
 use crate::context::Context;
-use crate::render::{Page, counted, moment, refused};
+use crate::exit::DONE;
+use crate::options::SiteArgs;
+use crate::render::{Page, counted, moment, refused, unpacked};
 use crate::site::Site;
 use clap::Args;
-use fernweh_flow::journal::{Records, State};
-use fernweh_flow::undo::{UndoReport, last_change, let_go, turn_rewrite, turn_unpack};
-use fernweh_ports::{Direction, Result, Trouble, Watch};
+use fernweh_flow::run::{Undo, Undone};
+use fernweh_flow::undo::UndoReport;
+use fernweh_ports::{Direction, Result};
+use std::time::Instant;
 
 /// Back to the state before the last change of a site
 ///
@@ -31,61 +30,31 @@ pub struct UndoArgs {
 
 /// Runs the command.
 pub fn run(context: &Context, args: &UndoArgs) -> Result<u8> {
+    let began = Instant::now();
     let config = context.config()?;
     let site = Site::resolve(&config, args.site.as_deref(), &args.places)?;
-    let doing = |trouble: Trouble| {
-        trouble.doing(format!("taking back the last change of site {}", site.name))
-    };
-    run_inner(context, args, &config, &site).map_err(doing)
-}
-
-fn run_inner(context: &Context, args: &UndoArgs, config: &Config, site: &Site) -> Result<u8> {
-    let records = context.records(config);
-    let lock = records.lock(&site.name)?;
-    if args.let_go {
-        return give_up(context, site, &records);
+    let undo = if args.let_go { Undo::LetGo } else { Undo::LastChange };
+    match undo.run(&site, context.around(&context.records(&config)))? {
+        Undone::Turned(report) => context.print(&report, &text(context, &site, &report)),
+        Undone::Unpacked(report) => {
+            let seconds = began.elapsed().as_secs_f64();
+            context.print(&report, &unpacked(context.style, &site, &report, seconds));
+        }
+        Undone::LetGo(given) => {
+            let page = let_go(context, &site, &given);
+            context.print(&serde_json::json!({ "let_go": given }), &page);
+        }
     }
-    let run = last_change(&records, &site.name)?;
-    let switching = matches!(run.state(), State::Switching(..));
-    if run.set_aside().is_some() && !switching {
-        // Unpacking takes the lock itself.
-        drop(lock);
-        let name = &run.header.run;
-        context.watch.note(&format!("taking back {name}: its old state is in an archive\n"));
-        return unpack::bring_back(context, site, &run, &args.places).map(|()| DONE);
-    }
-    let report = if run.header.command == "rewrite" {
-        let halves = (site.database.is_some(), site.files.is_some());
-        site.with_parts(halves, &mut |parts| turn_rewrite(&run, parts, &context.watch))?
-    } else {
-        let halves = (site.database.is_some(), site.files.is_some());
-        site.with_targets(&run.header.run, halves, false, &mut |targets| {
-            turn_unpack(&run, targets, &context.watch)
-        })?
-    };
-    context.print(&report, &text(context, site, &report));
     Ok(DONE)
 }
 
-fn give_up(context: &Context, site: &Site, records: &Records) -> Result<u8> {
-    let mut given = Vec::new();
-    for run in records.runs_of(&site.name)? {
-        if !matches!(run.state(), State::InPlace { .. }) {
-            continue;
-        }
-        let halves = (site.database.is_some(), site.files.is_some());
-        site.with_targets(&run.header.run, halves, false, &mut |targets| {
-            let_go(&run, targets, &context.watch)
-        })?;
-        given.push(run.header.run.clone());
-    }
+fn let_go(context: &Context, site: &Site, given: &[String]) -> String {
     let mut page = Page::new(context.style);
     if given.is_empty() {
         page.row("let go", &format!("nothing was kept of site {}", site.name));
     }
     page.list("let go", given.iter().map(|run| format!("what {run} had kept")));
-    context.print(&serde_json::json!({ "let_go": given }), &page.finish());
-    Ok(DONE)
+    page.finish()
 }
 
 fn text(context: &Context, site: &Site, report: &UndoReport) -> String {

@@ -1,9 +1,15 @@
 //! How results look: a quiet column of labels on the left, the content on the right.
 
+mod preflight;
 mod rewriting;
+mod tracing;
+mod unpacking;
 
 pub use fernweh_ports::{count, counted, size};
+pub use preflight::{amount, preflight};
 pub use rewriting::{in_context, rewriting};
+pub use tracing::{trace_command, traced_place, traced_places};
+pub use unpacking::{preview_text, unpacked};
 
 use fernweh_core::finding::{Check, Verdict};
 use fernweh_ports::{LeftOut, Refused, shown};

@@ -1,12 +1,13 @@
 //! From a site's name to its places, and from its places to connectors. Only this folder and
 //! `hosts.rs` name concrete connectors.
 
+mod access;
 mod places;
 mod reach;
 
-use crate::args::{Half, SiteArgs};
 use crate::config::{Config, SiteSection, distance};
 use crate::hosts::{FilesPlace, Hosts};
+use crate::options::{Half, SiteArgs};
 use crate::secrets::expanded;
 use fernweh_connect::server::ServerAddress;
 use fernweh_connect::sqlite::FarCopy;
@@ -14,10 +15,11 @@ use fernweh_connect::ssh::Tunnel;
 use fernweh_core::address::WebAddress;
 use fernweh_core::settings::{Role, Setting};
 use fernweh_flow::patterns::Patterns;
-use fernweh_ports::{Result, Trouble};
-use std::cell::RefCell;
+use fernweh_ports::{Halves, Result, SiteAccess, Trouble};
+use std::collections::BTreeMap;
 use std::net::ToSocketAddrs;
 use std::path::{Path, PathBuf};
+use std::sync::Mutex;
 
 /// A site with all its places known.
 pub struct Site {
@@ -37,8 +39,10 @@ pub struct Site {
     folder: PathBuf,
     hosts: Hosts,
     /// The copy that was made of a database file of another host.
-    copy: RefCell<Option<FarCopy>>,
-    tunnel: RefCell<Option<Tunnel>>,
+    copy: Mutex<Option<FarCopy>>,
+    tunnel: Mutex<Option<Tunnel>>,
+    /// Secrets that were fetched, by what they are for.
+    secrets: Mutex<BTreeMap<String, String>>,
 }
 
 /// Where a database is.
@@ -128,8 +132,9 @@ impl Site {
             learned_from: None,
             section,
             hosts: Hosts::default(),
-            copy: RefCell::default(),
-            tunnel: RefCell::default(),
+            copy: Mutex::default(),
+            tunnel: Mutex::default(),
+            secrets: Mutex::default(),
         };
         if let Some(text) = site.section.database.clone() {
             site.database = Some(site.database_place(&text).map_err(at)?);
@@ -141,26 +146,9 @@ impl Site {
         Ok(site)
     }
 
-    /// Whether a table is the site's.
-    pub fn holds_table(&self, table: &str) -> bool {
-        self.tables.is_empty() || self.tables.hold(table.as_bytes())
-    }
-
     /// Whether there is anything beside its pages.
     pub fn can_be_traced(&self) -> bool {
         self.database.is_some() || self.files.is_some()
-    }
-
-    /// Where the database file lies below the site's folder, if it does.
-    pub fn inside_files(&self) -> Option<String> {
-        let path = match &self.database {
-            Some(DatabasePlace::Sqlite(path)) => path,
-            Some(DatabasePlace::SqliteThere(path)) => return self.inside_there(path),
-            _ => return None,
-        };
-        let root = self.files.as_ref()?.local()?;
-        let path = absolute(path);
-        path.strip_prefix(absolute(root)).ok().map(|inside| inside.to_string_lossy().into_owned())
     }
 
     /// The same for a file of another host.
@@ -174,26 +162,6 @@ impl Site {
         path.ends_with(&format!("/{inside}")).then(|| inside.to_owned())
     }
 
-    /// The new value of a connection setting of this site, among all of its file.
-    pub fn setting(&self, setting: &Setting, all: &[Setting]) -> Option<String> {
-        match self.database.as_ref()? {
-            DatabasePlace::Sqlite(path) => match setting.role {
-                Role::File => Some(match self.inside_files() {
-                    Some(inside) if !setting.value.starts_with('/') => inside,
-                    _ => absolute(path).display().to_string(),
-                }),
-                _ => None,
-            },
-            DatabasePlace::SqliteThere(path) => match setting.role {
-                Role::File => Some(self.inside_files().unwrap_or_else(|| path.clone())),
-                _ => None,
-            },
-            DatabasePlace::Mariadb(address) | DatabasePlace::Postgres(address) => {
-                server_setting(setting, all, address)
-            }
-        }
-    }
-
     /// The database for people, and the host through which it is reached.
     pub fn database_shown(&self) -> Option<String> {
         let place = self.database.as_ref()?.shown();
@@ -201,16 +169,6 @@ impl Site {
             Some(through) => format!("{place} through {through}"),
             None => place,
         })
-    }
-
-    /// Whether a login for HTTP is configured.
-    pub fn has_login(&self) -> bool {
-        self.section.login.is_some()
-    }
-
-    /// Whether its host is named beside its domain.
-    pub fn has_address(&self) -> bool {
-        self.section.address.is_some()
     }
 
     /// The server of a database as it can be compared: where it is reached from, its address
@@ -234,8 +192,8 @@ impl Site {
     }
 
     /// Which halves of the site a command works on.
-    pub fn halves(&self, only: Option<Half>) -> Result<(bool, bool)> {
-        let wanted = (only != Some(Half::Files), only != Some(Half::Database));
+    pub fn halves(&self, only: Option<Half>) -> Result<Halves> {
+        let wanted = Half::halves(only);
         let missing = |what: &str| {
             Err(Trouble::usage(format!("site {} has no {what}", self.name))
                 .hint(format!("set {what} in [site.{}]", self.name)))
@@ -243,7 +201,7 @@ impl Site {
         match only {
             Some(Half::Database) if self.database.is_none() => missing("database"),
             Some(Half::Files) if self.files.is_none() => missing("files"),
-            _ => Ok((wanted.0 && self.database.is_some(), wanted.1 && self.files.is_some())),
+            _ => Ok(wanted.and(self.has())),
         }
     }
 }
@@ -264,7 +222,6 @@ fn server_setting(setting: &Setting, all: &[Setting], place: &ServerAddress) -> 
         Role::Port => Some(port.to_string()),
         Role::Name => Some(place.database.clone()),
         Role::User => Some(place.user.clone()),
-        Role::Password => place.password.clone(),
         Role::Socket => place.socket.clone(),
         _ => None,
     }

@@ -3,23 +3,38 @@
 
 use super::{DatabasePlace, Site, below};
 use crate::hosts::{FilesPlace, decoded};
-use crate::secrets::{expanded, of_option_file, of_password_file};
+use crate::secrets::{Secret, expanded, of_option_file, of_password_file};
 use fernweh_connect::remote::is_folder;
 use fernweh_connect::server::{Encryption, ServerAddress};
 use fernweh_core::address::masked;
 use fernweh_core::limits;
 use fernweh_core::record::EntryKind;
 use fernweh_core::settings::{self, Role, Setting};
-use fernweh_ports::{Result, Trouble, files_of};
+use fernweh_ports::{Result, SiteAccess, Trouble, files_of};
 use std::io::Read;
 use std::path::PathBuf;
+use std::sync::PoisonError;
 use url::Url;
 
 impl Site {
-    pub(super) fn password(&self) -> Result<Option<String>> {
-        let what = format!("password.database of site {}", self.name);
-        let secret = self.section.password.database.as_ref();
-        secret.map(|secret| secret.fetch(&what, &self.folder)).transpose()
+    /// A secret of the site; it is fetched when it is first needed, and once.
+    pub(super) fn secret(&self, which: &str, from: Option<&Secret>) -> Result<Option<String>> {
+        let Some(from) = from else { return Ok(None) };
+        let mut known = self.secrets.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Some(secret) = known.get(which) {
+            return Ok(Some(secret.clone()));
+        }
+        let what = format!("password.{which} of site {}", self.name);
+        let secret = from.fetch(&what, &self.folder)?;
+        known.insert(which.to_owned(), secret.clone());
+        Ok(Some(secret))
+    }
+
+    /// The password of a database: as configured, or as the site's own settings or the
+    /// database's own client have it.
+    pub(super) fn database_password(&self, address: &ServerAddress) -> Result<Option<String>> {
+        let configured = self.secret("database", self.section.password.database.as_ref())?;
+        Ok(configured.or_else(|| address.password.clone()))
     }
 
     pub(super) fn encryption(&self) -> Option<Encryption> {
@@ -67,8 +82,8 @@ impl Site {
         let host = url.host_str().unwrap_or("localhost").to_owned();
         let port = url.port().unwrap_or(usual_port(postgres));
         let user = decoded(url.username());
-        let password = match self.password()? {
-            Some(password) => Some(password),
+        let password = match self.section.password.database {
+            Some(_) => None,
             None => of_clients(postgres, (&host, port, &database, &user)),
         };
         let address = ServerAddress {
@@ -123,7 +138,7 @@ impl Site {
                     socket: value(Role::Socket).filter(|socket| !socket.is_empty()),
                     user: value(Role::User).unwrap_or_default(),
                     database: value(Role::Name).unwrap_or_default(),
-                    password: self.password()?.or_else(|| value(Role::Password)),
+                    password: value(Role::Password),
                     through: None,
                     encryption: self.encryption(),
                 };
@@ -135,7 +150,7 @@ impl Site {
 
     /// The file with the most connection settings among the site's files, and what they are.
     pub(super) fn connection_settings(&self) -> Result<Option<(String, Vec<Setting>)>> {
-        let Some(mut source) = self.file_source()? else { return Ok(None) };
+        let Some(mut source) = SiteAccess::files(self)? else { return Ok(None) };
         let far = self.files.as_ref().is_some_and(|files| files.local().is_none());
         let mut small = Vec::new();
         source.walk(&|_| true, &mut |entry| {

@@ -4,7 +4,7 @@
 //! through SQLite, and nobody else may write from then on until the files have changed places.
 
 use super::trouble;
-use fernweh_ports::{Result, Trouble};
+use fernweh_ports::{Keeper, NewFile, Result, Trouble};
 use rusqlite::Connection;
 use rusqlite::backup::Backup;
 use std::path::{Path, PathBuf};
@@ -25,7 +25,7 @@ impl SqliteKeeper {
     }
 
     /// Makes the copy, and keeps writers waiting until this is dropped.
-    pub fn keep(&mut self) -> Result<()> {
+    fn copy_and_lock(&mut self) -> Result<()> {
         if !self.live.is_file() {
             return Ok(());
         }
@@ -60,5 +60,11 @@ impl SqliteKeeper {
         }
         built.close().map_err(|(_, error)| error)?;
         Ok(live)
+    }
+}
+
+impl Keeper for SqliteKeeper {
+    fn keep(&mut self) -> Result<Option<NewFile>> {
+        self.copy_and_lock().map(|()| None)
     }
 }

@@ -226,14 +226,14 @@ impl Rewriter {
         Self { opens_base64, ..self }
     }
 
-    /// What it does beside following its rules: whether lengths are mended, base64 opened.
-    pub fn ways(&self) -> (bool, bool) {
-        (self.mends, self.opens_base64)
-    }
-
     /// Whether wrong lengths are made right.
     pub fn mends(&self) -> bool {
         self.mends
+    }
+
+    /// Whether values in base64 are opened.
+    pub fn opens_base64(&self) -> bool {
+        self.opens_base64
     }
 
     /// Whether there is nothing that it could change.

@@ -2,7 +2,7 @@
 
 use super::ledger::Stored;
 use super::reader::list;
-use super::writer::marks_of;
+use super::unfinished::{checkpoints_of, partial_of};
 use fernweh_core::archive::{Manifest, Member, SealedMember};
 use fernweh_core::digest::sha256;
 use fernweh_ports::{Behind, Result, Trouble};
@@ -55,14 +55,15 @@ pub struct Begun {
 }
 
 /// Reads what is there, and cuts off what is not whole; `None` if nothing is.
-pub(super) fn begun(path: &Path, partial: &Path) -> Result<Option<Begun>> {
+pub(super) fn begun(path: &Path) -> Result<Option<Begun>> {
+    let partial = &partial_of(path);
     let nothing = |because: &str| {
         Trouble::usage("there is nothing to continue")
             .at(path.display().to_string())
             .because(because)
             .hint("pack without --continue")
     };
-    let marks = fs::read_to_string(marks_of(partial))
+    let marks = fs::read_to_string(checkpoints_of(path))
         .map_err(|_| nothing("no packing into this archive was broken off"))?;
     let wrong =
         |error: std::io::Error| Trouble::file("cannot continue the archive", partial, &error);

@@ -6,6 +6,7 @@ mod ledger;
 mod marks;
 mod pieces;
 mod reader;
+mod unfinished;
 mod writer;
 
 pub use begun::{Begun, Mark, Part};
@@ -14,4 +15,5 @@ pub(crate) use ledger::Expected;
 pub use ledger::Ledger;
 pub use pieces::{PieceReader, PieceWriter};
 pub use reader::ArchiveReader;
-pub use writer::{ArchiveWriter, Fill, Level, partial_of};
+pub use unfinished::{checkpoints_of, partial_of, unfinished_archive};
+pub use writer::{ArchiveWriter, Fill, Level};

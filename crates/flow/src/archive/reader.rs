@@ -3,7 +3,7 @@
 //! compared before its bytes are used.
 
 use super::ledger::{Expected, Ledger, Stored};
-use super::writer::partial_of;
+use super::unfinished::partial_of;
 use fernweh_core::archive::{Manifest, Member, Seal};
 use fernweh_core::digest::{Sha256, sha256};
 use fernweh_core::limits;

@@ -5,6 +5,7 @@
 use super::begun::{Begun, Mark, begun};
 use super::ledger::{Ledger, Stored};
 use super::marks::Marks;
+use super::unfinished::{checkpoints_of, partial_of};
 use fernweh_core::archive::{Member, Seal, SealedMember};
 use fernweh_core::digest::sha256;
 use fernweh_ports::{Result, Trouble};
@@ -217,19 +218,6 @@ const MOST: usize = 4;
 /// Blocks above this size (bytes) hold a very large record, and are compressed at once.
 const LARGE: usize = 24 << 20;
 
-/// The file beside an unfinished archive.
-pub(super) fn marks_of(partial: &Path) -> PathBuf {
-    let mut name = partial.as_os_str().to_owned();
-    name.push(".marks");
-    PathBuf::from(name)
-}
-
-/// The name of a file until it is complete: an archive until it is sealed.
-pub fn partial_of(path: &Path) -> PathBuf {
-    let name = path.file_name().unwrap_or_default().to_string_lossy();
-    path.with_file_name(format!(".{name}.partial"))
-}
-
 const WHAT: &str = "cannot write the archive";
 
 impl ArchiveWriter {
@@ -249,7 +237,7 @@ impl ArchiveWriter {
             options.write(true).create(true).truncate(true).mode(0o600);
             options.open(path).map_err(|error| Trouble::file(WHAT, path, &error))
         };
-        let (file, marks) = (open(&partial)?, open(&marks_of(&partial))?);
+        let (file, marks) = (open(&partial)?, open(&checkpoints_of(path))?);
         Ok(Self::begin(path, (file, marks), Vec::new(), level, ledger))
     }
 
@@ -263,12 +251,12 @@ impl ArchiveWriter {
         refuse_existing(path)?;
         let partial = partial_of(path);
         let wrong = |error: std::io::Error| Trouble::file(WHAT, &partial, &error);
-        let Some(found) = begun(path, &partial)? else {
+        let Some(found) = begun(path)? else {
             return Ok((Self::create(path, level)?, None));
         };
         let mut file = OpenOptions::new().read(true).write(true).open(&partial).map_err(wrong)?;
         file.seek(SeekFrom::Start(found.end)).map_err(wrong)?;
-        let marks = OpenOptions::new().append(true).open(marks_of(&partial)).map_err(wrong)?;
+        let marks = OpenOptions::new().append(true).open(checkpoints_of(path)).map_err(wrong)?;
         let writer = Self::begin(path, (file, marks), found.members.clone(), level, None);
         Ok((writer, Some(found)))
     }
@@ -377,7 +365,7 @@ impl ArchiveWriter {
             Ok(file.metadata()?.len())
         };
         let size = close().map_err(|error| Trouble::file(WHAT, &self.path, &error))?;
-        let _ = fs::remove_file(marks_of(&self.partial));
+        let _ = fs::remove_file(checkpoints_of(&self.path));
         self.sealed = true;
         self.ledger.iter().for_each(|ledger| ledger.seal(seal.clone()));
         Ok(size)
@@ -408,7 +396,7 @@ impl Drop for ArchiveWriter {
         self.ledger.iter().for_each(|ledger| ledger.give_up());
         if !self.sealed && !self.kept {
             let _ = fs::remove_file(&self.partial);
-            let _ = fs::remove_file(marks_of(&self.partial));
+            let _ = fs::remove_file(checkpoints_of(&self.path));
         }
     }
 }

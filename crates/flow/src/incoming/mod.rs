@@ -2,19 +2,43 @@
 //! an archive first, so that everything that holds for archives holds for them, too:
 //! nothing is changed before the whole of it has been read and understood.
 
+mod room;
 mod script;
 mod stream;
 mod tree;
 
+pub use room::Room;
 pub use script::{each_statement, pack_script};
 pub use stream::{Packed, opened, opened_input};
 pub use tree::pack_tree;
 
+use crate::archive::ArchiveReader;
 use fernweh_core::archive::{FORMAT, Manifest};
-use fernweh_ports::{Result, Trouble};
+use fernweh_ports::{LeftOut, Result, Trouble};
 use std::fs::File;
 use std::path::{Path, PathBuf};
 use stream::{Packing, first_bytes};
+
+/// An archive to unpack, and what is to be said about it.
+pub struct Incoming {
+    /// The archive.
+    pub archive: ArchiveReader,
+    /// What people should know about how it came about.
+    pub notes: Vec<String>,
+    /// What of a file or folder of others was left out.
+    pub left_out: Vec<LeftOut>,
+    /// Whether it was something of others.
+    pub foreign: bool,
+    /// Where it was made of something of others; it goes with it.
+    pub room: Option<Room>,
+}
+
+impl Incoming {
+    /// An archive that was one from the beginning.
+    pub fn own(archive: ArchiveReader) -> Self {
+        Self { archive, notes: Vec::new(), left_out: Vec::new(), foreign: false, room: None }
+    }
+}
 
 /// What a file or folder is that shall be unpacked.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

@@ -1,8 +1,10 @@
 //! Whether a site can move to another place, tested by doing: reading a little, writing a
 //! little, and looking at what the web server answers. Everything that is made is removed.
 
+mod both;
 mod page;
 
+pub use both::Tests;
 pub use page::{Answer, judge_page};
 
 use crate::pack;
@@ -208,17 +210,18 @@ pub fn source_database(
 
 fn read_some_rows(source: &mut dyn DatabaseSource, table: &Table) -> Result<Sample> {
     let began = Instant::now();
-    let mut sample = Sample::default();
+    let (mut sample, mut full) = (Sample::default(), false);
     let enough = source.rows(table, None, &mut |row| {
         sample.pieces += 1;
         sample.bytes += row.iter().map(|value| value.weight() as u64).sum::<u64>();
         let done = sample.bytes >= ENOUGH || began.elapsed().as_secs_f64() > LONG_ENOUGH;
+        full = done;
         // Ending the stream is the only way out of it.
-        if done { Err(Trouble::interrupted("enough")) } else { Ok(()) }
+        if done { Err(Trouble::interrupted("enough rows were read")) } else { Ok(()) }
     });
     sample.seconds = began.elapsed().as_secs_f64();
     match enough {
-        Err(trouble) if trouble.what != "enough" => Err(trouble),
+        Err(trouble) if !full => Err(trouble),
         _ => Ok(sample),
     }
 }

@@ -1,11 +1,14 @@
 //! What becomes of an earlier run of the site: completed, gone on with, or cleaned up.
 
-use super::{Targets, UnpackOptions, Work, switch, tables_of};
+use super::{OnBadRecord, UnpackOptions, switch, tables_of};
 use crate::archive::ArchiveReader;
 use crate::journal::{Journal, Records, Run, SET_ASIDE, State, Step};
 use crate::patterns::Patterns;
+use fernweh_core::archive::SealedMember;
 use fernweh_core::digest::sha256;
-use fernweh_ports::{Direction, Result, Trouble, Watch};
+use fernweh_core::rewrite::Rule;
+use fernweh_ports::{Direction, Halves, Result, Targets, Trouble, Watch};
+use serde::Serialize;
 
 /// Completes a run of this site that was broken off in the middle of its switch, or
 /// cleans up one that had not come so far, unless the same command can go on with it. The
@@ -15,7 +18,7 @@ pub fn settle_earlier(
     site: &str,
     mark: &str,
     superseded: Option<&str>,
-    connect: &mut dyn FnMut(&Run, Work<'_>) -> Result<()>,
+    targets_of: &mut dyn FnMut(&Run) -> Result<Targets>,
     watch: &dyn Watch,
 ) -> Result<Earlier> {
     let mut earlier = Earlier::None;
@@ -43,17 +46,15 @@ pub fn settle_earlier(
             earlier = Earlier::GoesOn(Box::new(run));
             continue;
         }
-        connect(&run, &mut |targets| {
-            let mut journal = Journal::resume(&run)?;
-            match run.state() {
-                State::Switching(direction, plan) => {
-                    switch(&mut journal, targets, &plan, direction, watch)?;
-                    earlier = Earlier::Completed(direction);
-                }
-                _ => discard(&mut journal, targets, watch)?,
+        let mut targets = targets_of(&run)?;
+        let mut journal = Journal::resume(&run)?;
+        match run.state() {
+            State::Switching(direction, plan) => {
+                switch(&mut journal, &mut targets, &plan, direction, watch)?;
+                earlier = Earlier::Completed(direction);
             }
-            Ok(())
-        })?;
+            _ => discard(&mut journal, &mut targets, watch)?,
+        }
     }
     Ok(earlier)
 }
@@ -70,37 +71,87 @@ pub enum Earlier {
 }
 
 /// What tells the same unpacking from any other: the content of the archive, and what is done
-/// with it. An archive that is followed while it is written is like no other.
+/// with it. Only its digest is kept; the version changes with the meaning of a field.
+#[derive(Serialize)]
+struct Identity<'a> {
+    version: u32,
+    halves: Halves,
+    /// Tables by their names in the archive and at the destination.
+    tables: Vec<(String, String)>,
+    files: Option<&'a [String]>,
+    prefix: Option<(&'a str, &'a str)>,
+    prefix_in: &'a [String],
+    rows_only: bool,
+    on_bad_record: OnBadRecord,
+    keep: &'a [String],
+    outside_links: bool,
+    rules: Vec<RuleIdentity<'a>>,
+    mends_lengths: bool,
+    opens_base64: bool,
+    /// Names, sizes and digests of what the archive holds.
+    members: Vec<&'a SealedMember>,
+}
+
+#[derive(Serialize)]
+struct RuleIdentity<'a> {
+    from: String,
+    to: String,
+    exact: bool,
+    bare_host: bool,
+    only: &'a [String],
+    not: &'a [String],
+}
+
+impl<'a> RuleIdentity<'a> {
+    fn of(rule: &'a Rule) -> Self {
+        let Rule { from, to, exact, bare_host, only, not } = rule;
+        Self {
+            from: from.to_string(),
+            to: to.to_string(),
+            exact: *exact,
+            bare_host: *bare_host,
+            only,
+            not,
+        }
+    }
+}
+
+/// By what the same command knows its own unfinished run again. An archive that is followed
+/// while it is written is like no other.
 pub fn mark(
     options: &UnpackOptions<'_>,
     archive: &ArchiveReader,
-    halves: (bool, bool),
+    halves: Halves,
 ) -> Result<String> {
     if archive.is_growing() {
         return Ok(format!("followed {}", crate::now()));
     }
     let seal = archive.seal()?;
-    let members: Vec<_> =
-        seal.members.iter().filter(|member| member.name != "fernweh.json").collect();
     let database = archive.manifest.database.iter();
-    let tables: Vec<_> = database.flat_map(|about| tables_of(options, about)).collect();
-    let part = &options.part;
-    let files = part.files.as_ref().map(Patterns::texts);
-    let prefix = part.prefix.as_ref().map(|prefix| (&prefix.old, &prefix.new));
-    let whole = format!(
-        "{halves:?} {tables:?} {files:?} {prefix:?} {:?} {} {:?} {:?} {} {:?} {members:?}",
-        part.prefix_in,
-        part.rows_only,
-        options.on_bad_record,
-        options.keep.texts(),
-        options.outside_links,
-        (options.rewriter.rules(), options.rewriter.ways()),
-    );
-    Ok(sha256(whole.as_bytes()))
+    let (part, rewriter) = (&options.part, options.rewriter);
+    let identity = Identity {
+        version: 1,
+        halves,
+        tables: database.flat_map(|about| tables_of(options, about)).collect(),
+        files: part.files.as_ref().map(Patterns::texts),
+        prefix: part.prefix.as_ref().map(|prefix| (prefix.old.as_str(), prefix.new.as_str())),
+        prefix_in: &part.prefix_in,
+        rows_only: part.rows_only,
+        on_bad_record: options.on_bad_record,
+        keep: options.keep.texts(),
+        outside_links: options.outside_links,
+        rules: rewriter.rules().iter().map(RuleIdentity::of).collect(),
+        mends_lengths: rewriter.mends(),
+        opens_base64: rewriter.opens_base64(),
+        members: seal.members.iter().filter(|member| member.name != "fernweh.json").collect(),
+    };
+    let text = serde_json::to_vec(&identity)
+        .map_err(|error| Trouble::usage("the run cannot be described").because(error))?;
+    Ok(sha256(&text))
 }
 
 /// Cleans up a run that was not switched.
-pub fn discard(journal: &mut Journal, targets: &mut Targets<'_>, watch: &dyn Watch) -> Result<()> {
+pub fn discard(journal: &mut Journal, targets: &mut Targets, watch: &dyn Watch) -> Result<()> {
     if let Some(target) = &mut targets.database {
         target.discard()?;
     }

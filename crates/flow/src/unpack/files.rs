@@ -190,7 +190,7 @@ fn file(
     if let Some(new) = report.rewriting.file(options.rewriter, &path, &bytes) {
         bytes = new;
     }
-    if holds_settings && let Some(new) = with_settings(options, archive, &bytes) {
+    if holds_settings && let Some(new) = with_settings(options, archive, &bytes)? {
         report.settings.push(path);
         bytes = new;
     }
@@ -207,8 +207,8 @@ fn with_settings(
     options: &UnpackOptions<'_>,
     archive: &ArchiveReader,
     bytes: &[u8],
-) -> Option<Vec<u8>> {
-    let found = settings::find(bytes)?;
+) -> Result<Option<Vec<u8>>> {
+    let Some(found) = settings::find(bytes) else { return Ok(None) };
     if let Some(database) = &archive.manifest.database {
         let names = [Some(database.name.as_str()), database.inside_files.as_deref()];
         let is_ours = found.iter().any(|setting| {
@@ -216,11 +216,13 @@ fn with_settings(
                 && names.iter().flatten().any(|name| same_name(name, &setting.value))
         });
         if !is_ours {
-            return None;
+            return Ok(None);
         }
     }
-    let new = settings::write(bytes, &found, |setting| (options.settings)(setting, &found));
-    (new != bytes).then_some(new)
+    let values = found.iter().map(|setting| (options.settings)(setting, &found));
+    let mut values = values.collect::<Result<Vec<_>>>()?.into_iter();
+    let new = settings::write(bytes, &found, |_| values.next().flatten());
+    Ok((new != bytes).then_some(new))
 }
 
 /// A database file may be written relative to the site's folder.

@@ -4,26 +4,16 @@
 use super::{UnpackOptions, UnpackReport, tables_of, unpack};
 use crate::archive::ArchiveReader;
 use crate::journal::{Journal, SET_ASIDE, State, Step};
-use crate::pack::{PackOptions, is_database, pack};
-use crate::unpack::Targets;
-use fernweh_ports::{DatabaseSource, FileSource, Result, Trouble, Watch};
-
-/// The site as it is, to be packed.
-pub struct Present<'a> {
-    /// How to pack it; where to is decided here.
-    pub options: PackOptions<'a>,
-    /// Its database.
-    pub database: Option<&'a mut dyn DatabaseSource>,
-    /// Its files.
-    pub files: Option<&'a mut dyn FileSource>,
-}
+use crate::pack::is_database;
+use fernweh_ports::{Result, Targets, Trouble, Watch};
+use std::path::Path;
 
 /// Removes the old state, which has been set aside, and unpacks the archive. From the removal
 /// on the site is down; the journal knows.
 pub fn unpack_in_place(
     options: &UnpackOptions<'_>,
     archive: &ArchiveReader,
-    targets: &mut Targets<'_>,
+    targets: &mut Targets,
     journal: &mut Journal,
     watch: &dyn Watch,
 ) -> Result<UnpackReport> {
@@ -44,17 +34,19 @@ pub fn unpack_in_place(
     unpack(options, archive, targets, journal, watch).map_err(empty)
 }
 
-/// Packs the old state, and reads every byte of the archive again. Whatever reads the old
-/// state must be closed before it is removed.
-pub fn set_aside(present: Present<'_>, journal: &mut Journal, watch: &dyn Watch) -> Result<()> {
+/// Packs the old state with `pack`, and reads every byte of the archive again. Whatever reads
+/// the old state must be closed before it is removed.
+pub fn set_aside(
+    journal: &mut Journal,
+    watch: &dyn Watch,
+    pack: &mut dyn FnMut(&Path) -> Result<()>,
+) -> Result<()> {
     let path = journal.folder().join(SET_ASIDE);
-    let Present { options, database, files } = present;
-    let options = PackOptions { archive: path.clone(), ..options };
     if path.exists() {
         std::fs::remove_file(&path)
             .map_err(|error| Trouble::file("cannot set the old state aside", &path, &error))?;
     }
-    pack(&options, database, files, watch)?;
+    pack(&path)?;
     let archive = ArchiveReader::open(&path)?;
     if let Some(member) = archive.verify(watch)?.first() {
         return Err(Trouble::damaged("the archive of the old state is not what was written")
@@ -68,7 +60,7 @@ pub fn set_aside(present: Present<'_>, journal: &mut Journal, watch: &dyn Watch)
 fn clear(
     options: &UnpackOptions<'_>,
     archive: &ArchiveReader,
-    targets: &mut Targets<'_>,
+    targets: &mut Targets,
 ) -> Result<()> {
     if let (Some(target), Some(about)) = (&mut targets.database, &archive.manifest.database) {
         let tables: Vec<String> =

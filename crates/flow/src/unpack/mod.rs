@@ -13,7 +13,7 @@ mod visible;
 mod writer;
 
 pub use earlier::{Earlier, discard, mark, settle_earlier};
-pub use in_place::{Present, set_aside, unpack_in_place};
+pub use in_place::{set_aside, unpack_in_place};
 use rejects::Rejects;
 pub use rejects::{BadRecord, OnBadRecord};
 pub use trust::bodies_of;
@@ -33,14 +33,14 @@ use fernweh_core::rewrite::Rewriter;
 use fernweh_core::settings::Setting;
 use fernweh_core::sql::{Dialect, Prefix, Statement};
 use fernweh_ports::{
-    DatabaseSource, DatabaseTarget, Direction, FileTarget, Kind, LeftOut, NewFile, Result, Scope,
-    Trouble, Watch, counted, size,
+    DatabaseTarget, Direction, FileTarget, Halves, Kind, LeftOut, Result, Scope, Targets, Trouble,
+    Watch, counted, size,
 };
 use serde::Serialize;
 use std::collections::BTreeMap;
 
 /// Gives the new value of a connection setting among all of its file.
-pub type NewSetting<'a> = dyn Fn(&Setting, &[Setting]) -> Option<String> + 'a;
+pub type NewSetting<'a> = dyn Fn(&Setting, &[Setting]) -> Result<Option<String>> + 'a;
 
 /// What to unpack, and how.
 pub struct UnpackOptions<'a> {
@@ -151,6 +151,9 @@ pub struct UnpackReport {
     pub run: Option<String>,
     /// Whether what was replaced is kept, so that `undo` can bring it back.
     pub undo: bool,
+    /// Whether nothing but the switch of an earlier run was completed.
+    #[serde(skip)]
+    pub completed_earlier: bool,
 }
 
 /// What was there before.
@@ -166,33 +169,18 @@ pub struct Replaced {
     pub removed: Vec<String>,
 }
 
-/// Where the archive goes.
-pub struct Targets<'a> {
-    /// The database, if the archive has one.
-    pub database: Option<&'a mut dyn DatabaseTarget>,
-    /// The files, if the archive has some.
-    pub files: Option<&'a mut dyn FileTarget>,
-    /// The database as it is, whose structure is kept with rows only.
-    pub own: Option<&'a mut dyn DatabaseSource>,
-    /// Carries a database that lies in the files over into the new ones.
-    pub keeper: Option<&'a mut dyn FnMut() -> Result<Option<NewFile>>>,
-}
-
-/// What is to be done with the targets of a run.
-pub type Work<'a> = &'a mut dyn FnMut(&mut Targets<'_>) -> Result<()>;
-
 /// Refuses a site that holds something, unless it may be replaced; says what is there.
 pub fn look_before(
     options: &UnpackOptions<'_>,
     archive: &ArchiveReader,
-    targets: &mut Targets<'_>,
+    targets: &mut Targets,
 ) -> Result<Option<Replaced>> {
     let mut there = Replaced::default();
     let mut words = Vec::new();
     if let Some(target) = &mut targets.database {
         let overview = target.overview(options.own_tables)?;
         check_engine(archive, overview.dialect, &options.site)?;
-        trust::check(options, archive, *target)?;
+        trust::check(options, archive, &mut **target)?;
         let groups = survey::prefixes(overview.tables.iter().map(|table| table.name.as_str()));
         if groups.len() > 1 && !options.tables_bounded {
             let names: Vec<String> =
@@ -244,7 +232,7 @@ pub fn look_before(
         }
     }
     if let Some(target) = &targets.files {
-        check_room(options, archive, *target)?;
+        check_room(options, archive, &**target)?;
         there.entries = target.existing()?;
         if there.entries > 0 && options.part.files.is_none() {
             let entries = counted(there.entries, "entry", "entries");
@@ -314,7 +302,7 @@ fn check_engine(
 pub fn unpack(
     options: &UnpackOptions<'_>,
     archive: &ArchiveReader,
-    targets: &mut Targets<'_>,
+    targets: &mut Targets,
     journal: &mut Journal,
     watch: &dyn Watch,
 ) -> Result<UnpackReport> {
@@ -349,13 +337,13 @@ pub fn unpack(
 pub fn preview(
     options: &UnpackOptions<'_>,
     archive: &ArchiveReader,
-    (database, files): (bool, bool),
-    trial: Option<(&mut Targets<'_>, &mut Journal)>,
+    halves: Halves,
+    trial: Option<(&mut Targets, &mut Journal)>,
     watch: &dyn Watch,
 ) -> Result<UnpackReport> {
     let mut report =
         UnpackReport { rewriting: RewriteReport::of(options.rewriter), ..UnpackReport::default() };
-    let about = archive.manifest.database.as_ref().filter(|_| database);
+    let about = archive.manifest.database.as_ref().filter(|_| halves.database);
     match (about, trial) {
         (Some(_), Some((targets, journal))) => {
             watch.reached("started");
@@ -366,7 +354,7 @@ pub fn preview(
         (Some(about), None) => read_rows(options, archive, about, None, &mut report, watch)?,
         (None, _) => {}
     }
-    if files {
+    if halves.files {
         read_files(options, archive, None, &mut report, watch)?;
     }
     Ok(report)
@@ -376,7 +364,7 @@ pub fn preview(
 fn try_records(
     options: &UnpackOptions<'_>,
     archive: &ArchiveReader,
-    targets: &mut Targets<'_>,
+    targets: &mut Targets,
     journal: &mut Journal,
     report: &mut UnpackReport,
     watch: &dyn Watch,
@@ -389,12 +377,12 @@ fn try_records(
     if let Some(target) = &mut targets.database {
         let there = target.overview(&|_: &str| false)?;
         check_engine(archive, there.dialect, &options.site)?;
-        trust::check(options, archive, *target)?;
+        trust::check(options, archive, &mut **target)?;
     }
     let building = Building { options, policy, archive, watch };
     let afterwards = build_database(&building, targets, journal, &mut rejects, report)?;
     if let Some(target) = &mut targets.database {
-        check_rows(options, archive, *target, &rejects)?;
+        check_rows(options, archive, &mut **target, &rejects)?;
         let swap = target.finish(&afterwards)?;
         report.notes = target.notes();
         report.orphans = target.orphans(&swap)?;
@@ -406,7 +394,7 @@ fn try_records(
 fn build(
     options: &UnpackOptions<'_>,
     archive: &ArchiveReader,
-    targets: &mut Targets<'_>,
+    targets: &mut Targets,
     journal: &mut Journal,
     report: &mut UnpackReport,
     watch: &dyn Watch,
@@ -428,7 +416,7 @@ fn build(
         journal.step(&Step::Made, watch)?;
     }
     if let (Some(target), Some(_)) = (&mut targets.files, &archive.manifest.files) {
-        let came = read_files(options, archive, Some(*target), report, watch)?;
+        let came = read_files(options, archive, Some(&mut **target), report, watch)?;
         let some = options.part.files.is_some();
         let inside = options.inside_files.as_deref();
         report.kept = target.keep(&|path| {
@@ -436,7 +424,7 @@ fn build(
             stays && !crate::pack::is_database(path, inside)
         })?;
         if let Some(keep) = &mut targets.keeper
-            && let Some(mut file) = keep()?
+            && let Some(mut file) = keep.keep()?
         {
             target.put_file(&file.entry, &mut file.content)?;
         }
@@ -444,7 +432,7 @@ fn build(
     journal.step(&Step::Built, watch)?;
     watch.go_on()?;
     if let Some(target) = &mut targets.database {
-        check_rows(options, archive, *target, &rejects)?;
+        check_rows(options, archive, &mut **target, &rejects)?;
         let swap = target.finish(&afterwards)?;
         report.notes = target.notes();
         if options.part.some_tables || options.part.rows_only {
@@ -478,7 +466,7 @@ struct Building<'a> {
 /// Builds the tables of an archive with their rows; gives what comes after rows.
 fn build_database(
     building: &Building<'_>,
-    targets: &mut Targets<'_>,
+    targets: &mut Targets,
     journal: &mut Journal,
     rejects: &mut Rejects,
     report: &mut UnpackReport,
@@ -489,7 +477,7 @@ fn build_database(
     };
     let (structure, afterwards) = match &mut targets.own {
         Some(own) if options.part.rows_only => {
-            let (before, after) = own_structure(options, archive, about, *own)?;
+            let (before, after) = own_structure(options, archive, about, &mut **own)?;
             (before, Afterwards::Known(after))
         }
         _ => archive_structure(options, archive, about)?,
@@ -498,7 +486,7 @@ fn build_database(
         target.use_what_is_there();
     }
     let there = match journal.run()?.takes_rows() && !rejects.path().exists() {
-        true => rows_there(options, about, *target, &structure)?,
+        true => rows_there(options, about, &mut **target, &structure)?,
         false => None,
     };
     match there {
@@ -545,7 +533,7 @@ fn rows_there(
 /// Puts everything in place. Doing it twice, or after a break, gives the same.
 pub fn switch(
     journal: &mut Journal,
-    targets: &mut Targets<'_>,
+    targets: &mut Targets,
     plan: &Plan,
     direction: Direction,
     watch: &dyn Watch,

@@ -11,7 +11,8 @@ use std::io::Write;
 use std::path::{Path, PathBuf};
 
 /// What happens to a record that the destination rejects.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "kebab-case")]
 pub enum OnBadRecord {
     /// Unpacking ends, and nothing has changed.
     #[default]

@@ -1,19 +1,19 @@
 //! The plan of a move: what will happen, and what remains for the user.
 
-use super::Moving;
-use crate::commands::{preflight, rules};
-use crate::hosts;
-use crate::render::{Page, counted, moment};
+use super::Terminal;
+use crate::hosts::FilesPlace;
+use crate::prompt::person;
+use crate::render::{Page, amount, counted, moment, preflight};
 use crate::site::Site;
 use fernweh_flow::journal::Run;
 use fernweh_flow::preflight::Preflight;
-use fernweh_flow::refresh::Refresh;
-use fernweh_ports::{Result, Trouble};
+use fernweh_flow::run::pair;
+use fernweh_ports::{Result, SiteAccess, Trouble};
 use std::io::Write;
 
 /// The plan for people.
-pub(super) fn text(moving: &Moving<'_>, found: &Preflight, refresh: &Refresh) -> Result<String> {
-    let Moving { context, config, args, from, to } = *moving;
+pub(super) fn text(at: &Terminal<'_>, found: &Preflight) -> String {
+    let Terminal { context, args, options, from, to, .. } = *at;
     let mut page = Page::new(context.style);
     let word = if args.rehearse { "rehearsal" } else { "plan" };
     page.row(word, &format!("site {} moves to {}", from.name, to.name));
@@ -33,20 +33,21 @@ pub(super) fn text(moving: &Moving<'_>, found: &Preflight, refresh: &Refresh) ->
         true => page.row("replaces", "nothing: both places are empty"),
         false => page.row("replaces", &format!("{}; kept for undo", replaced.join(", "))),
     }
-    let mut known = rules::configured(config, &to.name)?;
+    let mut known = options.rules.clone();
     if let (Some(old), Some(new)) = (&from.url, &to.url) {
-        known.extend(rules::pair(&old.to_string(), &new.to_string())?);
+        // One that cannot be used is an error where it is followed.
+        known.extend(pair(&old.to_string(), &new.to_string()).ok().flatten());
     }
     page.list("rewrites", known.iter().map(|rule| format!("{} → {}", rule.from, rule.to)));
-    page.row("amount", &preflight::amount(found));
-    page.list("after", refresh.plan());
+    page.row("amount", &amount(found));
+    page.list("after", options.refresh.plan());
     if to.url.is_some() && !args.no_scan && !args.rehearse {
         page.row("then", "every page of the new site is opened and checked");
     }
-    page.list("yours", of_the_user(moving));
+    page.list("yours", of_the_user(from, to));
     page.gap();
-    preflight::render(&mut page, found, (&from.name, &to.name));
-    Ok(page.finish())
+    preflight(&mut page, found, (&from.name, &to.name));
+    page.finish()
 }
 
 /// What is said of a move that goes on.
@@ -61,15 +62,15 @@ fn place(page: &mut Page, label: &str, site: &Site) {
     let mut lines = Vec::new();
     lines.extend(site.url.as_ref().map(ToString::to_string));
     lines.extend(site.database_shown());
-    lines.extend(site.files.as_ref().map(crate::hosts::FilesPlace::shown));
+    lines.extend(site.files.as_ref().map(FilesPlace::shown));
     page.list(label, lines);
 }
 
 /// What no program can do.
-pub(super) fn of_the_user(moving: &Moving<'_>) -> Vec<String> {
-    let (Some(old), Some(new)) = (&moving.from.url, &moving.to.url) else { return Vec::new() };
+pub(super) fn of_the_user(from: &Site, to: &Site) -> Vec<String> {
+    let (Some(old), Some(new)) = (&from.url, &to.url) else { return Vec::new() };
     let mut lines = Vec::new();
-    if moving.to.has_address() {
+    if to.names_host() {
         lines.push(format!("point {} to the new host when all is well", new.host));
     }
     if old.host != new.host {
@@ -80,8 +81,8 @@ pub(super) fn of_the_user(moving: &Moving<'_>) -> Vec<String> {
 }
 
 /// Asks whether the plan is to be carried out.
-pub(super) fn agree(moving: &Moving<'_>, plan: &str, found: &Preflight) -> Result<()> {
-    let Moving { context, args, to, .. } = *moving;
+pub(super) fn agree(at: &Terminal<'_>, plan: &str, found: &Preflight) -> Result<()> {
+    let Terminal { context, args, to, .. } = *at;
     let _ = writeln!(std::io::stderr(), "{plan}");
     if args.rehearse {
         return Ok(());
@@ -94,7 +95,7 @@ pub(super) fn agree(moving: &Moving<'_>, plan: &str, found: &Preflight) -> Resul
     if context.yes() {
         return Ok(());
     }
-    match hosts::person().agrees("\ngo on?") {
+    match person().agrees("\ngo on?") {
         Some(true) => Ok(()),
         Some(false) => {
             Err(Trouble::interrupted("not moved").because("you did not agree to the plan"))

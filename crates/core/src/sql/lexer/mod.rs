@@ -105,11 +105,20 @@ pub struct Lexer {
     pending: Option<(Pending, usize)>,
     /// Whether code inside an executed comment is read.
     in_mark: bool,
-    /// A text of PostgreSQL that goes on behind a line break: whether backslashes escape in it,
-    /// and whether the break has come.
-    continued: Option<(bool, bool)>,
+    /// A text of PostgreSQL that may go on behind a line break.
+    continued: Option<Continued>,
     frame: Frame,
     assignments: Assignments,
+}
+
+/// A text behind which another one belongs to it, if a line break stands between them
+/// (PostgreSQL, "String Constants").
+#[derive(Clone, Copy, Debug)]
+struct Continued {
+    /// Whether backslashes escape in it.
+    backslash: bool,
+    /// Whether the break has come.
+    broken: bool,
 }
 
 /// Longest tag of a dollar quote that is waited for: a name of PostgreSQL has 63 bytes, this
@@ -243,7 +252,7 @@ impl Lexer {
             b'\'' => {
                 let backslash = match (self.dialect, self.continued) {
                     (Dialect::Mariadb, _) => !self.in_force.plain_backslash,
-                    (Dialect::Postgres, Some((backslash, true))) => backslash,
+                    (Dialect::Postgres, Some(Continued { backslash, broken: true })) => backslash,
                     (Dialect::Postgres, _) => self.in_force.escaped_strings,
                     (Dialect::Sqlite, _) => false,
                 };
@@ -410,10 +419,11 @@ impl Lexer {
         let text = &rest[..length];
         self.continued = match (lexeme, self.continued) {
             (Lexeme::Text(Literal::Quoted { quote: b'\'', backslash, .. }), _) => {
-                Some((backslash, false))
+                Some(Continued { backslash, broken: false })
             }
-            (Lexeme::Space, Some((backslash, broken))) => {
-                Some((backslash, broken || text.iter().any(|byte| matches!(byte, b'\n' | b'\r'))))
+            (Lexeme::Space, Some(mut continued)) => {
+                continued.broken |= text.iter().any(|byte| matches!(byte, b'\n' | b'\r'));
+                Some(continued)
             }
             (Lexeme::Comment, continued) if text.starts_with(b"--") => continued,
             _ => None,

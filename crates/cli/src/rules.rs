@@ -1,22 +1,21 @@
 //! The rules that follow from the addresses of sites, and those of the configuration.
 
 use crate::config::{Config, RuleKind, RuleSection};
-use crate::context::Context;
-use fernweh_core::rewrite::{Rewriter, Rule, shadowed};
+use fernweh_core::rewrite::{Rewriter, Rule};
 use fernweh_flow::patterns::Patterns;
-use fernweh_ports::{Result, Trouble, Watch};
-
-fn wrong(error: impl std::fmt::Display, place: String) -> Trouble {
-    Trouble::usage("a rule cannot be used").at(place).because(error)
-}
+use fernweh_flow::run::{pair, ready};
+use fernweh_ports::{Result, Trouble};
 
 /// The rules of the configuration that apply to a site.
 pub fn configured(config: &Config, site: &str) -> Result<Vec<Rule>> {
     let mut rules = Vec::new();
     for section in &config.content.rule {
         if section.into.is_empty() || section.into.iter().any(|name| name == site) {
-            let rule = one(section)
-                .map_err(|error| wrong(error, format!("[[rule]] of {}", config.shown())))?;
+            let rule = one(section).map_err(|error| {
+                Trouble::usage("a rule cannot be used")
+                    .at(format!("[[rule]] of {}", config.shown()))
+                    .because(error)
+            })?;
             let exact = section.exact || section.https;
             let (only, not) = (section.only.clone(), section.not.clone());
             for patterns in [&only, &not] {
@@ -41,14 +40,6 @@ fn one(section: &RuleSection) -> std::result::Result<Rule, String> {
     rule.map_err(|error| error.to_string())
 }
 
-/// A rule from two addresses, unless they are the same.
-pub fn pair(from: &str, to: &str) -> Result<Option<Rule>> {
-    if from.trim_end_matches('/') == to.trim_end_matches('/') {
-        return Ok(None);
-    }
-    Rule::new(from, to).map(Some).map_err(|error| wrong(error, format!("{from} → {to}")))
-}
-
 /// Rules from every other site's address to this one's.
 pub fn from_other_sites(config: &Config, site: &str, url: &str) -> Result<Vec<Rule>> {
     let others = config.content.site.iter().filter(|(name, _)| *name != site);
@@ -56,22 +47,13 @@ pub fn from_other_sites(config: &Config, site: &str, url: &str) -> Result<Vec<Ru
     addresses.filter_map(|other| pair(other, url).transpose()).collect()
 }
 
-/// Says which rules never apply.
-pub fn warn(context: &Context, rules: &[Rule]) {
-    for (earlier, later) in shadowed(rules) {
-        let (by, rule) = (&rules[earlier], &rules[later]);
-        context.watch.note(&format!(
-            "the rule {} → {} never applies: {} → {} takes the same addresses before it\n",
-            rule.from, rule.to, by.from, by.to
-        ));
-    }
-}
-
-/// Makes rules ready; refuses contradictions.
-pub fn ready(rules: Vec<Rule>) -> Result<Rewriter> {
-    Rewriter::new(rules).map_err(|error| {
-        Trouble::usage("the rules contradict each other")
-            .because(error)
-            .hint("keep one rule for each address")
-    })
+/// What finds addresses of a site's old places: every other site's address is an old one here,
+/// and so is what rules rewrite.
+pub fn old_addresses(config: &Config, site: &str, url: Option<&str>) -> Result<Option<Rewriter>> {
+    let Some(url) = url else { return Ok(None) };
+    let mut found = configured(config, site)?;
+    found.extend(from_other_sites(config, site, url)?);
+    // The address of the site that this one was made from; not of one made from it.
+    let is_old = config.content.site.len() > 1 && !found.is_empty();
+    if is_old { ready(found).map(Some) } else { Ok(None) }
 }

@@ -1,12 +1,12 @@
 //! How what was unpacked reads.
 
-use crate::context::Context;
-use crate::render::{Page, counted, duration, left_out, rewriting, size};
-use crate::site::Site;
+use super::{Page, Style, counted, duration, left_out, rewriting, size};
 use fernweh_flow::unpack::{Replaced, UnpackReport};
+use fernweh_ports::SiteAccess;
 
-pub(super) fn preview_text(context: &Context, report: &UnpackReport, again: &str) -> String {
-    let mut page = Page::new(context.style);
+/// What a preview has found.
+pub fn preview_text(style: Style, report: &UnpackReport, again: &str) -> String {
+    let mut page = Page::new(style);
     page.row("preview", "nothing was changed; unpacking gives these numbers");
     page.row(
         "archive",
@@ -22,20 +22,20 @@ pub(super) fn preview_text(context: &Context, report: &UnpackReport, again: &str
     page.list("orphans", report.orphans.clone());
     page.list("note", report.notes.clone());
     page.gap();
-    rewriting(&mut page, context.style, &report.rewriting);
+    rewriting(&mut page, style, &report.rewriting);
     page.gap();
     page.row("next", again);
     page.finish()
 }
 
-pub(super) fn completed_text(context: &Context, site: &Site) -> String {
-    let mut page = Page::new(context.style);
+fn completed_text(style: Style, site: &dyn SiteAccess) -> String {
+    let mut page = Page::new(style);
     page.row(
         "completed",
-        &format!("the earlier unpacking of site {}, which was broken off", site.name),
+        &format!("the earlier unpacking of site {}, which was broken off", site.name()),
     );
     page.more("in the middle of its switch; every part is in place now");
-    page.row("undo", &format!("fernweh undo {}", site.name));
+    page.row("undo", &format!("fernweh undo {}", site.name()));
     page.finish()
 }
 
@@ -68,11 +68,20 @@ fn rejected(report: &UnpackReport) -> Vec<String> {
     lines
 }
 
-pub(super) fn text(context: &Context, site: &Site, report: &UnpackReport, seconds: f64) -> String {
-    let mut page = Page::new(context.style);
+/// What was unpacked.
+pub fn unpacked(
+    style: Style,
+    site: &dyn SiteAccess,
+    report: &UnpackReport,
+    seconds: f64,
+) -> String {
+    if report.completed_earlier {
+        return completed_text(style, site);
+    }
+    let mut page = Page::new(style);
     page.row(
         "unpacked",
-        &format!("site {} in {}; every part is in place", site.name, duration(seconds)),
+        &format!("site {} in {}; every part is in place", site.name(), duration(seconds)),
     );
     if report.went_on {
         page.more("gone on where an earlier run had stopped");
@@ -127,7 +136,7 @@ pub(super) fn text(context: &Context, site: &Site, report: &UnpackReport, second
     page.list("orphans", report.orphans.clone());
     page.list("note", report.notes.clone());
     page.gap();
-    rewriting(&mut page, context.style, &report.rewriting);
+    rewriting(&mut page, style, &report.rewriting);
     page.gap();
     match &report.replaced {
         Some(Replaced { tables, records, entries, .. }) => {
@@ -144,19 +153,18 @@ pub(super) fn text(context: &Context, site: &Site, report: &UnpackReport, second
                 "undo",
                 &format!(
                     "fernweh undo {0}   (or give the old state up: fernweh undo {0} --let-go)",
-                    site.name
+                    site.name()
                 ),
             );
         }
-        None => {
-            page.row("undo", &format!("fernweh undo {}   (the place was empty before)", site.name))
-        }
+        None => page
+            .row("undo", &format!("fernweh undo {}   (the place was empty before)", site.name())),
     }
     if !report.part {
         page.row("users", "everybody logs in as on the old site: users and passwords came along");
     }
-    if site.url.is_some() {
-        page.row("next", &format!("fernweh scan {}", site.name));
+    if site.url().is_some() {
+        page.row("next", &format!("fernweh scan {}", site.name()));
     }
     page.finish()
 }

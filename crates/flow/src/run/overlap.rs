@@ -1,11 +1,10 @@
 //! Packing and unpacking at the same time: what is packed is unpacked as soon as it is there.
 
-use super::Moving;
-use crate::commands::{pack, unpack};
-use fernweh_flow::archive::Ledger;
-use fernweh_flow::unpack::UnpackReport;
-use fernweh_ports::{Result, Trouble, Unit, Watch};
-use std::path::Path;
+use super::{Pack, Surroundings, Unpack};
+use crate::archive::{ArchiveReader, Ledger};
+use crate::incoming::Incoming;
+use crate::unpack::UnpackReport;
+use fernweh_ports::{Result, SiteAccess, Trouble, Unit, Watch};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Instant;
@@ -14,30 +13,33 @@ use std::time::Instant;
 pub(super) struct Carried {
     /// Seconds of packing.
     pub packing: f64,
-    /// What unpacking gave; none if it has to begin anew, now that the archive is complete.
+    /// What unpacking gave; `None` if it has to begin anew, now that the archive is complete.
     pub unpacked: Option<Result<UnpackReport>>,
     /// Seconds from the end of packing to that of unpacking.
     pub rest: f64,
 }
 
-/// Packs into `archive` and unpacks it at the same time. An error is one of packing, or one
+/// Packs `from` and unpacks it into `to` at the same time. An error is one of packing, or one
 /// of unpacking that has stopped it.
-pub(super) fn carry(moving: &Moving<'_>, archive: &Path) -> Result<Carried> {
-    let context = moving.context;
-    let (packing, unpacking) = (moving.pack_args(archive, false), moving.unpack_args(archive));
+pub(super) fn carry(
+    (pack, from): (&Pack, &dyn SiteAccess),
+    (unpack, to): (&Unpack, &dyn SiteAccess),
+    around: Surroundings<'_>,
+) -> Result<Carried> {
     let ledger = Arc::new(Ledger::default());
-    let stop = &AtomicBool::new(false);
+    let (stop, stopped) = (&AtomicBool::new(false), &AtomicBool::new(false));
     let began = Instant::now();
     std::thread::scope(|scope| {
         let followed = GiveUp(ledger.clone());
         let packer = scope.spawn(move || {
-            let watch = Beside { of: &context.watch, stop };
-            let ledger = Some(followed.0.clone());
-            let packed = pack::make_followed(context, &packing, &watch, ledger).map(drop);
+            let watch = Beside { of: around.watch, stop, stopped };
+            let around = Surroundings { watch: &watch, ..around };
+            let packed = pack.run_followed(from, around, Some(followed.0.clone())).map(drop);
             drop(followed);
             (packed, began.elapsed().as_secs_f64())
         });
-        let unpacked = unpack::make_following(context, &unpacking, ledger.clone());
+        let unpacked = ArchiveReader::follow(&pack.archive, ledger.clone())
+            .and_then(|archive| unpack.run(to, &Incoming::own(archive), around));
         if unpacked.is_err() && !ledger.was_taken_back() {
             stop.store(true, Ordering::Relaxed);
         }
@@ -51,7 +53,7 @@ pub(super) fn carry(moving: &Moving<'_>, archive: &Path) -> Result<Carried> {
                 Ok(Carried { packing, unpacked: (!anew).then_some(unpacked), rest })
             }
             // What stopped packing says more than that it stopped.
-            (Err(stopped), Err(trouble)) if stopped.what == STOPPED => Err(trouble),
+            (Err(_), Err(trouble)) if stopped.load(Ordering::Relaxed) => Err(trouble),
             (Err(trouble), _) => Err(trouble),
         }
     })
@@ -66,12 +68,23 @@ impl Drop for GiveUp {
     }
 }
 
-const STOPPED: &str = "packing was stopped";
-
 /// Packing says nothing of its progress: what is unpacked says it.
 struct Beside<'a> {
     of: &'a dyn Watch,
+    /// Unpacking has failed: packing is to end.
     stop: &'a AtomicBool,
+    /// Packing was told so.
+    stopped: &'a AtomicBool,
+}
+
+impl Beside<'_> {
+    fn is_stopped(&self) -> bool {
+        let stop = self.stop.load(Ordering::Relaxed);
+        if stop {
+            self.stopped.store(true, Ordering::Relaxed);
+        }
+        stop
+    }
 }
 
 impl Watch for Beside<'_> {
@@ -82,14 +95,14 @@ impl Watch for Beside<'_> {
         self.of.note(line);
     }
     fn stopping(&self) -> bool {
-        self.of.stopping() || self.stop.load(Ordering::Relaxed)
+        self.of.stopping() || self.is_stopped()
     }
     fn reached(&self, step: &str) {
         self.of.reached(step);
     }
     fn go_on(&self) -> Result<()> {
-        if self.stop.load(Ordering::Relaxed) {
-            return Err(Trouble::interrupted(STOPPED).because("unpacking has failed"));
+        if self.is_stopped() {
+            return Err(Trouble::interrupted("packing was stopped").because("unpacking has failed"));
         }
         self.of.go_on()
     }

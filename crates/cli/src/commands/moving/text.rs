@@ -1,0 +1,111 @@
+//! What a move has done, in words.
+
+use super::plan::of_the_user;
+use crate::render::{self, Page, Paint, Style, counted, duration, size};
+use crate::site::Site;
+use fernweh_core::finding::{Finding, Severity};
+use fernweh_flow::run::MoveReport;
+
+/// What was moved.
+pub(super) fn moved(style: Style, report: &MoveReport, from: &Site, to: &Site) -> String {
+    let mut page = Page::new(style);
+    let total = report.stages.iter().map(|(_, seconds)| seconds).sum();
+    let (word, whole) = match report.rehearsed {
+        true => {
+            ("rehearsed", format!("site {} to {}; nothing was changed", report.from, report.to))
+        }
+        false => {
+            let what = "every part is in place";
+            (
+                "moved",
+                format!("site {} to {} in {}; {what}", report.from, report.to, duration(total)),
+            )
+        }
+    };
+    page.row(word, &whole);
+    if report.went_on {
+        page.more("gone on where an earlier run had stopped");
+    }
+    let mut label = "stages";
+    for (name, seconds) in &report.stages {
+        page.row(
+            label,
+            &format!("{name:<10} {:>8}   {}", duration(*seconds), about(style, report, name)),
+        );
+        label = "";
+    }
+    if let Some(archive) = &report.archive {
+        page.row("archive", &format!("{archive}, {}", size(report.archive_bytes)));
+    }
+    page.list("note", report.unpacked.notes.clone());
+    page.list(
+        "after",
+        report.refreshed.iter().map(|done| {
+            let (paint, word) =
+                if done.failed { (Paint::Bad, "failed") } else { (Paint::Good, "done") };
+            format!("{}  {}: {}", style.paint(paint, word), done.what, done.outcome)
+        }),
+    );
+    page.gap();
+    if report.rehearsed {
+        render::rewriting(&mut page, style, &report.unpacked.rewriting);
+        page.gap();
+        let over = if report.preflight.there.is_empty() { "" } else { " --overwrite" };
+        page.row("next", &format!("fernweh move {} {}{over}", report.from, report.to));
+        return page.finish();
+    }
+    page.row("undo", &format!("fernweh undo {}", report.to));
+    page.row("users", "everybody logs in as on the old site: users and passwords came along");
+    page.list("yours", of_the_user(from, to));
+    let next = match report.scanned.as_ref().is_some_and(|scanned| !scanned.findings.is_empty()) {
+        true => format!("fernweh scan {} --trace", report.to),
+        false => {
+            format!("look at {}", to.url.as_ref().map_or(report.to.clone(), ToString::to_string))
+        }
+    };
+    page.row("next", &next);
+    page.finish()
+}
+
+/// What a stage has brought.
+fn about(style: Style, report: &MoveReport, stage: &str) -> String {
+    let unpacked = &report.unpacked;
+    match stage {
+        "packed" if report.at_once => {
+            format!("{}, unpacked from its beginning on", size(report.archive_bytes))
+        }
+        "packed" => size(report.archive_bytes),
+        "unpacked" | "rehearsed" if unpacked.tables + unpacked.files > 0 => format!(
+            "{}, {}; {} rewritten",
+            counted(unpacked.records, "record", "records"),
+            counted(unpacked.files, "file", "files"),
+            counted(unpacked.rewriting.replaced(), "address", "addresses"),
+        ),
+        "scanned" => about_scan(style, report),
+        _ => String::new(),
+    }
+}
+
+fn about_scan(style: Style, report: &MoveReport) -> String {
+    let Some(scanned) = &report.scanned else {
+        return report
+            .not_scanned
+            .as_ref()
+            .map_or_else(|| "earlier".into(), |why| format!("not possible: {why}"));
+    };
+    let broken = |finding: &&Finding| finding.code.severity() == Severity::Broken;
+    let broken = scanned.findings.iter().filter(broken).count() as u64;
+    let verdict = match (scanned.findings.len() as u64, broken) {
+        (0, _) => style.paint(Paint::Good, "nothing wrong was found"),
+        (all, 0) => style.paint(Paint::Doubt, &counted(all, "warning", "warnings")),
+        (all, broken) => style.paint(
+            Paint::Bad,
+            &format!(
+                "{}, {}",
+                counted(broken, "thing is broken", "things are broken"),
+                counted(all - broken, "warning", "warnings")
+            ),
+        ),
+    };
+    format!("{}; {verdict}", counted(scanned.pages, "page", "pages"))
+}

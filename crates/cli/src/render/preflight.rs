@@ -1,0 +1,28 @@
+//! The tests before a move, in words.
+
+use super::{Page, count, duration, size};
+use fernweh_core::finding::{Check, Verdict};
+use fernweh_flow::preflight::Preflight;
+
+/// The tests on a page.
+pub fn preflight(page: &mut Page, found: &Preflight, (from, to): (&str, &str)) {
+    let checks: Vec<Check> = found.checks.iter().map(|named| named.check.clone()).collect();
+    page.checks(&checks);
+    let names = found.checks.iter().filter(|named| named.check.verdict == Verdict::Failed);
+    let mut names: Vec<&str> = names.map(|named| named.name).collect();
+    names.dedup();
+    if let Some(first) = names.first() {
+        page.row("again", &format!("fernweh survey {from} --for {to} --only {first}"));
+    }
+}
+
+/// How much goes and how long it takes.
+pub fn amount(found: &Preflight) -> String {
+    let all = &found.size;
+    let bytes = size(all.database_bytes + all.file_bytes);
+    let time = match found.seconds {
+        Some(seconds) => format!("; about {} as fast as it was measured", duration(seconds)),
+        None => String::new(),
+    };
+    format!("{} records and {} files, {bytes}{time}", count(all.records), count(all.files))
+}

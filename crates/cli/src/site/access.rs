@@ -1,0 +1,320 @@
+//! What operations get of a site: its parts, opened when they are asked for.
+
+use super::{DatabasePlace, Site, absolute, server_setting};
+use crate::hosts::{FilesPlace, Protocol};
+use crate::secrets::expanded;
+use fernweh_connect::http::{HttpOptions, HttpSource};
+use fernweh_connect::local::{LocalEditor, LocalSource, LocalTarget};
+use fernweh_connect::mariadb::{MariadbEditor, MariadbSource, MariadbTarget};
+use fernweh_connect::postgres::{PostgresEditor, PostgresSource, PostgresTarget};
+use fernweh_connect::remote::{RemoteEditor, RemoteSource, RemoteTarget};
+use fernweh_connect::sqlite::{
+    FarDatabase, FarEditor, FarPlace, FarTarget, SqliteEditor, SqliteKeeper, SqliteSource,
+    SqliteTarget,
+};
+use fernweh_core::address::WebAddress;
+use fernweh_core::settings::{Role, Setting};
+use fernweh_ports::{
+    CommandOutput, DatabaseEditor, DatabaseSource, DatabaseTarget, Editors, FileEditor, FileSource,
+    FileTarget, Halves, Keeper, NewFile, PageSource, Result, SiteAccess, Targets, Trouble,
+};
+use std::path::Path;
+use std::process::{Command, Stdio};
+use std::sync::PoisonError;
+use url::Url;
+
+/// Carries a database file of another host over into the new files.
+struct RemoteKeeper {
+    database: FarDatabase,
+    inside: String,
+}
+
+impl Keeper for RemoteKeeper {
+    fn keep(&mut self) -> Result<Option<NewFile>> {
+        self.database.kept(&self.inside)
+    }
+}
+
+/// The targets of the files: one of this machine says where it builds.
+enum Files {
+    Local(LocalTarget),
+    Remote(RemoteTarget),
+}
+
+impl Site {
+    fn file_target(&self, run: &str) -> Result<Option<Files>> {
+        Ok(match &self.files {
+            None => None,
+            Some(FilesPlace::Local(root)) => Some(Files::Local(LocalTarget::new(root, run))),
+            Some(FilesPlace::Remote(place)) => {
+                let (tree, root) = self.file_tree(place)?;
+                Some(Files::Remote(RemoteTarget::new(tree, &root, run)))
+            }
+        })
+    }
+
+    fn database_target(
+        &self,
+        place: &DatabasePlace,
+        run: &str,
+        files: Option<&Files>,
+    ) -> Result<Box<dyn DatabaseTarget>> {
+        Ok(match place {
+            DatabasePlace::Mariadb(address) => {
+                Box::new(MariadbTarget::open(&self.reached(address)?, run)?)
+            }
+            DatabasePlace::Postgres(address) => {
+                Box::new(PostgresTarget::open(&self.reached(address)?, run)?)
+            }
+            DatabasePlace::SqliteThere(path) => {
+                let place = match self.inside_files() {
+                    Some(inside) if files.is_some() => FarPlace::WithFiles(inside),
+                    _ => FarPlace::Beside,
+                };
+                Box::new(FarTarget::new(self.far(path)?, place, run))
+            }
+            DatabasePlace::Sqlite(path) => match (files, self.inside_files()) {
+                (Some(Files::Local(files)), Some(inside)) => {
+                    Box::new(SqliteTarget::inside(path, &files.built().join(inside)))
+                }
+                (None, Some(_)) => {
+                    let root = self.files.as_ref().and_then(FilesPlace::local);
+                    Box::new(SqliteTarget::beside(path, root.unwrap_or(path), run))
+                }
+                _ => Box::new(SqliteTarget::beside(path, path, run)),
+            },
+        })
+    }
+
+    /// What carries a database over that lies in files which are replaced alone.
+    fn keeper(&self, files: Option<&Files>) -> Result<Option<Box<dyn Keeper>>> {
+        Ok(match (files, &self.database, self.inside_files()) {
+            (Some(Files::Local(files)), Some(DatabasePlace::Sqlite(path)), Some(inside)) => {
+                Some(Box::new(SqliteKeeper::new(path, &files.built().join(inside))))
+            }
+            (Some(Files::Remote(_)), Some(DatabasePlace::SqliteThere(path)), Some(inside)) => {
+                Some(Box::new(RemoteKeeper { database: self.far(path)?, inside }))
+            }
+            _ => None,
+        })
+    }
+
+    fn database_editor(&self) -> Result<Option<Box<dyn DatabaseEditor>>> {
+        Ok(match &self.database {
+            None => None,
+            Some(DatabasePlace::Sqlite(path)) => Some(Box::new(SqliteEditor::open(path)?)),
+            Some(DatabasePlace::SqliteThere(path)) => {
+                Some(Box::new(FarEditor::open(self.far(path)?)?))
+            }
+            Some(DatabasePlace::Mariadb(address)) => {
+                Some(Box::new(MariadbEditor::open(&self.reached(address)?)?))
+            }
+            Some(DatabasePlace::Postgres(address)) => {
+                Some(Box::new(PostgresEditor::open(&self.reached(address)?)?))
+            }
+        })
+    }
+
+    /// Name and password in front of the site's pages.
+    fn page_login(&self) -> Result<Option<(String, String)>> {
+        let Some(user) = &self.section.login else { return Ok(None) };
+        let Some(password) = self.secret("login", self.section.password.login.as_ref())? else {
+            return Err(Trouble::usage(format!(
+                "site {} has a login without a password",
+                self.name
+            ))
+            .because(format!("login is {user}, but password.login is not set"))
+            .hint("set password.login = { env = \"NAME\" }"));
+        };
+        Ok(Some((user.clone(), password)))
+    }
+}
+
+impl SiteAccess for Site {
+    fn name(&self) -> &str {
+        &self.name
+    }
+
+    fn url(&self) -> Option<&WebAddress> {
+        self.url.as_ref()
+    }
+
+    fn has(&self) -> Halves {
+        Halves { database: self.database.is_some(), files: self.files.is_some() }
+    }
+
+    fn holds_table(&self, table: &str) -> bool {
+        self.tables.is_empty() || self.tables.hold(table.as_bytes())
+    }
+
+    fn bounds_tables(&self) -> bool {
+        !self.tables.is_empty()
+    }
+
+    fn database_name(&self) -> String {
+        self.database.as_ref().map(DatabasePlace::name).unwrap_or_default()
+    }
+
+    fn database_identity(&self) -> Option<String> {
+        let place = self.database.as_ref()?;
+        Some(match place {
+            DatabasePlace::Sqlite(path) => {
+                let real = path.canonicalize().unwrap_or_else(|_| path.clone());
+                format!("file {}", real.display())
+            }
+            DatabasePlace::SqliteThere(path) => {
+                let host = self.files.as_ref().map(FilesPlace::shown).unwrap_or_default();
+                format!("file {path} of {host}")
+            }
+            DatabasePlace::Mariadb(_) | DatabasePlace::Postgres(_) => {
+                let (through, host, port) = self.database_server(place)?;
+                format!("{} of {host}:{port} through {through:?}", place.name())
+            }
+        })
+    }
+
+    fn inside_files(&self) -> Option<String> {
+        let path = match &self.database {
+            Some(DatabasePlace::Sqlite(path)) => path,
+            Some(DatabasePlace::SqliteThere(path)) => return self.inside_there(path),
+            _ => return None,
+        };
+        let root = self.files.as_ref()?.local()?;
+        let path = absolute(path);
+        path.strip_prefix(absolute(root)).ok().map(|inside| inside.to_string_lossy().into_owned())
+    }
+
+    fn folder_on_host(&self) -> Option<String> {
+        self.files.as_ref().and_then(FilesPlace::on_its_host)
+    }
+
+    fn names_host(&self) -> bool {
+        self.section.address.is_some()
+    }
+
+    fn has_login(&self) -> bool {
+        self.section.login.is_some()
+    }
+
+    fn setting(&self, setting: &Setting, all: &[Setting]) -> Result<Option<String>> {
+        Ok(match &self.database {
+            None => None,
+            Some(DatabasePlace::Sqlite(path)) => match setting.role {
+                Role::File => Some(match self.inside_files() {
+                    Some(inside) if !setting.value.starts_with('/') => inside,
+                    _ => absolute(path).display().to_string(),
+                }),
+                _ => None,
+            },
+            Some(DatabasePlace::SqliteThere(path)) => match setting.role {
+                Role::File => Some(self.inside_files().unwrap_or_else(|| path.clone())),
+                _ => None,
+            },
+            Some(DatabasePlace::Mariadb(address) | DatabasePlace::Postgres(address)) => {
+                match setting.role {
+                    Role::Password => self.database_password(address)?,
+                    _ => server_setting(setting, all, address),
+                }
+            }
+        })
+    }
+
+    fn database(&self) -> Result<Option<Box<dyn DatabaseSource>>> {
+        Ok(match &self.database {
+            None => None,
+            Some(DatabasePlace::Sqlite(path)) => Some(Box::new(SqliteSource::open(path)?)),
+            Some(DatabasePlace::SqliteThere(path)) => {
+                let copy = self.far(path)?.present()?;
+                let source = SqliteSource::open(&copy.path())?;
+                *self.copy.lock().unwrap_or_else(PoisonError::into_inner) = Some(copy);
+                Some(Box::new(source))
+            }
+            Some(DatabasePlace::Mariadb(address)) => {
+                Some(Box::new(MariadbSource::open(&self.reached(address)?)?))
+            }
+            Some(DatabasePlace::Postgres(address)) => {
+                Some(Box::new(PostgresSource::open(&self.reached(address)?)?))
+            }
+        })
+    }
+
+    fn files(&self) -> Result<Option<Box<dyn FileSource>>> {
+        Ok(match &self.files {
+            None => None,
+            Some(FilesPlace::Local(root)) => Some(Box::new(LocalSource::open(root)?)),
+            Some(FilesPlace::Remote(place)) => {
+                let (tree, root) = self.file_tree(place)?;
+                Some(Box::new(RemoteSource::open(tree, &root)?))
+            }
+        })
+    }
+
+    fn targets(&self, run: &str, halves: Halves) -> Result<Targets> {
+        let files = if halves.files { self.file_target(run)? } else { None };
+        let place = self.database.as_ref().filter(|_| halves.database);
+        let database = place.map(|place| self.database_target(place, run, files.as_ref()));
+        let database = database.transpose()?;
+        let keeper = if halves.database { None } else { self.keeper(files.as_ref())? };
+        let files = files.map(|files| match files {
+            Files::Local(target) => Box::new(target) as Box<dyn FileTarget>,
+            Files::Remote(target) => Box::new(target),
+        });
+        Ok(Targets { database, files, own: None, keeper })
+    }
+
+    fn editors(&self, halves: Halves) -> Result<Editors> {
+        let database = if halves.database { self.database_editor()? } else { None };
+        let files = if halves.files { SiteAccess::files(self)? } else { None };
+        let editor: Option<Box<dyn FileEditor>> = match &self.files {
+            None => None,
+            Some(FilesPlace::Local(root)) => Some(Box::new(LocalEditor::new(root))),
+            Some(FilesPlace::Remote(place)) => {
+                let (tree, root) = self.file_tree(place)?;
+                Some(Box::new(RemoteEditor::new(tree, &root)))
+            }
+        };
+        Ok(Editors { database, files, editor })
+    }
+
+    fn pages(&self) -> Result<Box<dyn PageSource>> {
+        let host = self.url.as_ref().map(|url| url.host.clone()).unwrap_or_default();
+        let origin = self.url.as_ref().and_then(|url| Url::parse(&url.to_string()).ok());
+        Ok(Box::new(HttpSource::new(&HttpOptions {
+            host,
+            origin: origin.map(|url| url.origin()),
+            address: self.section.address.clone(),
+            login: self.page_login()?,
+            authority: self.section.authority.as_ref().map(|path| self.folder.join(expanded(path))),
+        })?))
+    }
+
+    fn run_command(&self, command: &str) -> Result<CommandOutput> {
+        match &self.files {
+            Some(FilesPlace::Remote(place)) if place.protocol == Protocol::Sftp => {
+                let (_, root) = self.file_tree(place)?;
+                let ssh = self.ssh_of(place)?;
+                let folder = String::from_utf8_lossy(&root).replace('\'', "'\\''");
+                let ran = self.hosts.session(&ssh)?.run(&format!("cd '{folder}' && {command}"))?;
+                Ok(CommandOutput { succeeded: ran.status == Some(0), printed: ran.printed })
+            }
+            Some(FilesPlace::Remote(_)) => Err(Trouble::usage("FTP runs no commands")
+                .hint("leave command out of [after], or reach the files by sftp:")),
+            place => run_here(
+                command,
+                place.as_ref().and_then(FilesPlace::local).unwrap_or(&self.folder),
+            ),
+        }
+    }
+}
+
+/// Runs a command on this machine.
+fn run_here(command: &str, folder: &Path) -> Result<CommandOutput> {
+    let ran = Command::new("sh")
+        .args(["-c", command])
+        .current_dir(folder)
+        .stdin(Stdio::null())
+        .output()
+        .map_err(|error| Trouble::file("cannot run a command", folder, &error))?;
+    let printed = String::from_utf8_lossy(&[ran.stdout, ran.stderr].concat()).into_owned();
+    Ok(CommandOutput { succeeded: ran.status.success(), printed })
+}

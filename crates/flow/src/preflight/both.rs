@@ -1,0 +1,170 @@
+//! The tests in their order, on the real connections of two sites.
+
+use super::{
+    NAMES, Preflight, destination_database, destination_files, fit, judge_page, room,
+    source_database, source_files,
+};
+use crate::pack::is_database;
+use crate::patterns::Patterns;
+use fernweh_core::finding::Check;
+use fernweh_ports::{
+    FileSource, Halves, Overview, PageRequest, Result, SiteAccess, Structure, Trouble, Watch,
+};
+
+/// What is tested.
+pub struct Tests<'a> {
+    /// The site that is read.
+    pub from: &'a dyn SiteAccess,
+    /// The site that will be written.
+    pub to: &'a dyn SiteAccess,
+    /// Which halves of the source go.
+    pub halves: Halves,
+    /// Paths of the source that do not go.
+    pub leave_out: &'a Patterns,
+    /// The test of this name alone.
+    pub only: Option<&'a str>,
+}
+
+impl Tests<'_> {
+    /// Runs the tests.
+    pub fn run(&self, watch: &dyn Watch) -> Result<Preflight> {
+        if let Some(name) = self.only.filter(|name| !NAMES.contains(name)) {
+            return Err(Trouble::usage(format!("there is no test `{name}`"))
+                .hint(format!("the tests are: {}", NAMES.join(", "))));
+        }
+        let mut found = Preflight::default();
+        let run = format!("test-{}", std::process::id());
+        watch.note("testing both ends\n");
+        if self.halves.database {
+            let source = self.read_database(&mut found);
+            self.write_database(&run, source.as_ref(), &mut found);
+        }
+        if self.halves.files {
+            self.files(&run, &mut found);
+        }
+        if self.wants("pages") {
+            for (site, destination) in [(self.from, false), (self.to, true)] {
+                if site.url().is_some() {
+                    found.note("pages", page(site, destination).map(|check| vec![check]));
+                }
+            }
+        }
+        if self.wants("same-place") && self.halves.database {
+            found.add("same-place", same_database(self.from, self.to));
+        }
+        found.checks.retain(|named| self.wants(named.name));
+        found.checks.sort_by_key(|named| NAMES.iter().position(|name| *name == named.name));
+        found.estimate();
+        Ok(found)
+    }
+
+    fn wants(&self, name: &str) -> bool {
+        self.only.is_none_or(|only| only == name)
+    }
+
+    fn wants_any(&self, names: &[&str]) -> bool {
+        names.iter().any(|name| self.wants(name))
+    }
+
+    fn read_database(&self, found: &mut Preflight) -> Option<(Overview, Structure)> {
+        if !self.wants_any(&["source-database", "destination-database", "fit", "room"]) {
+            return None;
+        }
+        let scope = |table: &str| self.from.holds_table(table);
+        let looked = self.from.database().and_then(|opened| match opened {
+            Some(mut database) => source_database(&mut *database, &scope, found).map(Some),
+            None => Ok(None),
+        });
+        looked.unwrap_or_else(|trouble| {
+            found.note("source-database", Err(trouble));
+            None
+        })
+    }
+
+    fn write_database(
+        &self,
+        run: &str,
+        source: Option<&(Overview, Structure)>,
+        found: &mut Preflight,
+    ) {
+        let name = "destination-database";
+        let tested = self.to.targets(run, Halves::DATABASE).and_then(|mut targets| {
+            let Some(target) = &mut targets.database else {
+                let what = format!("site {} has no database", self.to.name());
+                found.add(name, Check::failed(what, "set database in its section"));
+                return Ok(());
+            };
+            if self.wants(name) {
+                let scope = |table: &str| self.to.holds_table(table);
+                let tested = destination_database(&mut **target, &scope, &mut found.there);
+                found.note(name, tested);
+            }
+            if let Some((overview, structure)) = source {
+                if self.wants("fit") {
+                    found.note("fit", fit(&mut **target, overview, structure));
+                }
+                if let Some(free) = target.overview(&|_: &str| false)?.free {
+                    let needed = found.size.database_bytes;
+                    found.add("room", room(needed, Some(free), "the database"));
+                }
+            }
+            Ok(())
+        });
+        if let Err(trouble) = tested {
+            found.note(name, Err(trouble));
+        }
+    }
+
+    fn files(&self, run: &str, found: &mut Preflight) {
+        let mut source = self.from.files().unwrap_or_else(|trouble| {
+            found.note("source-files", Err(trouble));
+            None
+        });
+        if self.wants_any(&["source-files", "room"])
+            && let Some(source) = &mut source
+        {
+            let inside = self.from.inside_files();
+            let enter =
+                |path: &[u8]| !self.leave_out.hold(path) && !is_database(path, inside.as_deref());
+            if let Err(trouble) = source_files(&mut **source, &enter, found) {
+                found.note("source-files", Err(trouble));
+            }
+        }
+        if !self.wants_any(&["destination-files", "room", "same-place"]) {
+            return;
+        }
+        let name = "destination-files";
+        let tested = self.to.targets(run, Halves::FILES).and_then(|mut targets| {
+            let Some(target) = &mut targets.files else {
+                let what = format!("site {} has no place for files", self.to.name());
+                found.add(name, Check::failed(what, "set files in its section"));
+                return Ok(());
+            };
+            found.add("room", room(found.size.file_bytes, target.free(), "the files"));
+            let source = source.as_mut().map(|source| &mut **source as &mut dyn FileSource);
+            destination_files(&mut **target, source, found)
+        });
+        if let Err(trouble) = tested {
+            found.note(name, Err(trouble));
+        }
+    }
+}
+
+fn page(site: &dyn SiteAccess, destination: bool) -> Result<Check> {
+    let url = site.url().map(|url| format!("{url}/")).unwrap_or_default();
+    let request = PageRequest { url: url.clone(), body: Some(64 << 10) };
+    let answer = site.pages()?.fetch(&request);
+    Ok(judge_page(&url, &answer, site.has_login(), destination, site.names_host()))
+}
+
+/// Two databases of one name on one server are one.
+fn same_database(from: &dyn SiteAccess, to: &dyn SiteAccess) -> Check {
+    let (one, other) = (from.database_identity(), to.database_identity());
+    match one.is_some() && one == other {
+        true => Check::failed(
+            "source and destination are the same database, by another name",
+            "check database of both sites; two sites in one database need different tables",
+        ),
+        false => Check::passed("source and destination are different databases"),
+    }
+}

@@ -1,0 +1,47 @@
+//! Opening the pages of a site.
+
+use super::Surroundings;
+use crate::scan::{ScanOptions, ScanReport, scan};
+use fernweh_core::rewrite::Rewriter;
+use fernweh_ports::{Result, SiteAccess, Trouble};
+use std::time::Duration;
+use url::Url;
+
+/// How the pages of a site are scanned, and its bounds.
+pub struct Scan {
+    /// Finds addresses of the site's old places.
+    pub old: Option<Rewriter>,
+    /// Ask other hosts whether their addresses exist, once each.
+    pub external: bool,
+    /// The largest number of pages.
+    pub pages: usize,
+    /// The largest number of links from the first page.
+    pub depth: usize,
+    /// After this time nothing more is asked for.
+    pub time: Duration,
+}
+
+impl Scan {
+    /// Scans the site.
+    pub fn run(&self, site: &dyn SiteAccess, around: Surroundings<'_>) -> Result<ScanReport> {
+        let name = site.name();
+        let url = site.url().ok_or_else(|| {
+            Trouble::usage(format!("site {name} has no url")).hint(format!(
+                "set url in [site.{name}], or name the address: fernweh scan https://…"
+            ))
+        })?;
+        around.warn_of_earlier(site)?;
+        let start = Url::parse(&format!("{url}/"))
+            .map_err(|error| Trouble::usage("the site's url cannot be used").because(error))?;
+        let options = ScanOptions {
+            start,
+            old: self.old.as_ref(),
+            external: self.external,
+            pages: self.pages,
+            depth: self.depth,
+            time: self.time,
+        };
+        scan(&options, &*site.pages()?, around.watch)
+            .map_err(|trouble| trouble.doing(format!("scanning {url}")))
+    }
+}

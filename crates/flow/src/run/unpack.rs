@@ -1,0 +1,332 @@
+//! Archive → site: the whole run, from the lock to the last note.
+
+use super::Surroundings;
+use super::pack::Pack;
+use super::rules::{pair, ready, warn_of_shadowed};
+use crate::archive::ArchiveReader;
+use crate::incoming::Incoming;
+use crate::journal::{Journal, Run, State};
+use crate::patterns::Patterns;
+use crate::undo::let_go;
+use crate::unpack::{
+    Earlier, OnBadRecord, Part, UnpackOptions, UnpackReport, look_before, mark, preview, set_aside,
+    settle_earlier, unpack, unpack_in_place, visible,
+};
+use fernweh_core::record::is_of_engine;
+use fernweh_core::rewrite::{Rewriter, Rule};
+use fernweh_core::settings::Setting;
+use fernweh_ports::{Direction, Halves, Result, SiteAccess, Targets, Trouble, size};
+
+/// How much of unpacking is tried where nothing is to change.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Preview {
+    /// The database tries every record, in tables of its own, which are taken away again.
+    Tried,
+    /// The archive is read, and the destination is not written to.
+    Read,
+}
+
+/// What to unpack, and how.
+#[derive(Clone, Debug, Default)]
+pub struct Unpack {
+    /// What is unpacked, as it was typed: the journal keeps it.
+    pub input: String,
+    /// Change nothing, and give the numbers.
+    pub preview: Option<Preview>,
+    /// Replace what is there.
+    pub overwrite: bool,
+    /// The old state is packed and removed before the new one is built.
+    pub in_place: bool,
+    /// The halves that are wanted, as far as the archive has them.
+    pub halves: Halves,
+    /// The tables of the archive that are taken; all if there is none.
+    pub tables: Patterns,
+    /// Which part of the archive is taken, and how.
+    pub part: Part,
+    /// Tables may go that the archive does not hold.
+    pub may_remove: bool,
+    /// What happens to records that the destination rejects.
+    pub on_bad_record: OnBadRecord,
+    /// Entries of the present files that are carried over.
+    pub keep: Patterns,
+    /// Take links along that point out of the site.
+    pub outside_links: bool,
+    /// The archive's bodies may run with all rights of the site's login.
+    pub trust: bool,
+    /// Leave addresses and settings as they are.
+    pub as_is: bool,
+    /// The rules beyond the one that follows from the two web addresses.
+    pub rules: Vec<Rule>,
+    /// Correct the lengths of damaged serialized values.
+    pub mend_lengths: bool,
+    /// Open values in base64.
+    pub opens_base64: bool,
+}
+
+impl Unpack {
+    /// Unpacks, or makes a preview.
+    pub fn run(
+        &self,
+        site: &dyn SiteAccess,
+        incoming: &Incoming,
+        around: Surroundings<'_>,
+    ) -> Result<UnpackReport> {
+        self.run_superseding(site, incoming, None, around)
+    }
+
+    /// The same; the run `superseded` has brought the site into its present state, and is over
+    /// then.
+    pub(super) fn run_superseding(
+        &self,
+        site: &dyn SiteAccess,
+        incoming: &Incoming,
+        superseded: Option<&Run>,
+        around: Surroundings<'_>,
+    ) -> Result<UnpackReport> {
+        let archive = &incoming.archive;
+        let halves = self.halves_of(archive, site)?;
+        let rewriter = self.rewriter(incoming, site)?;
+        warn_of_shadowed(rewriter.rules(), around.watch);
+        let dialect = archive.manifest.database.as_ref().map(|about| about.dialect);
+        let holds = |table: &str| {
+            let here =
+                dialect.map_or(table.to_owned(), |dialect| self.part.renamed(dialect, table));
+            let chosen = self.tables.is_empty() || self.tables.hold(table.as_bytes());
+            // What the engine keeps for tables goes with whatever tables come.
+            is_of_engine(table) || site.holds_table(&here) && chosen
+        };
+        let own_tables = |table: &str| site.holds_table(table);
+        let setting = |one: &Setting, all: &[Setting]| match self.as_is {
+            true => Ok(None),
+            false => site.setting(one, all),
+        };
+        let digest = archive.digest.as_ref();
+        let options = UnpackOptions {
+            site: site.name().to_owned(),
+            overwrite: self.overwrite,
+            tables: &holds,
+            own_tables: &own_tables,
+            part: self.part.clone(),
+            remove: Vec::new(),
+            on_bad_record: self.on_bad_record,
+            tables_bounded: site.bounds_tables(),
+            keep: self.keep.clone(),
+            inside_files: site.inside_files(),
+            rewriter: &rewriter,
+            settings: &setting,
+            outside_links: self.outside_links,
+            makes_room: self.in_place,
+            // What is followed while it is written is packed by this very run.
+            trusted: self.trust
+                || archive.is_growing()
+                || digest.is_some_and(|digest| around.records.remembers(digest)),
+        };
+        let work = Work { of: self, site, archive, options, halves, around };
+        let mut report = match self.preview {
+            Some(preview) => work.preview(preview)?,
+            None => work.carry_out(superseded)?,
+        };
+        if !report.completed_earlier {
+            tell_incoming(&mut report, incoming)?;
+        }
+        Ok(report)
+    }
+
+    /// Which halves the archive has and the site takes.
+    fn halves_of(&self, archive: &ArchiveReader, site: &dyn SiteAccess) -> Result<Halves> {
+        let manifest = &archive.manifest;
+        let held =
+            Halves { database: manifest.database.is_some(), files: manifest.files.is_some() };
+        let wanted = held.and(self.halves);
+        let name = site.name();
+        let missing = |what: &str| {
+            Trouble::usage(format!("site {name} has no place for the archive's {what}"))
+                .hint(format!("set {what} in [site.{name}], or leave this half out with --only"))
+        };
+        if wanted.database && !site.has().database {
+            return Err(missing("database"));
+        }
+        if wanted.files && !site.has().files {
+            return Err(missing("files"));
+        }
+        if wanted.is_empty() {
+            return Err(Trouble::usage("the archive does not hold this half"));
+        }
+        Ok(wanted)
+    }
+
+    fn rewriter(&self, incoming: &Incoming, site: &dyn SiteAccess) -> Result<Rewriter> {
+        let mut rules = Vec::new();
+        if !self.as_is {
+            rules.extend(self.rules.iter().cloned());
+            let name = site.name();
+            match (&incoming.archive.manifest.url, site.url()) {
+                (None, _) if incoming.foreign && rules.is_empty() => {
+                    return Err(Trouble::usage("from which web address does this come?")
+                        .because(
+                            "a script or folder does not say it, so no address could be rewritten",
+                        )
+                        .hint(
+                            "add --from http://old.example, or --as-is to leave addresses alone",
+                        ));
+                }
+                (Some(from), Some(to)) => rules.extend(pair(from, &to.to_string())?),
+                (Some(from), None) => {
+                    return Err(Trouble::usage(format!("site {name} has no url"))
+                        .because(format!(
+                            "the archive's site is at {from}; what shall become of it?"
+                        ))
+                        .hint(format!(
+                            "set url in [site.{name}], or use --as-is to leave addresses alone"
+                        )));
+                }
+                _ => {}
+            }
+        }
+        Ok(ready(rules)?.mending(self.mend_lengths).opening_base64(self.opens_base64))
+    }
+}
+
+/// A run with all that it needs.
+struct Work<'a> {
+    of: &'a Unpack,
+    site: &'a dyn SiteAccess,
+    archive: &'a ArchiveReader,
+    options: UnpackOptions<'a>,
+    halves: Halves,
+    around: Surroundings<'a>,
+}
+
+impl Work<'_> {
+    /// The targets of a run; with the database as it is, where its structure is kept.
+    fn targets(&self, run: &str, halves: Halves) -> Result<Targets> {
+        let own = if self.of.part.rows_only { self.site.database()? } else { None };
+        Ok(Targets { own, ..self.site.targets(run, halves)? })
+    }
+
+    /// Gives the numbers, and changes nothing.
+    fn preview(&self, preview_of: Preview) -> Result<UnpackReport> {
+        let Self { site, archive, options, halves, around, .. } = self;
+        if !halves.database || preview_of == Preview::Read {
+            return preview(options, archive, *halves, None, around.watch);
+        }
+        let _lock = around.records.lock(site.name())?;
+        let mut journal = around.records.begin("preview", site.name(), &self.of.input)?;
+        let run = journal.header.run.clone();
+        let report = self.targets(&run, Halves::DATABASE).and_then(|mut targets| {
+            let trial = Some((&mut targets, &mut journal));
+            preview(options, archive, *halves, trial, around.watch)
+        });
+        journal.forget();
+        report
+    }
+
+    /// Settles what an earlier run has left, unpacks, and gives up what `superseded` kept.
+    fn carry_out(mut self, superseded: Option<&Run>) -> Result<UnpackReport> {
+        let (site, records, watch) = (self.site, self.around.records, self.around.watch);
+        let lock = records.lock(site.name())?;
+        let mark = mark(&self.options, self.archive, self.halves)?;
+        let over = superseded.map(|run| run.header.run.as_str());
+        let earlier = settle_earlier(
+            records,
+            site.name(),
+            &mark,
+            over,
+            &mut |run| site.targets(&run.header.run, Halves::BOTH),
+            watch,
+        )?;
+        if let Earlier::Completed(Direction::Forward) = earlier {
+            return Ok(UnpackReport {
+                undo: true,
+                completed_earlier: true,
+                ..UnpackReport::default()
+            });
+        }
+        let mut targets = site.targets("look", self.halves)?;
+        let there = look_before(&self.options, self.archive, &mut targets)?;
+        drop(targets);
+        self.options.remove = there.as_ref().map(|there| there.removed.clone()).unwrap_or_default();
+        self.agree_to_remove()?;
+        let mut journal = match earlier {
+            Earlier::GoesOn(run) => Journal::resume(&run)?,
+            _ => records.begin_marked("unpack", site.name(), &self.of.input, mark)?,
+        };
+        let run = journal.header.run.clone();
+        let emptied = journal.run()?.state() == State::Emptied;
+        let mut report = if emptied || (self.of.in_place && there.is_some()) {
+            self.in_place(&mut journal)?
+        } else {
+            let mut targets = self.targets(&run, self.halves)?;
+            unpack(&self.options, self.archive, &mut targets, &mut journal, watch)?
+        };
+        if let Some(old) = superseded {
+            let_go(old, &mut site.targets(&old.header.run, site.has())?, watch)?;
+        }
+        if self.halves.files && there.is_some() {
+            // The work is done: that nobody could look is no reason to end with an error.
+            report.notes.extend(shown_to_others(site, &run).unwrap_or_default());
+        }
+        drop(lock);
+        report.replaced = there;
+        report.undo = true;
+        Ok(report)
+    }
+
+    fn agree_to_remove(&self) -> Result<()> {
+        let remove = &self.options.remove;
+        if remove.is_empty() || self.of.may_remove {
+            return Ok(());
+        }
+        Err(Trouble::usage("with --exactly, tables would go that the archive does not hold")
+            .because(format!("these go: {}", remove.join(", ")))
+            .hint("add --yes if that is meant; they are kept, and fernweh undo brings them back"))
+    }
+
+    /// Sets the old state aside, removes it, and unpacks.
+    fn in_place(&self, journal: &mut Journal) -> Result<UnpackReport> {
+        let Self { site, archive, options, halves, around, .. } = self;
+        if journal.run()?.state() != State::Emptied {
+            set_aside(journal, around.watch, &mut |archive| {
+                Pack::whole(archive.to_owned(), *halves).write(*site, *around, None).map(drop)
+            })?;
+        }
+        let mut targets = site.targets(&journal.header.run, *halves)?;
+        let mut report = unpack_in_place(options, archive, &mut targets, journal, around.watch)?;
+        if let Some(kept) = journal.run()?.set_aside() {
+            let bytes = std::fs::metadata(&kept).map_or(0, |found| found.len());
+            report.notes.push(format!(
+                "the old state was packed and removed first; undo unpacks {} ({})",
+                kept.display(),
+                size(bytes)
+            ));
+        }
+        Ok(report)
+    }
+}
+
+/// What the site's web server shows of what is kept, with what to do.
+fn shown_to_others(site: &dyn SiteAccess, run: &str) -> Result<Option<String>> {
+    let Some(url) = site.url().map(ToString::to_string) else { return Ok(None) };
+    let mut targets = site.targets(run, Halves::FILES)?;
+    let Some(files) = &mut targets.files else { return Ok(None) };
+    let found = visible(&mut **files, &url, &mut || site.pages())?;
+    Ok(found.map(|address| {
+        format!(
+            "the web server shows what Fernweh keeps ({address} came back): forbid that folder \
+             there, or give the old state up with: fernweh undo {} --let-go",
+            site.name()
+        )
+    }))
+}
+
+/// Adds what is to be said about something of others.
+fn tell_incoming(report: &mut UnpackReport, incoming: &Incoming) -> Result<()> {
+    report.notes.splice(0..0, incoming.notes.iter().cloned());
+    if !incoming.archive.seal()?.breaks.is_empty() {
+        report.notes.push(
+            "the archive was packed with a break, so its tables are not all of one moment".into(),
+        );
+    }
+    report.left_out.splice(0..0, incoming.left_out.iter().cloned());
+    Ok(())
+}
