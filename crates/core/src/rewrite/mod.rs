@@ -301,8 +301,14 @@ impl Rewriter {
             }
             hit.end > reach
         });
-        let other = other.map(|hit| whole_name(value, hit)).collect();
-        (found, other)
+        let mut names: Vec<Range<usize>> = Vec::new();
+        for hit in other {
+            let from = names.last().map_or(0, |name| name.end);
+            if hit.start >= from {
+                names.push(whole_name(value, from, hit));
+            }
+        }
+        (found, names)
     }
 
     fn look_into(&self, value: &[u8], depth: usize) -> Found {
@@ -373,12 +379,17 @@ impl Rewriter {
     }
 }
 
-/// The name of which a part was found, with what belongs to it.
-fn whole_name(value: &[u8], part: Range<usize>) -> Range<usize> {
+/// Bytes of a name that are shown before and behind the part that was found; names of hosts
+/// are no longer (RFC 1035, 2.3.4).
+const NAME: usize = 255;
+
+/// The name of which a part was found, with what belongs to it behind `from`.
+fn whole_name(value: &[u8], from: usize, part: Range<usize>) -> Range<usize> {
     let belongs =
         |byte: &u8| byte.is_ascii_alphanumeric() || b"-_.@:/".contains(byte) || *byte > 127;
-    let before = value[..part.start].iter().rev().take_while(|byte| belongs(byte)).count();
-    let behind = value[part.end..].iter().take_while(|byte| belongs(byte)).count();
+    let before = value[from..part.start].iter().rev().take(NAME);
+    let before = before.take_while(|byte| belongs(byte)).count();
+    let behind = value[part.end..].iter().take(NAME).take_while(|byte| belongs(byte)).count();
     part.start - before..part.end + behind
 }
 

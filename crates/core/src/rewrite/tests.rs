@@ -147,6 +147,15 @@ fn what_is_not_the_old_address_stays_untouched_and_unreported() {
 }
 
 #[test]
+fn names_that_hold_an_old_one_are_told_once_each_however_long_they_are() {
+    let text = "http://glimmerpoint.example.".repeat(3000);
+    let (found, names) = demo().explain(text.as_bytes());
+    assert_eq!(found, Found::default());
+    assert!(names.windows(2).all(|pair| pair[0].end <= pair[1].start), "each byte once");
+    assert!(names.iter().all(|name| name.len() < 600), "cut where no name is so long");
+}
+
+#[test]
 fn what_may_be_meant_is_left_with_its_reason() {
     for (text, reason) in [
         ("Host glimmerpoint.example", Reason::BareHost),
