@@ -381,6 +381,11 @@ struct OpenTable {
     key: Vec<String>,
 }
 
+/// Whether a run has come so far that it could change something.
+pub(crate) fn has_begun(folder: &Path) -> bool {
+    changes_file(folder).exists()
+}
+
 fn read_kept(folder: &Path) -> Result<Vec<Kept>> {
     let path = changes_file(folder);
     let text = fs::read_to_string(&path)

@@ -89,7 +89,12 @@ pub fn turn_rewrite(run: &Run, parts: &mut Editors, watch: &dyn Watch) -> Result
         _ => (Direction::Back, run.header.started.clone()),
     };
     journal.step(&Step::Switching { direction, plan: Plan::default() }, watch)?;
-    let taken_back = rewrite::turn(&run.folder, direction, parts, watch)?;
+    // Broken off at its very beginning it has changed nothing, and noted nothing.
+    let nothing = run.state() == State::Open && !rewrite::has_begun(&run.folder);
+    let taken_back = match nothing {
+        true => TakenBack::default(),
+        false => rewrite::turn(&run.folder, direction, parts, watch)?,
+    };
     let fingerprint = Fingerprint::default();
     journal.step(&Step::Done { direction, at: crate::now(), fingerprint }, watch)?;
     Ok(UndoReport {

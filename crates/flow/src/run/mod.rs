@@ -49,3 +49,6 @@ impl Surroundings<'_> {
         Ok(())
     }
 }
+
+#[cfg(test)]
+mod tests;

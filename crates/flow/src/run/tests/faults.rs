@@ -1,0 +1,171 @@
+//! One fault at every call, one after the other.
+
+use super::{Desk, moved, there};
+use fernweh_ports::Kind;
+use fernweh_testkit::{Fault, State, Watcher, killed_or, rows};
+
+const QUIET: fn() -> Watcher = Watcher::default;
+
+/// How many calls `work` makes of the new site's connectors.
+fn calls(work: impl FnOnce(&Desk)) -> usize {
+    let desk = Desk::new();
+    work(&desk);
+    desk.new.faults().calls().len()
+}
+
+/// A desk on which the old site is packed, and where so many calls away something happens.
+fn faulty(in_calls: usize, fault: Fault) -> (Desk, std::path::PathBuf) {
+    let desk = Desk::new();
+    let archive = desk.packed("a.tar");
+    desk.new.faults().set(in_calls, fault);
+    (desk, archive)
+}
+
+fn calls_of_unpack() -> usize {
+    calls(|desk| drop(desk.unpack(&desk.packed("a.tar"), &QUIET()).unwrap()))
+}
+
+#[test]
+fn an_unpacking_that_is_killed_at_any_call_is_completed_by_the_same_command() {
+    for at in 0..calls_of_unpack() {
+        let (desk, archive) = faulty(at, Fault::Killed);
+        killed_or(|| desk.unpack(&archive, &QUIET()));
+        let in_place = desk.new.live() == moved();
+        desk.unpack(&archive, &QUIET()).unwrap();
+        assert_eq!(desk.new.live(), moved(), "killed at call {at}");
+        desk.undo(&QUIET()).unwrap();
+        // Behind its end the same command is another run, over what the first has put in place.
+        if !in_place {
+            assert_eq!(desk.new.live(), there(), "killed at call {at}, taken back");
+        }
+        desk.let_go();
+        assert_eq!(desk.new.aside(), Vec::<String>::new(), "killed at call {at}");
+    }
+}
+
+#[test]
+fn an_unpacking_that_is_killed_in_its_switch_can_be_taken_back() {
+    let mut switched = 0;
+    for at in 0..calls_of_unpack() {
+        let (desk, archive) = faulty(at, Fault::Killed);
+        killed_or(|| desk.unpack(&archive, &QUIET()));
+        let half = desk.new.live() != there();
+        if desk.undo(&QUIET()).is_ok() {
+            switched += 1;
+            assert_eq!(desk.new.live(), there(), "killed at call {at}, taken back");
+        } else {
+            assert!(!half, "killed at call {at}: nothing to take back, and something changed");
+        }
+    }
+    assert!(switched > 1, "some calls are in the switch");
+}
+
+#[test]
+fn what_is_refused_before_the_switch_changes_nothing_and_leaves_nothing() {
+    for fault in [|| Fault::Full, || Fault::Refused] {
+        for at in 0..calls_of_unpack() {
+            let (desk, archive) = faulty(at, fault());
+            let Err(trouble) = desk.unpack(&archive, &QUIET()) else {
+                assert_eq!(desk.new.live(), moved(), "call {at}: no error, so it is done");
+                continue;
+            };
+            let what = desk.new.faults().calls()[at];
+            if trouble.kind == Kind::Interrupted {
+                // In the middle of the switch: it says so, and both ways are open.
+                desk.unpack(&archive, &QUIET()).unwrap();
+                assert_eq!(desk.new.live(), moved(), "{what}");
+                continue;
+            }
+            assert_eq!(desk.new.live(), there(), "{what}");
+            // What could not be discarded then is discarded by the next run.
+            if what != "discard the tables" && what != "discard the tree" {
+                assert_eq!(desk.new.aside(), Vec::<String>::new(), "{what}");
+            }
+            desk.unpack(&archive, &QUIET()).unwrap();
+            assert_eq!(desk.new.live(), moved(), "{what}");
+        }
+    }
+}
+
+#[test]
+fn a_connection_that_is_lost_at_any_call_loses_nothing() {
+    for at in 0..calls_of_unpack() {
+        let (desk, archive) = faulty(at, Fault::Lost);
+        if let Err(trouble) = desk.unpack(&archive, &QUIET()) {
+            let half = trouble.kind == Kind::Interrupted && trouble.changed.is_some();
+            assert!(half || desk.new.live() == there(), "call {at}");
+            desk.unpack(&archive, &QUIET()).unwrap();
+        }
+        assert_eq!(desk.new.live(), moved(), "call {at}");
+        desk.undo(&QUIET()).unwrap();
+        assert_eq!(desk.new.live(), there(), "call {at}");
+    }
+}
+
+#[test]
+fn an_undo_that_is_killed_at_any_call_is_completed_by_the_next() {
+    let unpacking = calls_of_unpack();
+    let all = calls(|desk| {
+        desk.unpack(&desk.packed("a.tar"), &QUIET()).unwrap();
+        desk.undo(&QUIET()).unwrap();
+    });
+    for at in 0..all - unpacking {
+        let desk = Desk::new();
+        desk.unpack(&desk.packed("a.tar"), &QUIET()).unwrap();
+        desk.new.faults().set(at, Fault::Killed);
+        assert!(killed_or(|| desk.undo(&QUIET())).is_none(), "call {at}");
+        desk.undo(&QUIET()).unwrap();
+        let live = desk.new.live();
+        // Before the journal knew of it nothing had begun: the next is the first. Behind its end
+        // the next one is the second.
+        assert!(live == there() || live == moved(), "call {at}: neither state stands");
+    }
+}
+
+/// A site with addresses that can be rewritten.
+fn unrewritten() -> (Desk, State) {
+    let desk = Desk::new();
+    desk.new.write(|state| *state = moved());
+    let before = desk.new.live();
+    (desk, before)
+}
+
+#[test]
+fn a_rewriting_that_is_killed_at_any_call_goes_on_or_is_taken_back() {
+    let after = {
+        let (desk, _) = unrewritten();
+        desk.rewrite(&QUIET()).unwrap();
+        desk.new.live()
+    };
+    let nights = rows([(1, "s:20:\"https://dome.example\";"), (2, "")]);
+    assert_eq!(after.tables["nights"], nights);
+    let all = {
+        let (desk, _) = unrewritten();
+        desk.rewrite(&QUIET()).unwrap();
+        desk.new.faults().calls().len()
+    };
+    for at in 0..all {
+        for goes_on in [true, false] {
+            let (desk, before) = unrewritten();
+            desk.new.faults().set(at, Fault::Killed);
+            assert!(killed_or(|| desk.rewrite(&QUIET())).is_none(), "call {at}");
+            if goes_on {
+                desk.rewrite(&QUIET()).unwrap();
+                assert_eq!(desk.new.live(), after, "call {at}");
+            } else {
+                desk.undo(&QUIET()).unwrap();
+                assert_eq!(desk.new.live(), before, "call {at}, taken back");
+            }
+        }
+    }
+}
+
+#[test]
+fn a_rewriting_that_reaches_nothing_leaves_nothing_to_take_back() {
+    let (desk, before) = unrewritten();
+    desk.new.faults().set(0, Fault::Refused);
+    let trouble = desk.rewrite(&QUIET()).unwrap_err();
+    assert_eq!(trouble.kind, Kind::Outside);
+    assert_eq!(desk.new.live(), before);
+    assert!(desk.undo(&QUIET()).is_err(), "nothing was begun");
+}

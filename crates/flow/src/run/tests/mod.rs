@@ -1,0 +1,156 @@
+//! Runs on sites in memory: whatever goes wrong at whatever call, the site is what was promised.
+
+mod faults;
+mod model;
+mod moves;
+
+use super::{Pack, Rewrite, Surroundings, Undo, Undone, Unpack, pair, ready};
+use crate::archive::ArchiveReader;
+use crate::incoming::Incoming;
+use crate::journal::Records;
+use crate::unpack::UnpackReport;
+use fernweh_ports::{Halves, Result, SiteAccess, Watch};
+use fernweh_testkit::{Files, MemorySite, State, Watcher, rows};
+use std::path::PathBuf;
+
+const OLD: &str = "http://glimmerpoint.example";
+const NEW: &str = "https://www.glimmer-point.example";
+
+const THIRD: &str = "https://dome.example";
+
+/// Two sites, and a working folder.
+struct Desk {
+    folder: tempfile::TempDir,
+    records: Records,
+    old: MemorySite,
+    new: MemorySite,
+}
+
+/// What the old site holds.
+fn old_state() -> State {
+    State {
+        tables: [
+            ("articles".to_owned(), rows([(1, "http://glimmerpoint.example/a"), (2, "dark sky")])),
+            ("nights".to_owned(), rows([(1, "s:27:\"http://glimmerpoint.example\";"), (2, "")])),
+        ]
+        .into(),
+        files: Files::of([
+            ("index.html", "<a href='http://glimmerpoint.example/'>home</a>"),
+            ("pictures/comet.svg", "<svg/>"),
+        ]),
+    }
+}
+
+/// What stands at the new site before.
+fn there() -> State {
+    State {
+        tables: [
+            ("articles".to_owned(), rows([(7, "was here before"), (8, "so was this")])),
+            ("guests".to_owned(), rows([(1, "of the new site alone")])),
+        ]
+        .into(),
+        files: Files::of([("index.html", "under construction"), ("notes.txt", "kept?")]),
+    }
+}
+
+impl Desk {
+    fn new() -> Self {
+        let folder = tempfile::tempdir().unwrap();
+        let records = Records::beside(folder.path());
+        let (old, new) = (MemorySite::new("old", OLD), MemorySite::new("new", NEW));
+        old.write(|state| *state = old_state());
+        new.write(|state| *state = there());
+        Self { folder, records, old, new }
+    }
+
+    fn around<'a>(&'a self, watch: &'a dyn Watch) -> Surroundings<'a> {
+        Surroundings { records: &self.records, watch, program: "test" }
+    }
+
+    /// Packs the old site.
+    fn packed(&self, name: &str) -> PathBuf {
+        let archive = self.folder.path().join(name);
+        let pack = Pack::whole(archive.clone(), Halves::BOTH);
+        pack.run(&self.old, self.around(&Watcher::default())).unwrap();
+        archive
+    }
+
+    /// Unpacks into the new site.
+    fn unpack(&self, archive: &std::path::Path, watch: &dyn Watch) -> Result<UnpackReport> {
+        let unpack = Unpack {
+            input: archive.display().to_string(),
+            halves: Halves::BOTH,
+            overwrite: true,
+            ..Unpack::default()
+        };
+        let incoming = Incoming::own(ArchiveReader::open(archive)?);
+        unpack.run(&self.new, &incoming, self.around(watch))
+    }
+
+    fn rewrite(&self, watch: &dyn Watch) -> Result<()> {
+        let rules = ready(pair(NEW, THIRD)?.into_iter().collect())?;
+        let rewrite = Rewrite { rewriter: rules, halves: Halves::BOTH, apply: true };
+        rewrite.run(&self.new, self.around(watch)).map(drop)
+    }
+
+    fn undo(&self, watch: &dyn Watch) -> Result<Undone> {
+        Undo::LastChange.run(&self.new, self.around(watch))
+    }
+
+    fn let_go(&self) {
+        Undo::LetGo.run(&self.new, self.around(&Watcher::default())).unwrap();
+    }
+}
+
+/// What the new site is once the old one is unpacked there: extra tables stay, files go.
+fn moved() -> State {
+    State {
+        tables: [
+            (
+                "articles".to_owned(),
+                rows([(1, "https://www.glimmer-point.example/a"), (2, "dark sky")]),
+            ),
+            ("guests".to_owned(), rows([(1, "of the new site alone")])),
+            (
+                "nights".to_owned(),
+                rows([(1, "s:33:\"https://www.glimmer-point.example\";"), (2, "")]),
+            ),
+        ]
+        .into(),
+        files: Files::of([
+            ("index.html", "<a href='https://www.glimmer-point.example/'>home</a>"),
+            ("pictures/comet.svg", "<svg/>"),
+        ]),
+    }
+}
+
+#[test]
+fn a_site_is_packed_unpacked_and_taken_back() {
+    let desk = Desk::new();
+    let archive = desk.packed("a.tar");
+    let quiet = Watcher::default();
+    let report = desk.unpack(&archive, &quiet).unwrap();
+    assert_eq!((report.tables, report.records, report.files), (2, 4, 2));
+    assert_eq!(desk.new.live(), moved());
+    assert_eq!(desk.old.live(), old_state(), "the source is only read");
+    desk.undo(&quiet).unwrap();
+    assert_eq!(desk.new.live(), there());
+    desk.undo(&quiet).unwrap();
+    assert_eq!(desk.new.live(), moved(), "an undo is taken back by the next");
+    desk.let_go();
+    assert_eq!(desk.new.aside(), Vec::<String>::new());
+    assert!(desk.undo(&quiet).is_err(), "nothing is kept any more");
+    assert_eq!(desk.new.live(), moved());
+}
+
+#[test]
+fn secrets_and_connections_are_asked_for_when_they_are_needed() {
+    let desk = Desk::new();
+    let archive = desk.packed("a.tar");
+    let preview =
+        Unpack { halves: Halves::BOTH, preview: Some(super::Preview::Read), ..Unpack::default() };
+    let incoming = Incoming::own(ArchiveReader::open(&archive).unwrap());
+    preview.run(&desk.new, &incoming, desk.around(&Watcher::default())).unwrap();
+    assert_eq!(desk.new.faults().calls(), Vec::<&str>::new(), "reading needs no destination");
+    assert!(desk.new.has() == Halves::BOTH);
+}
