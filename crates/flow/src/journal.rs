@@ -466,6 +466,11 @@ impl Run {
         (self.steps.contains(&Step::SetAside) && archive.exists()).then_some(archive)
     }
 
+    /// Whether it keeps a state that can be put in place again.
+    pub fn is_kept(&self) -> bool {
+        matches!(self.state(), State::InPlace { .. })
+    }
+
     /// Whether the run was broken off.
     pub fn is_unfinished(&self) -> bool {
         matches!(self.state(), State::Open | State::Emptied | State::Switching(..))

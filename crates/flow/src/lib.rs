@@ -6,6 +6,7 @@
 #![warn(missing_docs)]
 
 pub mod archive;
+mod identity;
 pub mod incoming;
 pub mod journal;
 mod overlap;

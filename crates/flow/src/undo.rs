@@ -90,10 +90,19 @@ pub fn turn_rewrite(run: &Run, parts: &mut Editors, watch: &dyn Watch) -> Result
     };
     journal.step(&Step::Switching { direction, plan: Plan::default() }, watch)?;
     // Broken off at its very beginning it has changed nothing, and noted nothing.
-    let nothing = run.state() == State::Open && !rewrite::has_begun(&run.folder);
+    let broken_off = run.state() == State::Open;
+    let nothing = broken_off && !rewrite::has_begun(&run.folder);
+    if broken_off {
+        rewrite::broken_off(&run.folder)?;
+    }
     let taken_back = match nothing {
         true => TakenBack::default(),
-        false => rewrite::turn(&run.folder, direction, parts, watch)?,
+        false => rewrite::turn(&run.folder, direction, parts, watch).map_err(|trouble| {
+            trouble.incomplete(format!(
+                "some cells may have been changed already; type fernweh undo {} again to complete it",
+                run.header.site
+            ))
+        })?,
     };
     let fingerprint = Fingerprint::default();
     journal.step(&Step::Done { direction, at: crate::now(), fingerprint }, watch)?;

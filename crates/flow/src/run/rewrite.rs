@@ -2,10 +2,21 @@
 
 use super::Surroundings;
 use super::rules::warn_of_shadowed;
+use crate::identity::{RulesIdentity, identity};
+use crate::journal::{Journal, Run, State};
 use crate::pack::is_database;
 use crate::rewrite::{LiveReport, RewriteOptions, rewrite};
 use fernweh_core::rewrite::Rewriter;
 use fernweh_ports::{Halves, Result, SiteAccess, Trouble};
+use serde::Serialize;
+
+/// What tells the same rewriting from any other; the version changes with the meaning of a field.
+#[derive(Serialize)]
+struct Identity<'a> {
+    version: u32,
+    halves: Halves,
+    rules: RulesIdentity<'a>,
+}
 
 /// What to rewrite, and whether to do it.
 pub struct Rewrite {
@@ -32,26 +43,38 @@ impl Rewrite {
         let inside = site.inside_files();
         let skip = |path: &[u8]| is_database(path, inside.as_deref());
         let options = RewriteOptions { rewriter: &self.rewriter, tables: &holds, skip: &skip };
-        let mut journal = match self.apply {
-            true => Some(around.records.begin("rewrite", site.name(), &self.input())?),
-            false => None,
-        };
-        let mut editors = match site.editors(self.halves) {
-            Ok(editors) => editors,
-            Err(trouble) => {
-                // Nothing was looked at yet, so there is nothing to take back.
-                if let Some(journal) = journal {
-                    journal.forget();
-                }
-                return Err(trouble);
-            }
-        };
+        // Nothing is begun before the site can be reached: there would be nothing to take back.
+        let mut editors = site.editors(self.halves)?;
+        let mut journal = if self.apply { Some(self.journal(site, around)?) } else { None };
         rewrite(&options, &mut editors, journal.as_mut(), around.watch).map_err(
             |trouble| match self.apply {
                 true => self.incomplete(site, trouble),
                 false => trouble,
             },
         )
+    }
+
+    /// The journal of the same rewriting, if it was broken off: its changes and those of this one
+    /// are taken back together. Or a new one.
+    fn journal(&self, site: &dyn SiteAccess, around: Surroundings<'_>) -> Result<Journal> {
+        let mark = self.mark()?;
+        let runs = around.records.runs_of(site.name())?;
+        let same = |run: &&Run| {
+            let is_rewriting = run.header.command == "rewrite";
+            is_rewriting && run.header.mark == mark && run.state() == State::Open
+        };
+        // Only the last change can be gone on with: what lies over it would be passed over.
+        let last = runs.iter().find(|run| run.is_unfinished() || run.is_kept());
+        match last.filter(same) {
+            Some(run) => Journal::resume(run),
+            None => around.records.begin_marked("rewrite", site.name(), &self.input(), mark),
+        }
+    }
+
+    /// By what the same command knows its own unfinished run again.
+    fn mark(&self) -> Result<String> {
+        let rules = RulesIdentity::of(&self.rewriter);
+        identity(&Identity { version: 1, halves: self.halves, rules })
     }
 
     fn incomplete(&self, site: &dyn SiteAccess, trouble: Trouble) -> Trouble {

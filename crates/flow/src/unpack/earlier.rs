@@ -2,11 +2,10 @@
 
 use super::{OnBadRecord, UnpackOptions, switch, tables_of};
 use crate::archive::ArchiveReader;
+use crate::identity::{RulesIdentity, identity as digest_of};
 use crate::journal::{Journal, Records, Run, SET_ASIDE, State, Step};
 use crate::patterns::Patterns;
 use fernweh_core::archive::SealedMember;
-use fernweh_core::digest::sha256;
-use fernweh_core::rewrite::Rule;
 use fernweh_ports::{Direction, Halves, Result, Targets, Trouble, Watch};
 use serde::Serialize;
 
@@ -85,35 +84,9 @@ struct Identity<'a> {
     on_bad_record: OnBadRecord,
     keep: &'a [String],
     outside_links: bool,
-    rules: Vec<RuleIdentity<'a>>,
-    mends_lengths: bool,
-    opens_base64: bool,
+    rules: RulesIdentity<'a>,
     /// Names, sizes and digests of what the archive holds.
     members: Vec<&'a SealedMember>,
-}
-
-#[derive(Serialize)]
-struct RuleIdentity<'a> {
-    from: String,
-    to: String,
-    exact: bool,
-    bare_host: bool,
-    only: &'a [String],
-    not: &'a [String],
-}
-
-impl<'a> RuleIdentity<'a> {
-    fn of(rule: &'a Rule) -> Self {
-        let Rule { from, to, exact, bare_host, only, not } = rule;
-        Self {
-            from: from.to_string(),
-            to: to.to_string(),
-            exact: *exact,
-            bare_host: *bare_host,
-            only,
-            not,
-        }
-    }
 }
 
 /// By what the same command knows its own unfinished run again. An archive that is followed
@@ -128,7 +101,7 @@ pub fn mark(
     }
     let seal = archive.seal()?;
     let database = archive.manifest.database.iter();
-    let (part, rewriter) = (&options.part, options.rewriter);
+    let part = &options.part;
     let identity = Identity {
         version: 1,
         halves,
@@ -140,14 +113,10 @@ pub fn mark(
         on_bad_record: options.on_bad_record,
         keep: options.keep.texts(),
         outside_links: options.outside_links,
-        rules: rewriter.rules().iter().map(RuleIdentity::of).collect(),
-        mends_lengths: rewriter.mends(),
-        opens_base64: rewriter.opens_base64(),
+        rules: RulesIdentity::of(options.rewriter),
         members: seal.members.iter().filter(|member| member.name != "fernweh.json").collect(),
     };
-    let text = serde_json::to_vec(&identity)
-        .map_err(|error| Trouble::usage("the run cannot be described").because(error))?;
-    Ok(sha256(&text))
+    digest_of(&identity)
 }
 
 /// Cleans up a run that was not switched.

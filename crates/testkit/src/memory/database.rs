@@ -219,10 +219,12 @@ impl DatabaseTarget for Target {
                 // Where nothing comes, what stands there is still the one that goes.
                 (false, _) => waits || comes.is_none(),
             };
-            if leaves && let Some(rows) = world.live.tables.remove(name) {
-                if let Some(place) = goes {
-                    world.tables_aside.entry(place.clone()).or_default().insert(name.clone(), rows);
-                }
+            if leaves && goes.is_none() && world.live.tables.contains_key(name) {
+                return Err(Trouble::outside(format!("a table {name} is there already")));
+            }
+            let left = if leaves { world.live.tables.remove(name) } else { None };
+            if let (Some(rows), Some(place)) = (left, goes) {
+                world.tables_aside.entry(place.clone()).or_default().insert(name.clone(), rows);
             }
             if waits && !(*gone && direction == Direction::Forward) {
                 let place = comes.cloned().unwrap_or_default();

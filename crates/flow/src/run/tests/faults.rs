@@ -1,6 +1,6 @@
 //! One fault at every call, one after the other.
 
-use super::{Desk, moved, there};
+use super::{Desk, Undone, moved, there};
 use fernweh_ports::Kind;
 use fernweh_testkit::{Fault, State, Watcher, killed_or, rows};
 
@@ -122,6 +122,14 @@ fn an_undo_that_is_killed_at_any_call_is_completed_by_the_next() {
     }
 }
 
+/// How many places an undo has left alone.
+fn refused(undone: &Undone) -> usize {
+    match undone {
+        Undone::Turned(report) => report.taken_back.as_ref().map_or(0, |taken| taken.refused.len()),
+        _ => 0,
+    }
+}
+
 /// A site with addresses that can be rewritten.
 fn unrewritten() -> (Desk, State) {
     let desk = Desk::new();
@@ -152,8 +160,15 @@ fn a_rewriting_that_is_killed_at_any_call_goes_on_or_is_taken_back() {
             if goes_on {
                 desk.rewrite(&QUIET()).unwrap();
                 assert_eq!(desk.new.live(), after, "call {at}");
+                let undone = desk.undo(&QUIET()).unwrap();
+                assert_eq!(desk.new.live(), before, "call {at}, gone on with, then taken back");
+                assert_eq!(refused(&undone), 0, "call {at}");
+                let redone = desk.undo(&QUIET()).unwrap();
+                assert_eq!(desk.new.live(), after, "call {at}, and forward again");
+                assert_eq!(refused(&redone), 0, "call {at}");
             } else {
-                desk.undo(&QUIET()).unwrap();
+                // At the first call nothing is begun yet.
+                assert_eq!(desk.undo(&QUIET()).is_ok(), at > 0, "call {at}");
                 assert_eq!(desk.new.live(), before, "call {at}, taken back");
             }
         }
@@ -168,4 +183,24 @@ fn a_rewriting_that_reaches_nothing_leaves_nothing_to_take_back() {
     assert_eq!(trouble.kind, Kind::Outside);
     assert_eq!(desk.new.live(), before);
     assert!(desk.undo(&QUIET()).is_err(), "nothing was begun");
+}
+
+#[test]
+fn an_undo_of_a_rewriting_that_fails_halfway_says_so() {
+    let (desk, before) = unrewritten();
+    desk.rewrite(&QUIET()).unwrap();
+    let after = desk.new.live();
+    // The cells are taken back, and then a file cannot be read.
+    let done = desk.new.faults().calls().len();
+    desk.undo(&QUIET()).unwrap();
+    let calls = desk.new.faults().calls();
+    let file = calls[done..].iter().position(|call| *call == "open a file").unwrap();
+    desk.undo(&QUIET()).unwrap();
+    assert_eq!(desk.new.live(), after);
+    desk.new.faults().set(file, Fault::Refused);
+    let trouble = desk.undo(&QUIET()).unwrap_err();
+    assert_eq!(trouble.kind, Kind::Interrupted, "something has changed");
+    assert!(trouble.changed.as_deref().unwrap().contains("type fernweh undo new again"));
+    desk.undo(&QUIET()).unwrap();
+    assert_eq!(desk.new.live(), before);
 }

@@ -1,0 +1,290 @@
+//! The old values of everything that a rewriting changes, in the run's folder: one JSON object
+//! a line, written through to disk before the change itself.
+//!
+//! What is kept together is changed together, as a batch. Where a run was broken off, its last
+//! batch may be kept and not changed: that is noted before anything else happens to the run.
+
+use fernweh_core::digest::{hex, sha256};
+use fernweh_core::record::{Table, Value};
+use fernweh_ports::{Change, Result, Trouble};
+use serde::{Deserialize, Serialize};
+use std::collections::BTreeMap;
+use std::fs::{self, File, OpenOptions};
+use std::io::{BufRead, BufReader, BufWriter, Seek, SeekFrom, Write};
+use std::path::{Path, PathBuf};
+
+/// What is kept of one change.
+#[derive(Clone, Debug, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case", tag = "kind")]
+pub(super) enum Kept {
+    Cell {
+        table: String,
+        column: String,
+        record: String,
+        key: Vec<Stored>,
+        old: Stored,
+        new: Stored,
+    },
+    File {
+        path: Stored,
+        old: String,
+        new_sha256: String,
+    },
+    /// The run was broken off behind this batch. Where it went on, what of the batch had not
+    /// been changed stands in a later one once more.
+    BrokenOff {
+        went_on: bool,
+    },
+}
+
+/// One line.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub(super) struct Line {
+    /// Its batch, from 1; 0 in the records of earlier versions.
+    #[serde(default)]
+    pub batch: u64,
+    #[serde(flatten)]
+    pub kept: Kept,
+}
+
+/// The number of a line's batch alone.
+#[derive(Deserialize)]
+struct Numbered {
+    #[serde(default)]
+    batch: u64,
+    kind: String,
+    #[serde(default)]
+    went_on: bool,
+}
+
+/// A value in JSON: text as it is, other bytes as hexadecimal digits.
+#[derive(Clone, Debug, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub(super) enum Stored {
+    Null,
+    Integer(i64),
+    /// The bits of a floating-point number.
+    Real(u64),
+    Number(String),
+    Text(String),
+    TextBytes(String),
+    Bytes(String),
+}
+
+impl From<&Value> for Stored {
+    fn from(value: &Value) -> Self {
+        match value {
+            Value::Null => Stored::Null,
+            Value::Integer(number) => Stored::Integer(*number),
+            Value::Real(number) => Stored::Real(number.to_bits()),
+            Value::Number(digits) => Stored::Number(String::from_utf8_lossy(digits).into_owned()),
+            Value::Text(bytes) => match std::str::from_utf8(bytes) {
+                Ok(text) => Stored::Text(text.to_owned()),
+                Err(_) => Stored::TextBytes(hex(bytes)),
+            },
+            Value::Bytes(bytes) => Stored::Bytes(hex(bytes)),
+        }
+    }
+}
+
+impl From<&Stored> for Value {
+    fn from(stored: &Stored) -> Self {
+        let bytes = |digits: &str| {
+            let pairs = digits.as_bytes().chunks(2);
+            pairs
+                .filter_map(|pair| u8::from_str_radix(std::str::from_utf8(pair).ok()?, 16).ok())
+                .collect()
+        };
+        match stored {
+            Stored::Null => Value::Null,
+            Stored::Integer(number) => Value::Integer(*number),
+            Stored::Real(bits) => Value::Real(f64::from_bits(*bits)),
+            Stored::Number(digits) => Value::Number(digits.clone().into_bytes()),
+            Stored::Text(text) => Value::Text(text.clone().into_bytes()),
+            Stored::TextBytes(digits) => Value::Text(bytes(digits)),
+            Stored::Bytes(digits) => Value::Bytes(bytes(digits)),
+        }
+    }
+}
+
+fn changes_file(folder: &Path) -> PathBuf {
+    folder.join("changes.jsonl")
+}
+
+pub(super) fn cannot_keep(folder: &Path, error: &std::io::Error) -> Trouble {
+    Trouble::file("cannot keep the old values safe", folder, error)
+}
+
+/// Keeps old values.
+pub(super) struct Safekeeping {
+    folder: PathBuf,
+    changes: BufWriter<File>,
+    /// How many files are kept.
+    files: u64,
+    /// How many batches.
+    batch: u64,
+}
+
+impl Safekeeping {
+    /// Begins, or goes on where a run was broken off.
+    pub fn open(folder: &Path) -> Result<Self> {
+        let batch = note_broken_off(folder, true)?;
+        let kept = fs::read_dir(folder).into_iter().flatten().flatten();
+        let numbers = kept.filter_map(|entry| {
+            let name = entry.file_name().into_string().ok()?;
+            name.strip_prefix(FILE)?.parse().ok()
+        });
+        let files = numbers.max().unwrap_or(0);
+        let changes = appended(folder).map_err(|error| cannot_keep(folder, &error))?;
+        Ok(Self { folder: folder.to_owned(), changes: BufWriter::new(changes), files, batch })
+    }
+
+    fn write(&mut self, kept: impl ExactSizeIterator<Item = Kept>) -> Result<()> {
+        if kept.len() == 0 {
+            return Ok(());
+        }
+        self.batch += 1;
+        let batch = self.batch;
+        let write = || -> std::io::Result<()> {
+            for kept in kept {
+                serde_json::to_writer(&mut self.changes, &Line { batch, kept })?;
+                self.changes.write_all(b"\n")?;
+            }
+            self.changes.flush()?;
+            self.changes.get_ref().sync_data()
+        };
+        write().map_err(|error| cannot_keep(&self.folder, &error))
+    }
+
+    /// Keeps the old values of cells, before they are changed.
+    pub fn keep(&mut self, table: &Table, changes: &[Change]) -> Result<()> {
+        self.write(changes.iter().map(|change| Kept::Cell {
+            table: table.name.clone(),
+            column: change.column.clone(),
+            record: change.record.clone(),
+            key: change.key.iter().map(Stored::from).collect(),
+            old: (&change.old).into(),
+            new: (&change.new).into(),
+        }))
+    }
+
+    /// Keeps a file, before it is replaced.
+    pub fn keep_file(&mut self, path: &[u8], old: &[u8], new: &[u8]) -> Result<()> {
+        self.files += 1;
+        let name = format!("{FILE}{:05}", self.files);
+        let kept = self.folder.join(&name);
+        let write = || -> std::io::Result<()> {
+            let mut file = File::create(&kept)?;
+            file.write_all(old)?;
+            file.sync_all()
+        };
+        write().map_err(|error| cannot_keep(&kept, &error))?;
+        let path = Stored::from(&Value::Text(path.to_vec()));
+        self.write([Kept::File { path, old: name, new_sha256: sha256(new) }].into_iter())
+    }
+}
+
+/// How the name of a kept file begins.
+const FILE: &str = "file-";
+
+fn appended(folder: &Path) -> std::io::Result<File> {
+    OpenOptions::new().create(true).append(true).open(changes_file(folder))
+}
+
+/// Whether a run has come so far that it could change something.
+pub(crate) fn has_begun(folder: &Path) -> bool {
+    changes_file(folder).exists()
+}
+
+/// Notes that a run was broken off behind its last batch, if it has one; gives its number. A last
+/// line that is not whole was never acted upon, and goes.
+pub(super) fn note_broken_off(folder: &Path, went_on: bool) -> Result<u64> {
+    if !has_begun(folder) {
+        return Ok(0);
+    }
+    let lines = Lines::open(folder)?;
+    let batch = lines.last_batch;
+    let write = || -> std::io::Result<()> {
+        let mut file = appended(folder)?;
+        file.set_len(lines.end)?;
+        if batch > 0 {
+            let line = Line { batch, kept: Kept::BrokenOff { went_on } };
+            serde_json::to_writer(&mut file, &line)?;
+            file.write_all(b"\n")?;
+        }
+        file.sync_data()
+    };
+    write().map_err(|error| cannot_keep(folder, &error))?;
+    Ok(batch)
+}
+
+/// The lines of a run, read one at a time: there can be more than fit into memory.
+pub(super) struct Lines {
+    path: PathBuf,
+    file: BufReader<File>,
+    /// Where each whole line begins.
+    begins: Vec<u64>,
+    /// Where the last one ends.
+    end: u64,
+    last_batch: u64,
+    /// Batches behind which the run was broken off, and whether it went on.
+    broken_off: BTreeMap<u64, bool>,
+}
+
+impl Lines {
+    pub fn open(folder: &Path) -> Result<Self> {
+        let path = changes_file(folder);
+        let read = || -> std::io::Result<Self> {
+            let mut lines = Self {
+                path: path.clone(),
+                file: BufReader::new(File::open(&path)?),
+                begins: Vec::new(),
+                end: 0,
+                last_batch: 0,
+                broken_off: BTreeMap::new(),
+            };
+            let mut line = Vec::new();
+            while lines.file.read_until(b'\n', &mut line)? > 0 && line.ends_with(b"\n") {
+                let Ok(Numbered { batch, kind, went_on }) = serde_json::from_slice(&line) else {
+                    break;
+                };
+                lines.begins.push(lines.end);
+                lines.end += line.len() as u64;
+                lines.last_batch = batch;
+                if kind == "broken-off" {
+                    *lines.broken_off.entry(batch).or_default() |= went_on;
+                }
+                line.clear();
+            }
+            Ok(lines)
+        };
+        read().map_err(|error| Trouble::file("cannot read the values kept safe", &path, &error))
+    }
+
+    /// How many they are.
+    pub fn len(&self) -> usize {
+        self.begins.len()
+    }
+
+    /// One of them.
+    pub fn get(&mut self, number: usize) -> Result<Line> {
+        let mut read = || -> std::io::Result<Line> {
+            self.file.seek(SeekFrom::Start(self.begins[number]))?;
+            let mut line = Vec::new();
+            self.file.read_until(b'\n', &mut line)?;
+            Ok(serde_json::from_slice(&line)?)
+        };
+        read()
+            .map_err(|error| Trouble::file("cannot read the values kept safe", &self.path, &error))
+    }
+
+    /// Whether a line of this batch may be kept without having been changed.
+    pub fn is_doubtful(&self, batch: u64) -> bool {
+        self.broken_off.contains_key(&batch)
+    }
+
+    /// Whether what of this batch was not changed stands in a later one once more.
+    pub fn is_repeated(&self, batch: u64) -> bool {
+        self.broken_off.get(&batch) == Some(&true)
+    }
+}

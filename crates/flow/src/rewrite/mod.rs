@@ -1,0 +1,181 @@
+//! Addresses in a live site: a preview, or the real run with every old value kept safe.
+
+mod follow;
+mod kept;
+mod turn;
+
+pub(crate) use kept::has_begun;
+pub use turn::{TakenBack, turn};
+
+use crate::journal::{Journal, Plan, Step};
+use crate::overlap;
+use crate::report::{RewriteReport, TableReport};
+use fernweh_core::limits;
+use fernweh_core::record::EntryKind;
+use fernweh_core::rewrite::Rewriter;
+use fernweh_ports::{
+    Change, DatabaseEditor, Direction, Editors, Fingerprint, Refused, Result, Scope, Trouble, Unit,
+    Watch, counted, files_of,
+};
+use follow::follow_key;
+use kept::Safekeeping;
+use serde::Serialize;
+use std::io::Read;
+use std::path::Path;
+
+/// Notes that a run was broken off, before it is taken back.
+pub(crate) fn broken_off(folder: &Path) -> Result<()> {
+    kept::note_broken_off(folder, false).map(drop)
+}
+
+/// No name that is looked for is longer (RFC 1035: a label has 63 bytes; words have more).
+const LONGEST_NAME: usize = 1 << 10;
+
+/// What a rewriting did.
+#[derive(Clone, Debug, Default, Serialize)]
+pub struct LiveReport {
+    /// Whether anything was changed, or this was a preview.
+    pub applied: bool,
+    /// The numbers.
+    pub rewriting: RewriteReport,
+    /// Cells that were not changed, and why.
+    pub refused: Vec<Refused>,
+    /// The run, if something was changed.
+    pub run: Option<String>,
+}
+
+/// What to rewrite.
+pub struct RewriteOptions<'a> {
+    /// The rules.
+    pub rewriter: &'a Rewriter,
+    /// Which tables are the site's.
+    pub tables: &'a dyn Scope,
+    /// Which paths are not looked at.
+    pub skip: &'a dyn Fn(&[u8]) -> bool,
+}
+
+/// Goes through the whole site. Without a journal this is a preview.
+pub fn rewrite(
+    options: &RewriteOptions<'_>,
+    parts: &mut Editors,
+    mut journal: Option<&mut Journal>,
+    watch: &dyn Watch,
+) -> Result<LiveReport> {
+    let mut report = LiveReport {
+        applied: journal.is_some(),
+        rewriting: RewriteReport::of(options.rewriter),
+        ..LiveReport::default()
+    };
+    let mut safe = match &journal {
+        Some(journal) => Some(Safekeeping::open(journal.folder())?),
+        None => None,
+    };
+    watch.reached("started");
+    if let Some(editor) = &mut parts.database {
+        database(options, &mut **editor, safe.as_mut(), &mut report, watch)?;
+    }
+    if parts.files.is_some() {
+        files(options, parts, safe.as_mut(), &mut report, watch)?;
+    }
+    if let Some(journal) = &mut journal {
+        let plan = Plan::default();
+        let (direction, fingerprint) = (Direction::Forward, Fingerprint::default());
+        journal.step(&Step::Switching { direction, plan }, watch)?;
+        journal.step(&Step::Done { direction, at: crate::now(), fingerprint }, watch)?;
+        report.run = Some(journal.header.run.clone());
+    }
+    Ok(report)
+}
+
+fn database(
+    options: &RewriteOptions<'_>,
+    editor: &mut dyn DatabaseEditor,
+    mut safe: Option<&mut Safekeeping>,
+    report: &mut LiveReport,
+    watch: &dyn Watch,
+) -> Result<()> {
+    watch.stage("database", None, Unit::Records);
+    let mut records = 0;
+    for table in editor.tables(options.tables)? {
+        let key = editor.key_columns(&table)?;
+        let mut tallies = TableReport::new(options.rewriter, &table);
+        let applied = editor.each_batch(&table, &mut |batch| {
+            watch.go_on()?;
+            let mut changes = Vec::new();
+            for record in batch {
+                let first = changes.len();
+                for column in 0..table.columns.len() {
+                    let new = tallies.cell(&table, column, &record.row);
+                    changes.extend(new.map(|new| Change {
+                        key: record.key.clone(),
+                        column: table.columns[column].name.clone(),
+                        old: record.row[column].clone(),
+                        new,
+                        record: table.record_name(&record.row),
+                    }));
+                }
+                follow_key(&mut changes[first..], &key);
+            }
+            records += batch.len() as u64;
+            watch.advance(batch.len() as u64);
+            match &mut safe {
+                Some(safe) => {
+                    safe.keep(&table, &changes)?;
+                    watch.reached("changes-kept");
+                    Ok(changes)
+                }
+                None => Ok(Vec::new()),
+            }
+        })?;
+        report.refused.extend(applied.refused);
+        tallies.into_report(&table, &mut report.rewriting);
+    }
+    watch.done(&counted(records, "record", "records"));
+    Ok(())
+}
+
+fn files(
+    options: &RewriteOptions<'_>,
+    parts: &mut Editors,
+    mut safe: Option<&mut Safekeeping>,
+    report: &mut LiveReport,
+    watch: &dyn Watch,
+) -> Result<()> {
+    let Some(source) = &mut parts.files else { return Ok(()) };
+    watch.stage("files", None, Unit::Bytes);
+    let mut entries = Vec::new();
+    source.walk(&|path| !(options.skip)(path), &mut |entry| {
+        entries.push(entry);
+        Ok(())
+    })?;
+    source.expect(files_of(&entries));
+    for entry in entries {
+        watch.go_on()?;
+        let EntryKind::File(size) = entry.kind else { continue };
+        let mut content = source.open(&entry.path)?;
+        let cannot = |error| {
+            Trouble::outside("cannot read a file of the site").at(entry.shown()).because(error)
+        };
+        if size > limits::TEXT_FILE {
+            let mut hits = 0;
+            overlap::each(&mut content, LONGEST_NAME, &mut |portion| {
+                let places = options.rewriter.hit_places(portion.bytes);
+                hits += places.filter(|at| portion.is_settled(*at)).count() as u64;
+            })
+            .map_err(cannot)?;
+            report.rewriting.large_file(&entry.shown(), hits);
+            continue;
+        }
+        let mut bytes = Vec::new();
+        content.read_to_end(&mut bytes).map_err(cannot)?;
+        drop(content);
+        watch.advance(bytes.len() as u64);
+        let new = report.rewriting.file(options.rewriter, &entry.shown(), &bytes);
+        if let (Some(new), Some(safe), Some(editor)) = (new, &mut safe, &mut parts.editor) {
+            safe.keep_file(&entry.path, &bytes, &new)?;
+            editor.replace(&entry.path, &new)?;
+        }
+    }
+    watch.done(&counted(report.rewriting.files_seen, "file", "files"));
+    Ok(())
+}
