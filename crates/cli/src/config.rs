@@ -1,5 +1,6 @@
 //! `fernweh.toml`.
 
+use crate::plain_file::plain_text;
 use crate::secrets::Secret;
 use fernweh_core::address::holds_password;
 use fernweh_ports::{Result, Trouble};
@@ -255,32 +256,6 @@ impl Config {
         self.path.as_ref().map_or("fernweh.toml".into(), |path| path.display().to_string())
     }
 }
-
-/// The text of a plain file: a device would never end, and what is read from a pipe is gone.
-pub fn plain_text(what: &str, path: &Path) -> Result<String> {
-    let wrong = |error: std::io::Error| {
-        let mut trouble = Trouble::file(what, path, &error);
-        trouble.kind = fernweh_ports::Kind::Usage;
-        trouble
-    };
-    let found = std::fs::metadata(path).map_err(wrong)?;
-    if !found.is_file() {
-        return Err(Trouble::usage(what)
-            .at(path.display().to_string())
-            .because("it is a device, a pipe or a folder, not a file")
-            .hint("name a plain file"));
-    }
-    if found.len() > LARGEST {
-        return Err(Trouble::usage(what)
-            .at(path.display().to_string())
-            .because("it is far too large for that")
-            .hint("name the file that is meant"));
-    }
-    std::fs::read_to_string(path).map_err(wrong)
-}
-
-/// Bytes of the largest configuration, or file of a password.
-const LARGEST: u64 = 4 << 20;
 
 /// Refuses passwords in addresses: they would stand in reports and journals. Those of databases
 /// and files are refused where they are read, with the key that takes them.

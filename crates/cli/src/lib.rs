@@ -13,6 +13,7 @@ mod exit;
 mod hosts;
 mod incoming;
 mod options;
+mod plain_file;
 mod progress;
 mod prompt;
 mod render;

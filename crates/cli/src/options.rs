@@ -86,3 +86,14 @@ pub enum Layer {
     /// Values in base64.
     Base64,
 }
+
+/// Whose SQL a script is.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub enum Engine {
+    /// MariaDB and MySQL.
+    Mariadb,
+    /// PostgreSQL.
+    Postgres,
+    /// SQLite.
+    Sqlite,
+}

@@ -1,6 +1,6 @@
 //! Where passwords come from: the environment, a file, a command. They are never shown.
 
-use crate::config::plain_text;
+use crate::plain_file::plain_text;
 use fernweh_ports::{Result, Trouble, shown};
 use serde::Deserialize;
 use std::collections::BTreeSet;

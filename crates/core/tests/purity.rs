@@ -68,12 +68,35 @@ fn no_arrow_points_back_up() {
         ("connect", &["core", "ports"]),
         ("flow", &["core", "ports"]),
         ("demo", &["core", "ports", "connect"]),
+        ("testkit", &["core", "ports", "connect", "demo"]),
+        ("cli", &["core", "ports", "connect", "flow", "demo"]),
     ];
     for (name, allowed) in may_use {
         for dependency in dependencies(name) {
             if let Some(other) = dependency.strip_prefix("fernweh-") {
                 assert!(allowed.contains(&other), "{name} uses {other}");
             }
+        }
+    }
+}
+
+/// Only these places of the command line name a connector: what makes sites of a configuration,
+/// and what needs a part of one before there is a site.
+#[test]
+fn no_command_knows_a_connector() {
+    let cli = Path::new(env!("CARGO_MANIFEST_DIR")).join("../cli/src");
+    for folder in ["commands", "commands/moving", "render", "document"] {
+        for entry in std::fs::read_dir(cli.join(folder)).unwrap() {
+            let path = entry.unwrap().path();
+            if path.is_dir() {
+                continue;
+            }
+            let text = std::fs::read_to_string(&path).unwrap();
+            assert!(!text.contains("fernweh_connect"), "{}", path.display());
+            let another = text.lines().find(|line| {
+                line.contains("commands::") || line.contains("super::") && line.contains("Args;")
+            });
+            assert_eq!(another, None, "{} calls another command", path.display());
         }
     }
 }

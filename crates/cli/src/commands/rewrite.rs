@@ -1,12 +1,12 @@
 //! `fernweh rewrite`
 
-use super::rewrite_file::Engine;
-use super::{rewrite_file, trial};
+use super::rewrite_file::{self, FileArgs};
+use super::trial;
 use crate::config::Config;
 use crate::context::Context;
 use crate::document::{self, of_rewriting};
 use crate::exit::DONE;
-use crate::options::{Half, Layer, SiteArgs};
+use crate::options::{Engine, Half, Layer, SiteArgs};
 use crate::render::{Page, counted, refused, rewriting};
 use crate::rules;
 use crate::site::Site;
@@ -71,7 +71,8 @@ pub fn run(context: &Context, args: &RewriteArgs) -> Result<u8> {
     if let Some(output) = &args.output {
         let rewriter = rewriter(args, &context.config()?, None)?;
         warn_of_shadowed(rewriter.rules(), &context.watch);
-        return rewrite_file::run(context, args, &rewriter, output);
+        let file = FileArgs { from: args.site.as_deref(), to: output, engine: args.engine };
+        return rewrite_file::run(context, &file, &rewriter);
     }
     if let Some(value) = &args.value {
         let config = context.config()?;

@@ -1,10 +1,9 @@
 //! `fernweh rewrite FILE -o FILE`
 
-use super::rewrite::RewriteArgs;
 use crate::context::Context;
 use crate::exit::DONE;
+use crate::options::Engine;
 use crate::render::{Page, rewriting, size};
-use clap::ValueEnum;
 use fernweh_core::rewrite::Rewriter;
 use fernweh_core::sql::Dialect;
 use fernweh_flow::archive::partial_of;
@@ -16,29 +15,29 @@ use std::io::{Cursor, Read};
 use std::os::unix::fs::OpenOptionsExt;
 use std::path::Path;
 
-/// Whose SQL a script is.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
-pub enum Engine {
-    /// MariaDB and MySQL.
-    Mariadb,
-    /// PostgreSQL.
-    Postgres,
-    /// SQLite.
-    Sqlite,
-}
-
 /// Bytes by which a script is recognised.
 const START: u64 = 1 << 16;
 
+/// What to rewrite, and whose SQL it is if its beginning does not tell.
+pub struct FileArgs<'a> {
+    /// The file, or `-`.
+    pub from: Option<&'a str>,
+    /// The new file, or `-`.
+    pub to: &'a Path,
+    /// The engine that was named.
+    pub engine: Option<Engine>,
+}
+
 /// Runs the command.
-pub fn run(context: &Context, args: &RewriteArgs, rewriter: &Rewriter, to: &Path) -> Result<u8> {
-    let Some(from) = args.site.as_deref() else {
+pub fn run(context: &Context, args: &FileArgs<'_>, rewriter: &Rewriter) -> Result<u8> {
+    let to = args.to;
+    let Some(from) = args.from else {
         return Err(Trouble::usage("which file is to be rewritten?").hint(
             "fernweh rewrite FILE -o NEW --from http://… --to https://…; - is standard input",
         ));
     };
     let doing = |trouble: Trouble| trouble.doing(format!("rewriting {from}"));
-    let report = rewritten(context, args, rewriter, from, to).map_err(doing)?;
+    let report = rewritten(context, args.engine, rewriter, from, to).map_err(doing)?;
     let page = text(context, &report);
     // Where the result is the output, the report must not stand in it.
     match to.as_os_str() == "-" {
@@ -50,7 +49,7 @@ pub fn run(context: &Context, args: &RewriteArgs, rewriter: &Rewriter, to: &Path
 
 fn rewritten(
     context: &Context,
-    args: &RewriteArgs,
+    engine: Option<Engine>,
     rewriter: &Rewriter,
     from: &str,
     to: &Path,
@@ -63,7 +62,7 @@ fn rewritten(
     (&mut input).take(START).read_to_end(&mut start).map_err(|error| {
         Trouble::damaged("the file cannot be read").at(from.to_owned()).because(error)
     })?;
-    let read_as = read_as(args, from, &start)?;
+    let read_as = read_as(engine, from, &start)?;
     let mut input = Cursor::new(start).chain(input);
     let name = if from == "-" { "standard input" } else { from };
     if to.as_os_str() == "-" {
@@ -97,8 +96,8 @@ fn rewritten(
 }
 
 /// Whether it is a script, and of which dialect.
-fn read_as(args: &RewriteArgs, from: &str, start: &[u8]) -> Result<ReadAs> {
-    let named = args.engine.map(|engine| match engine {
+fn read_as(engine: Option<Engine>, from: &str, start: &[u8]) -> Result<ReadAs> {
+    let named = engine.map(|engine| match engine {
         Engine::Mariadb => Dialect::Mariadb,
         Engine::Postgres => Dialect::Postgres,
         Engine::Sqlite => Dialect::Sqlite,

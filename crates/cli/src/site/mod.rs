@@ -11,7 +11,7 @@ use crate::options::{Half, SiteArgs};
 use crate::secrets::expanded;
 use fernweh_connect::server::ServerAddress;
 use fernweh_connect::sqlite::FarCopy;
-use fernweh_connect::ssh::Tunnel;
+use fernweh_connect::tunnel::Tunnel;
 use fernweh_core::address::WebAddress;
 use fernweh_core::settings::{Role, Setting};
 use fernweh_flow::patterns::Patterns;

@@ -4,7 +4,7 @@ use super::FtpAddress;
 use super::lanes::{LANES, Lane, Lanes, as_bytes, as_text, is_lost, readable};
 use super::listing::{Listed, of_facts, of_line, written};
 use crate::remote::{Carries, Doing, Dress, Found, FoundKind, Tree};
-use crate::ssh::runtime;
+use crate::runtime::runtime;
 use bytes::{Bytes, BytesMut};
 use fernweh_ports::{Result, Trouble};
 use std::collections::HashMap;

@@ -2,9 +2,9 @@
 //!
 //! Rows are read in one stream over one connection and changed over another.
 
+use super::copy::stream;
 use super::describe::{describe, list};
-use super::source::stream;
-use super::{Link, literal, message, quoted};
+use super::{Link, is_about_value, literal, message, quoted};
 use crate::server::{Batches, ServerAddress, not_refreshed, refreshing};
 use fernweh_core::record::{Table, Value};
 use fernweh_core::rewrite::ColumnText;
@@ -156,9 +156,4 @@ fn apply(writer: &mut Link, table: &Table, changes: &[Change]) -> Result<Applied
     }
     writer.run("COMMIT")?;
     Ok(applied)
-}
-
-/// Data exceptions and violated constraints: this record only.
-pub(super) fn is_about_value(error: &tokio_postgres::Error) -> bool {
-    error.code().is_some_and(|code| code.code().starts_with("22") || code.code().starts_with("23"))
 }

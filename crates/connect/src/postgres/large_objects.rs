@@ -5,15 +5,15 @@
 //! its object gets another one then, and the columns that hold such numbers (types `oid` and
 //! `lo`) follow.
 
+use super::build::{LargeObjects, PostgresTarget};
 use super::catalog::cells;
+use super::copy::copy_out;
 use super::describe::list;
-use super::target::PostgresTarget;
-use super::{Link, quoted, source, text};
+use super::{Link, quoted, text};
 use fernweh_core::digest::from_hex;
 use fernweh_core::record::{Column, LARGE_OBJECTS, Row, Table, Value};
 use fernweh_core::sql::{Kind, PAGE, Qualified, Statement};
 use fernweh_ports::{Portion, Result, Scope, Trouble, counted};
-use std::collections::BTreeMap;
 
 /// Pages that are asked for together.
 const PAGES: u64 = 512;
@@ -66,7 +66,7 @@ pub(super) fn pages(
                 from * PAGE,
                 PAGES * PAGE,
             );
-            let read = source::copy_out(link, LARGE_OBJECTS, &query, &kinds, &mut |row| {
+            let read = copy_out(link, LARGE_OBJECTS, &query, &kinds, &mut |row| {
                 found += 1;
                 sink(row)
             });
@@ -135,17 +135,6 @@ pub(super) fn let_go(link: &mut Link, schemas: &[String]) -> Result<()> {
         held_by(going.into_iter()),
         held_by(staying.into_iter()).replacen("NULL::oid", "SELECT NULL::oid", 1)
     ))
-}
-
-/// The large objects of the new state.
-#[derive(Default)]
-pub(super) struct LargeObjects {
-    /// Where their numbers are noted until the switch; nothing if there are none.
-    pub noted_in: Option<String>,
-    /// Numbers that were taken, and what is used instead.
-    instead: BTreeMap<u32, u32>,
-    /// Columns that follow, by table.
-    following: BTreeMap<String, Vec<String>>,
 }
 
 impl PostgresTarget {

@@ -4,22 +4,25 @@
 //! the site in one transaction: in PostgreSQL that holds for everything that can be
 //! created. The driver is asynchronous; each connection has a small runtime of its own.
 
+mod build;
 mod catalog;
+mod copy;
 mod describe;
 mod editor;
 mod foresee;
 mod fragments;
 mod large_objects;
 mod order;
+mod overview;
 mod readers;
 mod rights;
 mod source;
 mod switch;
 mod target;
 
+pub use build::PostgresTarget;
 pub use editor::PostgresEditor;
 pub use source::PostgresSource;
-pub use target::PostgresTarget;
 
 use crate::server::{Encryption, ServerAddress};
 use fernweh_core::record::Value;
@@ -257,4 +260,9 @@ fn plain_words(error: &Error) -> (String, &'static str) {
         _ => ("the connection was lost", "try again; check that the server runs"),
     };
     (format!("{because} ({})", message(error)), hint)
+}
+
+/// Data exceptions and violated constraints: this record only.
+pub(super) fn is_about_value(error: &tokio_postgres::Error) -> bool {
+    error.code().is_some_and(|code| code.code().starts_with("22") || code.code().starts_with("23"))
 }

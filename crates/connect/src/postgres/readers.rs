@@ -5,7 +5,8 @@
 //! order, so that reading can go on behind any row; otherwise in the order in which the rows
 //! lie. They are handed over in their order, whichever is read first.
 
-use super::{Link, quoted, source, text};
+use super::copy::{BEGIN, copy_lines};
+use super::{Link, quoted, text};
 use crate::server::ServerAddress;
 use fernweh_core::record::Table;
 use fernweh_core::sql::Qualified;
@@ -47,7 +48,7 @@ impl Readers {
     fn open(first: &mut Link, address: &ServerAddress) -> Result<Link> {
         let moment = first.one("SELECT pg_catalog.pg_export_snapshot()")?.unwrap_or_default();
         let mut link = Link::open(address)?;
-        link.run(source::BEGIN)?;
+        link.run(BEGIN)?;
         link.run(&format!("SET TRANSACTION SNAPSHOT {}", text(&moment)))?;
         // A part is a small share of its table; the order of the key decides how it is found.
         link.run("SET LOCAL enable_seqscan = off")?;
@@ -78,7 +79,7 @@ impl Readers {
                     };
                     for query in parts.iter().skip(number).step_by(count) {
                         let mut lines = Collected::new(table, &mut send);
-                        source::copy_lines(link, query, &mut |line| lines.add(line))?;
+                        copy_lines(link, query, &mut |line| lines.add(line))?;
                         lines.close()?;
                         // No rows: the part ends.
                         send(Lines::default())?;

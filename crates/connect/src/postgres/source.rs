@@ -1,21 +1,17 @@
 //! Reading a PostgreSQL database at one moment.
 
 use super::catalog::{Class, Id, Sort, Unit, cells, needs, units};
-use super::describe::{describe, in_list, list, no_member, schemas};
+use super::copy::{BEGIN, copy_lines, copy_of, row_of};
+use super::describe::{describe, schemas};
 use super::fragments::{Fragment, Phase, fragments, positions};
 use super::order::{in_order, with_dependents, with_needs};
+use super::overview::overview;
 use super::readers::{self, Collected, Readers};
 use super::{Link, large_objects, quoted, text};
 use crate::server::ServerAddress;
-use fernweh_core::finding::Check;
 use fernweh_core::record::{LARGE_OBJECTS, Row, Table};
-use fernweh_core::rewrite::ColumnText;
-use fernweh_core::sql::{Dialect, Kind, Qualified, Statement, read_copy_row};
-use fernweh_ports::{
-    Behind, DatabaseSource, Lines, Overview, Result, Scope, Structure, TableInfo, Tally, Trouble,
-    counted,
-};
-use futures_util::{StreamExt, pin_mut};
+use fernweh_core::sql::{Kind, Qualified, Statement};
+use fernweh_ports::{Behind, DatabaseSource, Lines, Overview, Result, Scope, Structure, Tally};
 use std::collections::{BTreeMap, BTreeSet};
 
 /// A database that is read.
@@ -34,88 +30,6 @@ impl PostgresSource {
         let (link, address) = (Link::open(address)?, address.clone());
         Ok(Self { link, address, large: Vec::new(), readers: Readers::default() })
     }
-}
-
-pub(super) fn overview(link: &mut Link, scope: &dyn Scope, counting: Tally) -> Result<Overview> {
-    let version = link.one("SHOW server_version")?.unwrap_or_default();
-    let number = version.split(' ').next().unwrap_or_default().to_owned();
-    let major: u32 = number.split('.').next().and_then(|n| n.parse().ok()).unwrap_or(0);
-    if major < 14 {
-        return Err(Trouble::usage("this PostgreSQL is too old for Fernweh")
-            .at(link.shown.clone())
-            .because(format!("it is version {number}; 14 is the oldest that is read"))
-            .hint("bring the server to a version that is still maintained"));
-    }
-    let mut tables = Vec::new();
-    let mut not_carried = not_carried(link)?;
-    for listed in list(link)? {
-        let name = listed.name.to_string();
-        if listed.kind == 'f' && scope.holds(&name) {
-            not_carried.push(format!("foreign table {name}"));
-        }
-        if !listed.is_table() || !scope.holds(&name) {
-            continue;
-        }
-        let rows = match listed.rows.filter(|_| !counting.counts(listed.bytes)) {
-            Some(about) => about,
-            None => {
-                let count = format!("SELECT count(*) FROM ONLY {}", listed.name.sql());
-                link.one(&count)?.and_then(|n| n.parse().ok()).unwrap_or(0)
-            }
-        };
-        tables.push(TableInfo { name, rows, bytes: listed.bytes });
-    }
-    let mut checks = vec![Check::passed("every table can be read at one moment")];
-    let large = large_objects::numbers(link, scope)?.len();
-    if large > 0 {
-        let large = counted(large as u64, "large object travels", "large objects travel");
-        let message = format!("{large} along; addresses inside are left as they are");
-        checks.push(Check::passed(message));
-    }
-    let of_database = |column: &str| {
-        format!("SELECT {column} FROM pg_catalog.pg_database WHERE datname = current_database()")
-    };
-    Ok(Overview {
-        dialect: Dialect::Postgres,
-        version: format!("PostgreSQL {number}"),
-        charset: link.one(&of_database("pg_encoding_to_char(encoding)"))?.unwrap_or_default(),
-        collation: link.one(&of_database("datcollate"))?.unwrap_or_default(),
-        tables,
-        not_carried,
-        checks,
-        free: None,
-    })
-}
-
-/// Kinds of objects that an archive does not hold, by name.
-fn not_carried(link: &mut Link) -> Result<Vec<String>> {
-    let here = in_list(&schemas(link)?);
-    let query = format!(
-        "SELECT 'operator ' || o.oid::regoperator FROM pg_catalog.pg_operator o \
-         JOIN pg_catalog.pg_namespace n ON n.oid = o.oprnamespace WHERE n.nspname IN ({here}) AND {} \
-         UNION ALL SELECT 'text search configuration ' || t.cfgname FROM pg_catalog.pg_ts_config t \
-         JOIN pg_catalog.pg_namespace n ON n.oid = t.cfgnamespace WHERE n.nspname IN ({here}) AND {} \
-         UNION ALL SELECT 'text search dictionary ' || t.dictname FROM pg_catalog.pg_ts_dict t \
-         JOIN pg_catalog.pg_namespace n ON n.oid = t.dictnamespace WHERE n.nspname IN ({here}) AND {} \
-         UNION ALL SELECT 'cast from ' || c.castsource::regtype || ' to ' || c.casttarget::regtype \
-         FROM pg_catalog.pg_cast c WHERE c.oid >= 16384 AND {} \
-         UNION ALL SELECT 'event trigger ' || e.evtname FROM pg_catalog.pg_event_trigger e \
-         UNION ALL SELECT 'publication ' || p.pubname FROM pg_catalog.pg_publication p \
-         UNION ALL SELECT 'foreign server ' || s.srvname FROM pg_catalog.pg_foreign_server s \
-         UNION ALL SELECT format('rights of %s on %s tables and views', \
-           CASE WHEN a.grantee = 0 THEN 'everybody' ELSE a.grantee::regrole::text END, \
-           count(DISTINCT c.oid)) FROM pg_catalog.pg_class c \
-         JOIN pg_catalog.pg_namespace n ON n.oid = c.relnamespace \
-         CROSS JOIN LATERAL aclexplode(c.relacl) a \
-         WHERE n.nspname IN ({here}) AND a.grantee <> c.relowner AND {} GROUP BY a.grantee",
-        no_member("pg_operator", "o.oid"),
-        no_member("pg_ts_config", "t.oid"),
-        no_member("pg_ts_dict", "t.oid"),
-        no_member("pg_cast", "c.oid"),
-        no_member("pg_class", "c.oid")
-    );
-    let found = link.ask(&query)?;
-    Ok(found.into_iter().filter_map(|row| row.into_iter().next()?).collect())
 }
 
 /// Collects statements; names the schema whenever it changes.
@@ -331,63 +245,4 @@ impl DatabaseSource for PostgresSource {
         }
         Ok(true)
     }
-}
-
-/// Begins to read at one moment.
-pub(super) const BEGIN: &str = "BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY";
-
-/// Reads all rows of a table itself, without those of its heirs.
-pub(super) fn stream(
-    link: &mut Link,
-    table: &Table,
-    sink: &mut dyn FnMut(Row) -> Result<()>,
-) -> Result<()> {
-    let kinds: Vec<_> = table.columns.iter().map(|column| column.text).collect();
-    copy_out(link, &table.name, &copy_of(table), &kinds, sink)
-}
-
-/// The statement that reads a whole table.
-fn copy_of(table: &Table) -> String {
-    let names: Vec<String> = table.columns.iter().map(|column| quoted(&column.name)).collect();
-    let place = Qualified::parse(&table.name).sql();
-    // A table can be without columns of its own.
-    let names = if names.is_empty() { String::new() } else { format!(" ({})", names.join(", ")) };
-    format!("COPY {place}{names} TO STDOUT")
-}
-
-/// The rows that a `COPY` gives.
-pub(super) fn copy_out(
-    link: &mut Link,
-    table: &str,
-    query: &str,
-    kinds: &[Option<ColumnText>],
-    sink: &mut dyn FnMut(Row) -> Result<()>,
-) -> Result<()> {
-    copy_lines(link, query, &mut |line| sink(row_of(line, table, kinds)?))
-}
-
-fn row_of(line: &[u8], table: &str, kinds: &[Option<ColumnText>]) -> Result<Row> {
-    let line = line.strip_suffix(b"\n").unwrap_or(line);
-    let unreadable = || Trouble::damaged("the server sent a row that cannot be read").at(table);
-    read_copy_row(line, kinds).map_err(|_| unreadable())
-}
-
-/// The lines that a `COPY` gives, each with its line break.
-pub(super) fn copy_lines(
-    link: &mut Link,
-    query: &str,
-    sink: &mut dyn FnMut(&[u8]) -> Result<()>,
-) -> Result<()> {
-    let Link { runtime, client, .. } = link;
-    let outcome: std::result::Result<Result<()>, tokio_postgres::Error> = runtime.block_on(async {
-        let lines = client.copy_out(query).await?;
-        pin_mut!(lines);
-        while let Some(line) = lines.next().await {
-            if let Err(stop) = sink(&line?) {
-                return Ok(Err(stop));
-            }
-        }
-        Ok(Ok(()))
-    });
-    outcome.map_err(|error| link.trouble("cannot read a table", &error))?
 }

@@ -4,8 +4,8 @@
 //! together stays together. What stays in place and refers to what is replaced (foreign
 //! keys and views of other tables) is fitted to what is there afterwards.
 
+use super::build::PostgresTarget;
 use super::catalog::cells;
-use super::target::PostgresTarget;
 use super::{Link, message, quoted, text};
 use crate::server::behind_others;
 use fernweh_core::sql::Qualified;

@@ -1,11 +1,11 @@
 //! Building the new objects in schemas of Fernweh's own.
 
+use super::build::{LargeObjects, PostgresTarget};
 use super::catalog::cells;
-use super::describe::{in_list, list};
-use super::editor::is_about_value;
-use super::large_objects::LargeObjects;
-use super::{Link, message, quoted, switch, text};
-use crate::server::{ServerAddress, aside, short_run};
+use super::describe::list;
+use super::overview::overview;
+use super::{Link, is_about_value, message, quoted, switch, text};
+use crate::server::{ServerAddress, short_run};
 use bytes::Bytes;
 use fernweh_core::digest::sha256;
 use fernweh_core::finding::Check;
@@ -16,35 +16,12 @@ use fernweh_ports::{
     Scope, Structure, Tally, Trouble, Watch,
 };
 use futures_util::{SinkExt, pin_mut};
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::BTreeMap;
 use std::ops::Range;
 use std::time::Duration;
 
 /// Portions of rows in one transaction.
 const TOGETHER: u32 = 64;
-
-/// A database whose objects are to be replaced.
-pub struct PostgresTarget {
-    pub(super) link: Link,
-    address: ServerAddress,
-    run: String,
-    /// The schemas of the archive and what it makes in each.
-    pub(super) names: BTreeMap<String, BTreeSet<String>>,
-    tables: Vec<String>,
-    /// Portions of rows in the open transaction.
-    portions: u32,
-    /// The statement that takes rows of the table at hand.
-    prepared: Option<(String, tokio_postgres::Statement)>,
-    /// Types and routines that are there are used.
-    uses_what_is_there: bool,
-    /// Tables that go although nothing takes their place.
-    pub(super) removed: Vec<String>,
-    /// Foreign keys whose records lead nowhere.
-    orphans: Vec<String>,
-    pub(super) notes: Vec<String>,
-    /// The large objects of the new state.
-    pub(super) large: LargeObjects,
-}
 
 /// How long one statement may take at most: an index over the largest table is one.
 const LONGEST: Duration = Duration::from_secs(6 * 3600);
@@ -94,16 +71,6 @@ impl PostgresTarget {
             _ => None,
         });
         self.tables = tables.collect();
-    }
-
-    /// The schema for the new (`n`) or old (`o`) state of a schema.
-    pub(super) fn aside(&self, kind: char, schema: &str) -> String {
-        aside(&self.run, kind, schema)
-    }
-
-    pub(super) fn built(&self, table: &str) -> Qualified {
-        let place = Qualified::parse(table);
-        Qualified::new(&self.aside('n', &place.schema), &place.name)
     }
 
     /// Learns which names the statements make, and in which schemas.
@@ -405,7 +372,7 @@ impl PostgresTarget {
 
 impl DatabaseTarget for PostgresTarget {
     fn overview(&mut self, scope: &dyn Scope) -> Result<Overview> {
-        super::source::overview(&mut self.link, scope, Tally::Exact)
+        overview(&mut self.link, scope, Tally::Exact)
     }
 
     fn build(&mut self, structure: &[Statement]) -> Result<()> {
@@ -572,12 +539,5 @@ impl DatabaseTarget for PostgresTarget {
         }
         found.mark = sha256(marks.as_bytes());
         Ok(found)
-    }
-}
-
-impl PostgresTarget {
-    /// The schemas of the archive as a list for `IN`.
-    pub(super) fn schema_list(&self) -> String {
-        in_list(&self.names.keys().cloned().collect::<Vec<_>>())
     }
 }

@@ -2,7 +2,7 @@
 
 use super::{Dress, FoundKind, Tree, joined, shown, split};
 use crate::local::random_name;
-use crate::ssh::runtime;
+use crate::runtime::runtime;
 use bytes::Bytes;
 use fernweh_ports::{FileEditor, Result, Trouble};
 use std::sync::Arc;

@@ -9,6 +9,7 @@ pub(crate) mod single;
 mod source;
 mod switch;
 mod target;
+mod workshop;
 
 pub use editor::RemoteEditor;
 pub use source::RemoteSource;
@@ -119,12 +120,12 @@ pub trait Tree: Send + Sync {
 
 /// The absolute path of the folder in which a login begins.
 pub fn login_folder(tree: &dyn Tree) -> Result<Vec<u8>> {
-    crate::ssh::runtime().block_on(tree.resolve(b"."))
+    crate::runtime::runtime().block_on(tree.resolve(b"."))
 }
 
 /// Whether there is a folder at a path, links followed.
 pub fn is_folder(tree: &dyn Tree, path: &[u8]) -> Result<bool> {
-    let found = crate::ssh::runtime().block_on(tree.look(&joined(path, b".")))?;
+    let found = crate::runtime::runtime().block_on(tree.look(&joined(path, b".")))?;
     Ok(found.is_some_and(|found| found.kind == FoundKind::Folder))
 }
 

@@ -1,8 +1,8 @@
 //! Single large files of a host: fetched to this machine, stored there, and switched with
 //! the files that belong to them.
 
-use super::{Dress, FoundKind, Tree, joined, remove_all, split, switch, target};
-use crate::ssh::runtime;
+use super::{Dress, FoundKind, Tree, joined, remove_all, split, switch, workshop};
+use crate::runtime::runtime;
 use bytes::Bytes;
 use fernweh_ports::{Direction, FileSwap, Result, Trouble};
 use std::ffi::OsString;
@@ -90,7 +90,7 @@ pub(crate) fn store_beside(
 ) -> Result<FileSwap> {
     let side = beside(path, run);
     let old = runtime().block_on(async {
-        target::open_at(&**tree, split(&side).0).await?;
+        workshop::open_at(&**tree, split(&side).0).await?;
         if tree.look(&side).await?.is_some() {
             tree.remove_file(&side).await?;
         }

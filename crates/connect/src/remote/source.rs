@@ -2,7 +2,7 @@
 //! they are asked for, so that nobody waits for the network between two of them.
 
 use super::{Found, FoundKind, Tree, joined, listed, shown};
-use crate::ssh::runtime;
+use crate::runtime::runtime;
 use bytes::Bytes;
 use fernweh_core::record::{Entry, EntryKind};
 use fernweh_ports::{FileSource, LeftOut, Result, Trouble};
@@ -165,7 +165,7 @@ impl FileSource for RemoteSource {
         let mut left_out = Vec::new();
         let mut stack = Vec::new();
         let top = settled(self.begin_listing(b""))?;
-        let top = top.into_iter().filter(|entry| entry.name != super::target::WITHIN).collect();
+        let top = top.into_iter().filter(|entry| entry.name != super::workshop::WITHIN).collect();
         Self::stacked(b"", top, &mut stack);
         let mut seen = 0;
         while let Some(mut next) = stack.pop() {

@@ -113,7 +113,7 @@ async fn leave(tree: &dyn Tree, places: &Places, direction: Direction) -> Result
     }
     let coming = listed(tree, &leaving).await?;
     for entry in listed(tree, &places.target).await? {
-        let stays = entry.name == super::target::WITHIN
+        let stays = entry.name == super::workshop::WITHIN
             || coming.iter().any(|other| other.name == entry.name);
         if !stays {
             let from = joined(&places.target, &entry.name);

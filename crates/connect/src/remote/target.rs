@@ -3,11 +3,12 @@
 //! Many files are under way at once: each waits for its folder only. The first failure is
 //! told at the next call, and at the latest before the switch.
 
+use super::workshop::{WITHIN, open_at, workshops};
 use super::{
     Dress, FoundKind, RemoteSource, Tree, joined, listed, remove_all, shown, split, switch,
 };
 use crate::local::random_name;
-use crate::ssh::runtime;
+use crate::runtime::runtime;
 use fernweh_core::record::{Entry, EntryKind};
 use fernweh_ports::{
     Direction, FileSource, FileSwap, FileTarget, Probe, Result, Trouble, counted, files_of,
@@ -22,10 +23,6 @@ use std::path::PathBuf;
 use std::sync::{Arc, Mutex};
 use tokio::sync::{Semaphore, mpsc};
 
-/// The folder in which states are built where nothing can be built beside the site's folder.
-pub(super) const WITHIN: &[u8] = b".fernweh-work";
-/// What a web server that reads such files is told about that folder.
-const CLOSED: &[u8] = b"Require all denied\n";
 /// Files above this size (bytes) are written portion by portion; smaller ones are held whole.
 const SMALL: u64 = 1 << 20;
 /// Bytes of small files that are held at once, in kilobytes.
@@ -83,18 +80,10 @@ impl RemoteTarget {
         }
     }
 
-    fn workshops(&self) -> Vec<Vec<u8>> {
-        let (parent, name) = split(&self.root);
-        let within = joined(&self.root, WITHIN);
-        match name.is_empty() {
-            true => vec![within],
-            false => vec![joined(parent, &[b".fernweh-", name].concat()), within],
-        }
-    }
-
     /// A folder of this run: `new` or `earlier`.
     fn aside(&self, word: &str) -> Vec<u8> {
-        let workshop = self.workshop.clone().unwrap_or_else(|| self.workshops().swap_remove(0));
+        let workshop =
+            self.workshop.clone().unwrap_or_else(|| workshops(&self.root).swap_remove(0));
         joined(&workshop, format!("{word}-{}", self.run).as_bytes())
     }
 
@@ -115,7 +104,7 @@ impl RemoteTarget {
     async fn open_workshop(&mut self) -> Result<()> {
         let tree = self.tree.clone();
         let mut refused = None;
-        for place in self.workshops() {
+        for place in workshops(&self.root) {
             match open_at(&*tree, &place).await {
                 Ok(()) => {
                     self.workshop = Some(place);
@@ -297,45 +286,6 @@ impl RemoteTarget {
     }
 }
 
-pub(super) async fn open_at(tree: &dyn Tree, place: &[u8]) -> Result<()> {
-    // The folders on the way, from the first that is missing.
-    let mut missing = vec![place];
-    while let Some(folder) = missing.last().map(|path| split(path).0)
-        && folder.len() > 1
-        && tree.look(folder).await?.is_none()
-    {
-        missing.push(folder);
-    }
-    for folder in missing.into_iter().rev() {
-        // The site's folder and those above it are for everybody to enter.
-        if folder != place {
-            tree.make_folder(folder).await?;
-            let open = Dress { mode: tree.carries().modes.then_some(0o755), mtime: None };
-            tree.dress(folder, open).await?;
-            continue;
-        }
-        match tree.look(place).await?.map(|found| found.kind) {
-            None => tree.make_folder(place).await?,
-            Some(FoundKind::Folder) => {}
-            Some(_) => {
-                return Err(Trouble::outside("cannot build beside the site's folder")
-                    .at(shown(tree, place))
-                    .because("something else has the name of Fernweh's own folder, a link perhaps")
-                    .hint("remove it, and try again"));
-            }
-        }
-        // What is built and kept is for its owner alone.
-        let closed = Dress { mode: tree.carries().modes.then_some(0o700), mtime: None };
-        tree.dress(place, closed).await?;
-    }
-    let closed = joined(place, b".htaccess");
-    if tree.look(&closed).await?.is_none() {
-        let dress = Dress { mode: tree.carries().modes.then_some(0o644), mtime: None };
-        super::editor::write(tree, &closed, CLOSED, dress).await?;
-    }
-    Ok(())
-}
-
 impl FileTarget for RemoteTarget {
     fn place(&self) -> String {
         shown(&*self.tree, &self.root)
@@ -511,7 +461,7 @@ impl FileTarget for RemoteTarget {
         let within = joined(&self.root, WITHIN);
         let tree = self.tree.clone();
         runtime().block_on(async {
-            for place in self.workshops() {
+            for place in workshops(&self.root) {
                 if place != within && !beside {
                     continue;
                 }
@@ -568,7 +518,7 @@ impl FileTarget for RemoteTarget {
         // What is still under way must not come after the end.
         let _ = self.settle();
         runtime().block_on(async {
-            for workshop in self.workshops() {
+            for workshop in workshops(&self.root) {
                 if self.tree.look(&workshop).await?.is_none() {
                     continue;
                 }

@@ -3,7 +3,8 @@
 use super::client::{Client, Refusal, done, handle, settled};
 use super::packet::{Attrs, Reply, kind, open, put_text, status};
 use crate::remote::{Carries, Doing, Dress, Found, FoundKind, Tree};
-use crate::ssh::{Session, runtime};
+use crate::runtime::runtime;
+use crate::ssh::Session;
 use bytes::{BufMut, Bytes};
 use fernweh_ports::{Result, Trouble};
 use std::collections::VecDeque;

@@ -27,7 +27,7 @@ impl Verdict {
 }
 
 /// Compares the key of a host with those that are known.
-pub(super) struct Checker {
+pub(crate) struct Checker {
     host: String,
     port: u16,
     shown: String,

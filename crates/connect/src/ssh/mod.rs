@@ -4,24 +4,21 @@
 //! reached here as it is with `ssh` on a terminal. Host keys are checked against
 //! `known_hosts` (RFC 4251, 4.1); a key that changed is refused.
 
-mod copied;
 mod known;
 mod login;
 mod prompt;
 mod settings;
-mod tunnel;
 
 pub use settings::SshAddress;
-pub use tunnel::{Tunnel, TunnelEnd, Way};
 
+use crate::runtime::runtime;
 use fernweh_ports::{Result, Trouble};
 use known::{Checker, Verdict};
 use prompt::Prompt;
 use russh::client::{self, Handle};
 use russh::keys::Algorithm;
-use std::sync::{Arc, OnceLock};
+use std::sync::Arc;
 use std::time::Duration;
-use tokio::runtime::{Builder, Runtime};
 
 /// Asks the person at the terminal, if there is one.
 pub trait Asks: Send + Sync {
@@ -37,18 +34,9 @@ const PATIENCE: Duration = Duration::from_secs(20);
 /// delay needs for 200 MB a second.
 const WINDOW: u32 = 8 << 20;
 
-/// The runtime that drives connections whose work goes on in the background.
-pub(crate) fn runtime() -> &'static Runtime {
-    static RUNTIME: OnceLock<Runtime> = OnceLock::new();
-    RUNTIME.get_or_init(|| {
-        let built = Builder::new_multi_thread().worker_threads(2).enable_all().build();
-        built.expect("the operating system gives threads")
-    })
-}
-
 /// A login on a host.
 pub struct Session {
-    handle: Handle<Checker>,
+    pub(crate) handle: Handle<Checker>,
     shown: String,
     /// The hosts on the way, which must stay connected.
     _before: Option<Arc<Session>>,
@@ -60,7 +48,7 @@ impl Session {
         runtime().block_on(Self::login(address.clone(), asks.clone()))
     }
 
-    async fn login(address: SshAddress, asks: Arc<dyn Asks>) -> Result<Arc<Self>> {
+    pub(crate) async fn login(address: SshAddress, asks: Arc<dyn Asks>) -> Result<Arc<Self>> {
         let mut before: Option<Arc<Session>> = None;
         for jump in address.jumps()? {
             before = Some(Self::hop(&jump, &asks, before).await?);
@@ -135,7 +123,7 @@ impl Session {
         runtime().block_on(self.ran(command))
     }
 
-    async fn ran(&self, command: &str) -> Result<Ran> {
+    pub(crate) async fn ran(&self, command: &str) -> Result<Ran> {
         let failed = |error: russh::Error| {
             self.broken("cannot run a command on the host", &error)
                 .hint("ask the host whether this login has a shell")

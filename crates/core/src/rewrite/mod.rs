@@ -8,7 +8,6 @@
 
 mod base64;
 mod cell;
-mod drive;
 mod encoded;
 mod json;
 mod mend;
@@ -18,6 +17,8 @@ mod serialized;
 pub mod spelling;
 mod tally;
 mod text;
+mod windows_hit;
+mod windows_path;
 
 pub use cell::{CellOutcome, ColumnText};
 pub use origins::{Origin, origins};

@@ -63,7 +63,7 @@ pub enum RuleError {
 impl Place {
     /// Reads an address, or a path if the text begins with a slash.
     pub fn parse(text: &str) -> Result<Self, RuleError> {
-        if super::drive::is_drive(text) {
+        if super::windows_path::is_drive(text) {
             return Ok(Place::Path(text.trim_end_matches(['/', '\\']).into()));
         }
         if text.starts_with('/') && !text.starts_with("//") {

@@ -5,10 +5,10 @@
 //! in every encoding, and reads the surroundings only where it occurs. DESIGN
 //! calls the conditions before and after an address its boundaries.
 
-use super::drive;
 use super::rule::{Place, Rule, Shape, Spelling};
 use super::spelling::{Encoding, Unit, is_word, next, prev};
 use super::{Edit, Left, Reason};
+use super::{windows_hit, windows_path};
 use crate::address::{Scheme, WebAddress};
 use std::ops::Range;
 
@@ -58,8 +58,8 @@ impl Pattern {
                 }
                 patterns
             }
-            (Place::Path(path), _) if drive::is_drive(path) => {
-                let names = drive::segments(path).into_iter().skip(1);
+            (Place::Path(path), _) if windows_path::is_drive(path) => {
+                let names = windows_path::segments(path).into_iter().skip(1);
                 vec![Self::split(number, path, names, Kind::Drive, String::new())]
             }
             (Place::Path(path), _) => {
@@ -140,7 +140,7 @@ pub(super) fn judge(
             (Kind::Path, _, Place::Path(to)) => path(b, hit, floor, pattern, to),
             (Kind::Drive, Place::Path(from), Place::Path(to)) => {
                 let rule = (pattern.rule, from.as_str(), to.as_str());
-                match drive::judge(b, hit, floor, rule, &pattern.stem) {
+                match windows_hit::judge(b, hit, floor, rule, &pattern.stem) {
                     Some(edit) => Verdict::Edit(edit, from.len()),
                     None => Verdict::Nothing,
                 }

@@ -13,6 +13,7 @@ mod literal;
 mod pages;
 mod prefix;
 mod qualified;
+mod refused;
 mod script;
 mod statement;
 mod texts;
@@ -31,8 +32,9 @@ pub use literal::{
 pub use pages::{PAGE, read_page, write_page};
 pub use prefix::Prefix;
 pub use qualified::{Qualified, in_schemas};
+pub use refused::StatementError;
 pub use script::{ScriptError, ScriptReader};
-pub use statement::{Insert, Kind, Statement, StatementError, disabled_event, renamed, with_modes};
+pub use statement::{Insert, Kind, Statement, disabled_event, renamed, with_modes};
 pub use texts::{Notation, Part, TextCutter, TextOutcome};
 
 use serde::{Deserialize, Serialize};

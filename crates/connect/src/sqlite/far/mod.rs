@@ -13,7 +13,8 @@ pub use target::{FarPlace, FarTarget};
 
 use super::{SqliteSource, SqliteTarget, trouble};
 use crate::remote::{FoundKind, Tree, single};
-use crate::ssh::{Session, runtime};
+use crate::runtime::runtime;
+use crate::ssh::Session;
 use fernweh_ports::{FileSwap, NewFile, Result, Trouble};
 use std::os::unix::fs::DirBuilderExt;
 use std::path::{Path, PathBuf};

@@ -5,8 +5,8 @@
 
 use super::{COMPANIONS, FarCopy, FarDatabase};
 use crate::remote::single;
+use crate::runtime::runtime;
 use crate::sqlite::{SqliteTarget, companions};
-use crate::ssh::runtime;
 use fernweh_core::finding::Check;
 use fernweh_core::record::{Entry, EntryKind};
 use fernweh_core::sql::Statement;

@@ -1,7 +1,7 @@
 //! One statement as tokens that say what they mean.
 
 use super::super::Dialect;
-use super::super::statement::StatementError;
+use super::super::refused::StatementError;
 use super::{Lexeme, Lexer, Literal, Modes, Step};
 use crate::digest::from_hex;
 use std::borrow::Cow;

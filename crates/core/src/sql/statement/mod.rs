@@ -15,11 +15,12 @@ pub use insert::Insert;
 pub use mariadb::{disabled_event, renamed};
 pub(in crate::sql) use reader::Reader;
 
+pub use super::refused::StatementError;
+
 use super::Dialect;
 use super::lexer::Modes;
 use shape::Shape;
 use std::ops::Range;
-use thiserror::Error;
 
 /// One statement of an archive, understood.
 #[derive(Clone, Debug, PartialEq)]
@@ -136,26 +137,6 @@ pub enum Kind {
     Property,
     /// The rows of a materialized view.
     Refresh,
-}
-
-/// Why a statement is not one of those that packing writes.
-#[derive(Debug, Error, PartialEq, Eq)]
-pub enum StatementError {
-    /// Not a kind of statement that an archive holds.
-    #[error("a statement that archives do not hold: {0}")]
-    Shape(String),
-    /// A part of a statement that reaches outside the database.
-    #[error("a statement that reaches outside the database ({0})")]
-    Outside(String),
-    /// Parentheses in each other without end.
-    #[error("a statement that is nested too deeply")]
-    Deep,
-    /// More than packing ever writes at once.
-    #[error("a statement that holds too many {0}")]
-    TooMuch(&'static str),
-    /// Broken off, or not SQL.
-    #[error("a statement that cannot be read")]
-    Unreadable,
 }
 
 impl Statement {

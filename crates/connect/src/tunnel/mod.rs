@@ -4,8 +4,11 @@
 //! connection whose answers nobody takes at the moment would keep all others from getting
 //! theirs.
 
-use super::copied::Copied;
-use super::{Asks, Session, SshAddress, runtime};
+mod copied;
+
+use crate::runtime::runtime;
+use crate::ssh::{Asks, Session, SshAddress};
+use copied::Copied;
 use fernweh_ports::{Result, Trouble};
 use russh::ChannelStream;
 use russh::client::Msg;

@@ -1,9 +1,10 @@
 //! Fernweh on the other host, where forwarding is forbidden and a shell is not: it copies
 //! itself into a private folder, hands connections on there, and is removed.
 
-use super::{Session, TunnelEnd};
+use super::TunnelEnd;
 use crate::remote::{Dress, FoundKind, Tree};
 use crate::sftp::SftpTree;
+use crate::ssh::Session;
 use fernweh_ports::{Result, Trouble};
 use std::path::Path;
 use std::sync::Arc;
