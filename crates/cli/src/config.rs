@@ -7,6 +7,7 @@ use fernweh_ports::{Result, Trouble};
 use serde::Deserialize;
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
+use strsim::levenshtein;
 
 /// The configuration and where it lies.
 #[derive(Clone, Debug, Default)]
@@ -299,9 +300,9 @@ fn explained(path: &Path, text: &str, error: &toml::de::Error) -> Trouble {
     if let (true, Some((unknown, known))) =
         (error.message().starts_with("unknown field"), names.split_first())
     {
-        let nearest = known.iter().min_by_key(|name| distance(unknown, name));
+        let nearest = known.iter().min_by_key(|name| levenshtein(unknown, name));
         let hint = match nearest {
-            Some(name) if distance(unknown, name) <= 1 + unknown.len() / 3 => {
+            Some(name) if levenshtein(unknown, name) <= 1 + unknown.len() / 3 => {
                 format!("did you mean `{name}`?")
             }
             _ => format!("known here: {}", known.join(", ")),
@@ -320,22 +321,6 @@ fn explained(path: &Path, text: &str, error: &toml::de::Error) -> Trouble {
             );
     }
     Trouble::usage("the configuration cannot be read").at(place).because(error.message())
-}
-
-/// How many letters must be changed to make one word of the other (Levenshtein).
-pub fn distance(a: &str, b: &str) -> usize {
-    let b: Vec<char> = b.chars().collect();
-    let mut row: Vec<usize> = (0..=b.len()).collect();
-    for (i, x) in a.chars().enumerate() {
-        let mut before = row[0];
-        row[0] = i + 1;
-        for (j, y) in b.iter().enumerate() {
-            let cost = before + usize::from(x != *y);
-            before = row[j + 1];
-            row[j + 1] = cost.min(before + 1).min(row[j] + 1);
-        }
-    }
-    row[b.len()]
 }
 
 #[cfg(test)]
@@ -406,12 +391,5 @@ mod tests {
             matches!(&content.site["old"].password.database, Some(Secret::Env(name)) if name == "OLD_DB_PASSWORD")
         );
         assert_eq!(content.rule[0].into, ["new"]);
-    }
-
-    #[test]
-    fn the_distance_counts_changed_letters() {
-        assert_eq!(distance("fils", "files"), 1);
-        assert_eq!(distance("", "abc"), 3);
-        assert_eq!(distance("same", "same"), 0);
     }
 }

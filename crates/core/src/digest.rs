@@ -32,27 +32,21 @@ pub fn sha256(bytes: &[u8]) -> String {
 
 /// Bytes as lower-case hexadecimal digits.
 pub fn hex(bytes: &[u8]) -> String {
-    let mut digits = Vec::new();
-    write_hex(bytes, &mut digits);
-    String::from_utf8(digits).unwrap_or_default()
+    hex::encode(bytes)
 }
 
 /// Writes bytes as lower-case hexadecimal digits, without another copy of them.
 pub fn write_hex(bytes: &[u8], out: &mut Vec<u8>) {
-    const DIGITS: &[u8; 16] = b"0123456789abcdef";
-    out.reserve(bytes.len() * 2 + 16);
-    for byte in bytes {
-        out.push(DIGITS[usize::from(byte >> 4)]);
-        out.push(DIGITS[usize::from(byte & 15)]);
-    }
+    let start = out.len();
+    out.resize(start + bytes.len() * 2, 0);
+    // The room is exactly what they need.
+    let written = hex::encode_to_slice(bytes, &mut out[start..]);
+    debug_assert!(written.is_ok());
 }
 
 /// The bytes that pairs of hexadecimal digits stand for, if that is all there is.
 pub fn from_hex(digits: &[u8]) -> Option<Vec<u8>> {
-    let digit = |c: u8| (c as char).to_digit(16);
-    let (pairs, rest) = digits.as_chunks::<2>();
-    let byte = |pair: &[u8; 2]| Some((digit(pair[0])? * 16 + digit(pair[1])?) as u8);
-    pairs.iter().map(byte).collect::<Option<_>>().filter(|_| rest.is_empty())
+    hex::decode(digits).ok()
 }
 
 #[cfg(test)]

@@ -20,6 +20,7 @@ fn the_core_does_no_input_or_output_and_knows_no_clock_and_no_terminal() {
         "base64",
         "cssparser",
         "encoding_rs",
+        "hex",
         "idna",
         "lol_html",
         "memchr",

@@ -17,6 +17,7 @@ use fernweh_flow::run::{Rewrite, Scan, ready};
 use fernweh_ports::{Halves, Result, Trouble, Watch};
 use std::ffi::OsString;
 use std::fs;
+use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
 use std::time::{Duration, Instant};
 
@@ -165,6 +166,13 @@ fn write(path: &str, text: &str) -> Result<()> {
         .map_err(|error| Trouble::file("cannot write into the folder", Path::new(path), &error))
 }
 
+/// A file that others cannot read.
+fn write_secret(path: &str, text: &str) -> Result<()> {
+    write(path, text)?;
+    fs::set_permissions(path, fs::Permissions::from_mode(0o600))
+        .map_err(|error| Trouble::file("cannot write into the folder", Path::new(path), &error))
+}
+
 /// The old site, and the databases of both.
 struct Stage {
     old: Place,
@@ -199,8 +207,8 @@ impl Stage {
                 };
                 let old = make("old_glimmer", "keeper", "lens-cap-1609")?;
                 let new = make("new_glimmer", "glimmer", "dark-sky-2026")?;
-                write("old-password", "lens-cap-1609\n")?;
-                write("new-password", "dark-sky-2026\n")?;
+                write_secret("old-password", "lens-cap-1609\n")?;
+                write_secret("new-password", "dark-sky-2026\n")?;
                 Self { old, new, _server: Some((server, scratch)) }
             }
         };

@@ -263,11 +263,8 @@ pub fn duration(seconds: f64) -> String {
 
 /// A word of a command as a shell takes it.
 pub fn word(text: &str) -> String {
-    let plain = |c: char| c.is_ascii_alphanumeric() || "-._/:=@%+,".contains(c);
-    match !text.is_empty() && text.chars().all(plain) {
-        true => text.to_owned(),
-        false => format!("'{}'", text.replace('\'', "'\\''")),
-    }
+    // What holds a zero byte cannot be typed at all.
+    shlex::try_quote(text).map_or_else(|_| text.to_owned(), std::borrow::Cow::into_owned)
 }
 
 /// A long name cut in the middle, so that its end stays.

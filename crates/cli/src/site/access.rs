@@ -12,6 +12,7 @@ use fernweh_connect::sqlite::{
     FarDatabase, FarEditor, FarPlace, FarTarget, SqliteEditor, SqliteKeeper, SqliteSource,
     SqliteTarget,
 };
+use fernweh_connect::ssh::shell_word;
 use fernweh_core::address::WebAddress;
 use fernweh_core::settings::{Role, Setting};
 use fernweh_ports::{
@@ -293,8 +294,8 @@ impl SiteAccess for Site {
             Some(FilesPlace::Remote(place)) if place.protocol == Protocol::Sftp => {
                 let (_, root) = self.file_tree(place)?;
                 let ssh = self.ssh_of(place)?;
-                let folder = String::from_utf8_lossy(&root).replace('\'', "'\\''");
-                let ran = self.hosts.session(&ssh)?.run(&format!("cd '{folder}' && {command}"))?;
+                let folder = shell_word(&root)?;
+                let ran = self.hosts.session(&ssh)?.run(&format!("cd {folder} && {command}"))?;
                 Ok(CommandOutput { succeeded: ran.status == Some(0), printed: ran.printed })
             }
             Some(FilesPlace::Remote(_)) => Err(Trouble::usage("FTP runs no commands")

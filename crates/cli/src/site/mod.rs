@@ -5,7 +5,7 @@ mod access;
 mod places;
 mod reach;
 
-use crate::config::{Config, SiteSection, distance};
+use crate::config::{Config, SiteSection};
 use crate::hosts::{FilesPlace, Hosts};
 use crate::options::{Half, SiteArgs};
 use crate::secrets::expanded;
@@ -20,6 +20,7 @@ use std::collections::BTreeMap;
 use std::net::ToSocketAddrs;
 use std::path::{Path, PathBuf};
 use std::sync::Mutex;
+use strsim::levenshtein;
 
 /// A site with all its places known.
 pub struct Site {
@@ -234,10 +235,10 @@ fn section_of(config: &Config, name: &str, has_options: bool) -> Result<SiteSect
     if has_options {
         return Ok(SiteSection::default());
     }
-    let nearest = config.content.site.keys().min_by_key(|known| distance(name, known));
+    let nearest = config.content.site.keys().min_by_key(|known| levenshtein(name, known));
     let trouble = Trouble::usage(format!("there is no site `{name}`"));
     Err(match nearest {
-        Some(known) if distance(name, known) <= 2 => {
+        Some(known) if levenshtein(name, known) <= 2 => {
             trouble.at(config.shown()).hint(format!("did you mean `{known}`?"))
         }
         _ => trouble.at(config.shown()).hint(known_sites(config)),

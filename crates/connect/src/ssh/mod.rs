@@ -225,3 +225,12 @@ fn unreachable(address: &SshAddress, error: &russh::Error) -> Trouble {
         _ => trouble.hint("check host and port; is SSH what answers there?"),
     }
 }
+
+/// A text as one word for the shell of a host.
+pub fn shell_word(text: &[u8]) -> Result<String> {
+    let text = String::from_utf8_lossy(text);
+    match shlex::try_quote(&text) {
+        Ok(word) => Ok(word.into_owned()),
+        Err(error) => Err(Trouble::usage("a path cannot be named to a shell").because(error)),
+    }
+}

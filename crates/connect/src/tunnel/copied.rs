@@ -86,7 +86,8 @@ impl Copied {
             TunnelEnd::Tcp(host, port) => format!("{host}:{port}"),
             TunnelEnd::Socket(path) => path.clone(),
         };
-        format!("'{}/fernweh' hand-on '{}'", self.folder, to.replace('\'', ""))
+        // No host or socket has a zero byte in its name.
+        format!("'{}/fernweh' hand-on {}", self.folder, shlex::try_quote(&to).unwrap_or_default())
     }
 
     /// Takes it away again.

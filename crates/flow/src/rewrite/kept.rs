@@ -4,7 +4,7 @@
 //! What is kept together is changed together, as a batch. Where a run was broken off, its last
 //! batch may be kept and not changed: that is noted before anything else happens to the run.
 
-use fernweh_core::digest::{hex, sha256};
+use fernweh_core::digest::{from_hex, hex, sha256};
 use fernweh_core::record::{Table, Value};
 use fernweh_ports::{Change, Result, Trouble};
 use serde::{Deserialize, Serialize};
@@ -89,12 +89,7 @@ impl From<&Value> for Stored {
 
 impl From<&Stored> for Value {
     fn from(stored: &Stored) -> Self {
-        let bytes = |digits: &str| {
-            let pairs = digits.as_bytes().chunks(2);
-            pairs
-                .filter_map(|pair| u8::from_str_radix(std::str::from_utf8(pair).ok()?, 16).ok())
-                .collect()
-        };
+        let bytes = |digits: &str| from_hex(digits.as_bytes()).unwrap_or_default();
         match stored {
             Stored::Null => Value::Null,
             Stored::Integer(number) => Value::Integer(*number),

@@ -14,7 +14,7 @@ pub use target::{FarPlace, FarTarget};
 use super::{SqliteSource, SqliteTarget, trouble};
 use crate::remote::{FoundKind, Tree, single};
 use crate::runtime::runtime;
-use crate::ssh::Session;
+use crate::ssh::{Session, shell_word};
 use fernweh_ports::{FileSwap, NewFile, Result, Trouble};
 use std::os::unix::fs::DirBuilderExt;
 use std::path::{Path, PathBuf};
@@ -173,8 +173,8 @@ impl FarDatabase {
         let Some(shell) = &self.shell else {
             return Err(busy(format!("it changed during each of {ATTEMPTS} copies")));
         };
-        let quoted = String::from_utf8_lossy(&self.path).replace('\'', "'\\''");
-        let ran = shell.run(&format!("database='{quoted}'\n{COPY_THERE}"))?;
+        let path = shell_word(&self.path)?;
+        let ran = shell.run(&format!("database={path}\n{COPY_THERE}"))?;
         let there = ran.printed.lines().last().unwrap_or_default().trim().as_bytes().to_vec();
         if ran.status != Some(0) || !there.starts_with(b"/") {
             return Err(busy(
@@ -187,8 +187,7 @@ impl FarDatabase {
         let folder = tempfile::Builder::new().prefix("copy-").tempdir_in(&self.here);
         let copy = FarCopy { folder: folder.map_err(wrong)?, state: None };
         let fetched = self.fetch_copy(&there, &copy.path());
-        let quoted = String::from_utf8_lossy(&there).replace('\'', "'\\''");
-        shell.run(&format!("rm -r \"$(dirname '{quoted}')\""))?;
+        shell.run(&format!("rm -r \"$(dirname {})\"", shell_word(&there)?))?;
         fetched?;
         SqliteSource::open(&copy.path())?;
         Ok(copy)
