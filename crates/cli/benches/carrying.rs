@@ -162,14 +162,14 @@ impl Bench {
             authority: encrypted.then(|| path("authority.pem")),
         });
         let tree: Arc<dyn Tree> = Arc::new(tree.expect("a login"));
-        let lanes = tree.lanes();
+        let connections = tree.connections();
         let read = timed(|| read_all(tree, Path::new("/small")));
         let floor = timed(|| {
             std::thread::scope(|scope| {
-                for lane in 0..lanes {
+                for lane in 0..connections {
                     let (port, authority) = (host.port, &authority.certificate);
                     let tls = encrypted.then(|| trusting(authority));
-                    scope.spawn(move || bare_lane(port, tls, (lane..files).step_by(lanes)));
+                    scope.spawn(move || bare_lane(port, tls, (lane..files).step_by(connections)));
                 }
             });
         });

@@ -8,7 +8,7 @@
 //! the size, and nothing else is measured.
 
 use fernweh_demo::database::Place;
-use fernweh_testkit::{Engine, Stage, bulk_load, read_and_throw_away};
+use fernweh_testkit::{Engine, Fixture, bulk_load, read_and_throw_away};
 use std::io::Read;
 use std::process::Stdio;
 use std::time::{Duration, Instant};
@@ -23,14 +23,14 @@ struct Measured {
 }
 
 /// Runs the program; its peak memory is what the kernel noted last.
-fn measured(stage: &Stage, line: &str) -> Measured {
-    measured_until(stage, line, None)
+fn measured(fixture: &Fixture, line: &str) -> Measured {
+    measured_until(fixture, line, None)
 }
 
 /// Runs the program to its end, or until it is killed at a step of its journal.
-fn measured_until(stage: &Stage, line: &str, step: Option<&str>) -> Measured {
+fn measured_until(fixture: &Fixture, line: &str, step: Option<&str>) -> Measured {
     let began = Instant::now();
-    let mut command = stage.scene.command(line);
+    let mut command = fixture.workspace.command(line);
     if let Some(step) = step {
         command.env("FERNWEH_TEST_STOP_AT", step);
     }
@@ -61,8 +61,8 @@ fn measured_until(stage: &Stage, line: &str, step: Option<&str>) -> Measured {
 }
 
 /// The SQL in an archive, uncompressed: its bytes, and the seconds that zstd needs for them.
-fn compressed(stage: &Stage, archive: &str) -> (f64, f64) {
-    let file = std::fs::File::open(stage.scene.path(archive)).expect("the archive");
+fn compressed(fixture: &Fixture, archive: &str) -> (f64, f64) {
+    let file = std::fs::File::open(fixture.workspace.path(archive)).expect("the archive");
     let mut tar = tar::Archive::new(file);
     let (mut total, mut seconds) = (0, 0.0);
     for member in tar.entries().expect("members") {
@@ -87,47 +87,49 @@ fn median(mut seconds: Vec<f64>) -> f64 {
 }
 
 /// How long unpacking takes up to each step of its journal.
-fn phases(stage: &Stage, line: &str) {
+fn phases(fixture: &Fixture, line: &str) {
     for step in ["made", "secured", "built", "checked"] {
-        let found = measured_until(stage, line, Some(step));
+        let found = measured_until(fixture, line, Some(step));
         print!("{step} after {:.2} s ({:.2} of the program's own), ", found.seconds, found.cpu);
-        let runs = stage.scene.done("runs --json").json();
+        let runs = fixture.workspace.done("runs --json").json();
         let open = runs.as_array().and_then(|runs| runs.last().cloned()).expect("a run");
-        stage.scene.done(&format!("runs --discard {}", open["run"].as_str().expect("a name")));
+        fixture
+            .workspace
+            .done(&format!("runs --discard {}", open["run"].as_str().expect("a name")));
     }
     println!("as is");
 }
 
 /// Ratios to the floors: higher is better, 1.0 is as fast as the floor.
 fn ratios(articles: u64, engine: Engine, runs: u32) {
-    let stage = Stage::of_size(PROGRAM, engine, articles);
+    let fixture = Fixture::of_size(PROGRAM, engine, articles);
     let (mut packing, mut unpacking, mut rewriting) = (Vec::new(), Vec::new(), Vec::new());
     let (mut zstd_rate, mut loading) = (Vec::new(), Vec::new());
     let (mut reading, mut plain) = (Vec::new(), Vec::new());
     for run in 0..runs {
         let archive = format!("{run}.fernweh.tar");
-        let pack = measured(&stage, &format!("pack old --only database -o {archive}"));
-        let (bytes, seconds) = compressed(&stage, &archive);
+        let pack = measured(&fixture, &format!("pack old --only database -o {archive}"));
+        let (bytes, seconds) = compressed(&fixture, &archive);
         packing.push(bytes / 1e6 / pack.seconds);
         zstd_rate.push(bytes / 1e6 / seconds);
         let began = Instant::now();
-        read_and_throw_away(&stage.old);
+        read_and_throw_away(&fixture.old);
         reading.push(began.elapsed().as_secs_f64());
         let line = "pack old --only database --level 0 -o plain.fernweh.tar";
-        plain.push(measured(&stage, line).seconds);
-        std::fs::remove_file(stage.scene.path("plain.fernweh.tar")).expect("removed");
-        loading.push(bulk_load(&stage.old));
+        plain.push(measured(&fixture, line).seconds);
+        std::fs::remove_file(fixture.workspace.path("plain.fernweh.tar")).expect("removed");
+        loading.push(bulk_load(&fixture.old));
         let line = format!("unpack {archive} new --only database --overwrite");
-        unpacking.push(measured(&stage, &format!("{line} --as-is")).seconds);
-        stage.scene.done("undo new");
-        stage.scene.done("undo new --let-go");
-        rewriting.push(measured(&stage, &line).seconds);
-        stage.scene.done("undo new");
-        stage.scene.done("undo new --let-go");
+        unpacking.push(measured(&fixture, &format!("{line} --as-is")).seconds);
+        fixture.workspace.done("undo new");
+        fixture.workspace.done("undo new --let-go");
+        rewriting.push(measured(&fixture, &line).seconds);
+        fixture.workspace.done("undo new");
+        fixture.workspace.done("undo new --let-go");
         if run + 1 == runs {
-            phases(&stage, &format!("{line} --as-is"));
+            phases(&fixture, &format!("{line} --as-is"));
         }
-        std::fs::remove_file(stage.scene.path(&archive)).expect("removed");
+        std::fs::remove_file(fixture.workspace.path(&archive)).expect("removed");
     }
     let (packing, zstd_rate) = (median(packing), median(zstd_rate));
     let (loading, as_is, rewriting) = (median(loading), median(unpacking), median(rewriting));
@@ -143,9 +145,9 @@ fn ratios(articles: u64, engine: Engine, runs: u32) {
 fn grow(articles: u64, engine: Engine) {
     println!("{engine:?}");
     for times in [1, 2, 4, 8] {
-        let stage = Stage::of_size(PROGRAM, engine, articles * times);
+        let fixture = Fixture::of_size(PROGRAM, engine, articles * times);
         for line in ["pack old -o a.fernweh.tar", "unpack a.fernweh.tar new"] {
-            let found = measured(&stage, line);
+            let found = measured(&fixture, line);
             let (word, peak) = (line.split(' ').next().unwrap_or_default(), found.peak_mb);
             println!("{times} times {articles}: {word} {:.1} s, {peak} MB", found.seconds);
         }
@@ -153,10 +155,10 @@ fn grow(articles: u64, engine: Engine) {
 }
 
 fn measure(articles: u64, engine: Engine) {
-    let stage = Stage::of_size(PROGRAM, engine, articles);
+    let fixture = Fixture::of_size(PROGRAM, engine, articles);
     let floor = {
         let began = Instant::now();
-        let rows = read_and_throw_away(&stage.old);
+        let rows = read_and_throw_away(&fixture.old);
         println!("{engine:?}, {articles} articles, {rows} records");
         began.elapsed().as_secs_f64()
     };
@@ -174,16 +176,16 @@ fn measure(articles: u64, engine: Engine) {
     let texts = (0..1000).map(|n| format!("http://cdn{n}.example/pictures/{n}.png"));
     let findings: Vec<_> = texts.map(|text| serde_json::json!({ "address": text })).collect();
     let findings = serde_json::json!({ "findings": findings }).to_string();
-    stage.scene.write("findings.json", findings);
+    fixture.workspace.write("findings.json", findings);
     let mut mb = 0.0;
     let titles = ["", "seconds", "CPU s", "MB/s", "peak MB", "times floor"];
     let [a, b, c, d, e, f] = titles;
     println!("{a:<16} {b:>8} {c:>6} {d:>9} {e:>11} {f:>14}");
     println!("{:<16} {floor:>8.2} {:>6} {:>9} {:>11} {:>14}", "bare read", "", "", "", "1.00");
     for (name, line) in steps {
-        let found = measured(&stage, line);
+        let found = measured(&fixture, line);
         if name == "pack" {
-            mb = compressed(&stage, "site.fernweh.tar").0 / 1e6;
+            mb = compressed(&fixture, "site.fernweh.tar").0 / 1e6;
         }
         let rate = if mb > 0.0 && name != "undo" {
             format!("{:.0}", mb / found.seconds)
@@ -199,10 +201,10 @@ fn measure(articles: u64, engine: Engine) {
         );
         assert!(found.peak_mb < 150, "{name} needs {} MB", found.peak_mb);
     }
-    let size =
-        std::fs::metadata(stage.scene.path("site.fernweh.tar")).map_or(0, |found| found.len());
+    let size = std::fs::metadata(fixture.workspace.path("site.fernweh.tar"))
+        .map_or(0, |found| found.len());
     println!("{mb:.0} MB of SQL, {:.0} MB of archive", size as f64 / 1e6);
-    if let Place::Sqlite(path) = &stage.old {
+    if let Place::Sqlite(path) = &fixture.old {
         println!(
             "{:.0} MB of database",
             std::fs::metadata(path).map_or(0, |f| f.len()) as f64 / 1e6

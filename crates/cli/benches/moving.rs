@@ -3,14 +3,14 @@
 //!
 //! `cargo bench -p fernweh --bench moving -- [ARTICLES] [mariadb|postgres|sqlite]`
 
-use fernweh_testkit::{Engine, SshHost, Stage};
+use fernweh_testkit::{Engine, Fixture, SshHost};
 use std::time::Instant;
 
 const PROGRAM: &str = env!("CARGO_BIN_EXE_fernweh");
 
-fn timed(stage: &Stage, line: &str) -> f64 {
+fn timed(fixture: &Fixture, line: &str) -> f64 {
     let began = Instant::now();
-    stage.scene.done(line);
+    fixture.workspace.done(line);
     began.elapsed().as_secs_f64()
 }
 
@@ -23,32 +23,32 @@ fn main() {
         Some("sqlite") => Engine::Sqlite,
         _ => Engine::Mariadb,
     };
-    let stage = Stage::of_size(PROGRAM, engine, articles);
-    let ssh = SshHost::start(&stage.scene.path("ssh-host"), "");
-    stage.scene.write(".ssh/known_hosts", &ssh.known);
+    let fixture = Fixture::of_size(PROGRAM, engine, articles);
+    let ssh = SshHost::start(&fixture.workspace.path("ssh-host"), "");
+    fixture.workspace.write(".ssh/known_hosts", &ssh.known);
     for site in ["old", "new"] {
         let through = match engine.server() {
             Some(_) => format!("through = \"{}\"", ssh.address()),
             None => String::new(),
         };
         let more = format!("key = \"{}\"\n{through}", ssh.key.display());
-        stage.reach_files(site, &ssh.files(&stage.root(site)), &more);
+        fixture.reach_files(site, &ssh.files(&fixture.root(site)), &more);
     }
     if engine == Engine::Sqlite {
-        let text = stage.scene.read("fernweh.toml");
+        let text = fixture.workspace.read("fernweh.toml");
         let text = text.replace("sqlite:old/htdocs/", "sqlite:");
-        stage.scene.write("fernweh.toml", text.replace("sqlite:new/htdocs/", "sqlite:"));
+        fixture.workspace.write("fernweh.toml", text.replace("sqlite:new/htdocs/", "sqlite:"));
     }
     println!("{engine:?}, {articles} articles");
     for round in 1..=3 {
-        let survey = timed(&stage, "survey old --for new");
-        let pack = timed(&stage, &format!("pack old -o {round}.fernweh.tar"));
-        let unpack = timed(&stage, &format!("unpack {round}.fernweh.tar new"));
-        stage.scene.done("undo new");
-        stage.scene.done("undo new --let-go");
-        let all = timed(&stage, "move old new --yes --no-scan");
-        stage.scene.done("undo new");
-        stage.scene.done("undo new --let-go");
+        let survey = timed(&fixture, "survey old --for new");
+        let pack = timed(&fixture, &format!("pack old -o {round}.fernweh.tar"));
+        let unpack = timed(&fixture, &format!("unpack {round}.fernweh.tar new"));
+        fixture.workspace.done("undo new");
+        fixture.workspace.done("undo new --let-go");
+        let all = timed(&fixture, "move old new --yes --no-scan");
+        fixture.workspace.done("undo new");
+        fixture.workspace.done("undo new --let-go");
         let slowest = survey.max(pack).max(unpack);
         println!(
             "survey --for {survey:.2} s, pack {pack:.2} s, unpack {unpack:.2} s; move {all:.2} s: \

@@ -52,5 +52,5 @@ pub enum Command {
     Tell(commands::tell::TellArgs),
     Demo(commands::demo::DemoArgs),
     #[command(hide = true)]
-    HandOn(commands::hand_on::HandOnArgs),
+    Forward(commands::forward::ForwardArgs),
 }

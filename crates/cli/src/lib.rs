@@ -66,6 +66,6 @@ fn execute(context: &Context, command: &Command) -> fernweh_ports::Result<u8> {
         Command::Runs(args) => commands::runs::run(context, args),
         Command::Tell(args) => commands::tell::run(context, args),
         Command::Demo(args) => commands::demo::run(context, args, &|line| run(line)),
-        Command::HandOn(args) => commands::hand_on::run(args),
+        Command::Forward(args) => commands::forward::run(args),
     }
 }

@@ -1,7 +1,7 @@
 //! Progress on the terminal: one line per stage that stays, and one that moves. Without
 //! a terminal a plain line every half minute.
 
-use fernweh_ports::{Unit, Watch, count, shown};
+use fernweh_ports::{Failpoints, Progress, Unit, count, shown};
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressState, ProgressStyle};
 use rustix::process::Signal;
 use std::fmt::Write;
@@ -140,7 +140,16 @@ fn style(unit: Unit, total: bool) -> ProgressStyle {
         .progress_chars("━╸ ")
 }
 
-impl Watch for Terminal {
+impl Failpoints for Terminal {
+    fn reached(&self, step: &str) {
+        let Some(at) = self.stop_at.as_ref().filter(|at| at.step == step) else { return };
+        if self.seen.fetch_add(1, Ordering::Relaxed) + 1 == at.count {
+            let _ = rustix::process::kill_process(rustix::process::getpid(), at.signal);
+        }
+    }
+}
+
+impl Progress for Terminal {
     fn stage(&self, name: &str, total: Option<u64>, unit: Unit) {
         self.clear();
         let target =
@@ -199,12 +208,5 @@ impl Watch for Terminal {
 
     fn stopping(&self) -> bool {
         self.stop.load(Ordering::Relaxed)
-    }
-
-    fn reached(&self, step: &str) {
-        let Some(at) = self.stop_at.as_ref().filter(|at| at.step == step) else { return };
-        if self.seen.fetch_add(1, Ordering::Relaxed) + 1 == at.count {
-            let _ = rustix::process::kill_process(rustix::process::getpid(), at.signal);
-        }
     }
 }

@@ -4,12 +4,12 @@ use crate::config::{Config, TellSection};
 use crate::hosts::{login_of, user_of};
 use crate::secrets::expanded;
 use fernweh_connect::mail::MailServer;
-use fernweh_ports::{Result, Trouble, Watch};
+use fernweh_ports::{Progress, Result, Trouble};
 use std::io::Write;
 use std::process::{Command, Stdio};
 
 /// Sends word if that is configured. A move does not fail because of it.
-pub fn notify(watch: &dyn Watch, config: &Config, subject: &str, text: &str) {
+pub fn notify(watch: &dyn Progress, config: &Config, subject: &str, text: &str) {
     if let Some(section) = &config.content.tell
         && let Err(trouble) = send(config, section, subject, text)
     {

@@ -2,7 +2,7 @@
 
 use bytes::Bytes;
 use fernweh_connect::remote::{
-    Carries, Doing, Dress, Found, FoundKind, RemoteSource, RemoteTarget, Tree,
+    Carries, Doing, Found, FoundKind, Metadata, RemoteSource, RemoteTarget, Tree,
 };
 use fernweh_core::record::{Entry, EntryKind};
 use fernweh_ports::{FileSource, FileTarget, Kind, Result, Trouble, files_of};
@@ -75,7 +75,7 @@ impl Tree for Host {
         "memory://host".into()
     }
 
-    fn lanes(&self) -> usize {
+    fn connections(&self) -> usize {
         4
     }
 
@@ -122,7 +122,7 @@ impl Tree for Host {
         path: &'a [u8],
         at: u64,
         mut from: mpsc::Receiver<Bytes>,
-        _dress: Dress,
+        _dress: Metadata,
     ) -> Doing<'a, ()> {
         Box::pin(async move {
             let mut content = Vec::new();
@@ -138,7 +138,7 @@ impl Tree for Host {
         })
     }
 
-    fn dress<'a>(&'a self, _path: &'a [u8], _dress: Dress) -> Doing<'a, ()> {
+    fn set_metadata<'a>(&'a self, _path: &'a [u8], _metadata: Metadata) -> Doing<'a, ()> {
         Box::pin(async { Ok(()) })
     }
 

@@ -4,7 +4,7 @@
 //! line, written through to disk before the step that it announces. From the journal
 //! alone a run can be completed, taken back or cleaned up by another process.
 
-use fernweh_ports::{DatabaseSwap, Direction, FileSwap, Fingerprint, Result, Trouble, Watch};
+use fernweh_ports::{DatabaseSwap, Direction, FileSwap, Fingerprint, Progress, Result, Trouble};
 use serde::{Deserialize, Serialize};
 use std::fs::{self, File, OpenOptions};
 use std::io::Write;
@@ -335,7 +335,7 @@ impl Journal {
     }
 
     /// Writes a step through to disk, then tells the watch.
-    pub fn step(&mut self, step: &Step, watch: &dyn Watch) -> Result<()> {
+    pub fn step(&mut self, step: &Step, watch: &dyn Progress) -> Result<()> {
         self.write(step)?;
         watch.reached(step.name());
         Ok(())

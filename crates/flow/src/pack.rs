@@ -6,7 +6,9 @@ mod rows;
 pub(crate) use blocks::Blocks;
 use rows::PackRows;
 
-use crate::archive::{ArchiveWriter, Begun, Expected, Ledger, Level, Mark, PieceWriter};
+use crate::archive::{
+    ArchiveWriter, Checkpoint, Expected, Level, MemberIndex, Partial, PieceWriter,
+};
 use crate::patterns::Patterns;
 use fernweh_core::archive::{DatabaseManifest, FORMAT, FilesManifest, Manifest, Member, Seal};
 use fernweh_core::limits;
@@ -14,8 +16,8 @@ use fernweh_core::record::{Entry, EntryKind, Table, is_of_engine};
 use fernweh_core::settings::{self, Role};
 use fernweh_core::sql::write_structure;
 use fernweh_ports::{
-    DatabaseSource, FileSource, Kind, LeftOut, Result, Scope, Structure, Tally, Trouble, Unit,
-    Watch, counted, files_of,
+    DatabaseSource, FileSource, Kind, LeftOut, Progress, Result, Scope, Structure, Tally, Trouble,
+    Unit, counted, files_of,
 };
 use serde::Serialize;
 use std::io::Read;
@@ -53,7 +55,7 @@ pub struct PackOptions<'a> {
     /// Goes on with an archive that was broken off.
     pub go_on: bool,
     /// Whoever unpacks the archive while it is written.
-    pub follower: Option<Arc<Ledger>>,
+    pub follower: Option<Arc<MemberIndex>>,
     /// The command that goes on with this one, for people; without it nothing unfinished is
     /// kept.
     pub again: Option<String>,
@@ -104,17 +106,17 @@ pub fn pack(
     options: &PackOptions<'_>,
     database: Option<&mut dyn DatabaseSource>,
     files: Option<&mut dyn FileSource>,
-    watch: &dyn Watch,
+    watch: &dyn Progress,
 ) -> Result<PackReport> {
     let (path, level) = (&options.archive, options.level);
-    let (mut archive, begun) = match (&options.follower, options.go_on) {
+    let (mut archive, partial) = match (&options.follower, options.go_on) {
         (_, true) => ArchiveWriter::go_on(path, level)?,
-        (Some(ledger), false) => {
-            (ArchiveWriter::create_followed(path, level, ledger.clone())?, None)
+        (Some(member_index), false) => {
+            (ArchiveWriter::create_followed(path, level, member_index.clone())?, None)
         }
         (None, false) => (ArchiveWriter::create(path, level)?, None),
     };
-    match fill(options, database, files, &mut archive, begun, watch) {
+    match fill(options, database, files, &mut archive, partial, watch) {
         Ok((seal, mut report)) => {
             report.size = archive.seal(seal)?;
             Ok(report)
@@ -138,8 +140,8 @@ fn fill(
     mut database: Option<&mut dyn DatabaseSource>,
     files: Option<&mut dyn FileSource>,
     archive: &mut ArchiveWriter,
-    begun: Option<Begun>,
-    watch: &dyn Watch,
+    partial: Option<Partial>,
+    watch: &dyn Progress,
 ) -> Result<(Seal, PackReport)> {
     let mut report =
         PackReport { archive: options.archive.display().to_string(), ..PackReport::default() };
@@ -161,10 +163,10 @@ fn fill(
             .map(|_| FilesManifest { left_out: options.leave_out.texts().to_vec() }),
     };
     let mut part = None;
-    match begun {
-        Some(begun) => {
-            check_same(&manifest, &structure, &begun)?;
-            (seal.rows, seal.breaks, part) = (begun.rows, begun.breaks, begun.part);
+    match partial {
+        Some(partial) => {
+            check_same(&manifest, &structure, &partial)?;
+            (seal.rows, seal.breaks, part) = (partial.rows, partial.breaks, partial.part);
             seal.breaks.push(crate::now());
         }
         None => {
@@ -176,12 +178,13 @@ fn fill(
             }
         }
     }
-    archive.mark(Mark { anew: seal.breaks.last().cloned(), ..Mark::default() })?;
+    archive
+        .checkpoint(Checkpoint { anew: seal.breaks.last().cloned(), ..Checkpoint::default() })?;
     watch.reached("begun");
     if let (Some(source), Some(about)) = (database, &manifest.database) {
         watch.stage("database", Some(report.records), Unit::Records);
-        if let Some(ledger) = &options.follower {
-            ledger.expect(Expected { rows: Some(report.records), file_bytes: None });
+        if let Some(member_index) = &options.follower {
+            member_index.expect(Expected { rows: Some(report.records), file_bytes: None });
         }
         let mut packing = PackRows { options, about, structure: &structure, archive, watch, part };
         packing.all(source, &mut seal)?;
@@ -201,22 +204,22 @@ fn fill(
 }
 
 /// What is gone on with must be what it was.
-fn check_same(manifest: &Manifest, structure: &Structure, begun: &Begun) -> Result<()> {
+fn check_same(manifest: &Manifest, structure: &Structure, partial: &Partial) -> Result<()> {
     let other = |what: &str| {
         Trouble::usage("this archive cannot be continued")
             .because(what)
             .hint("pack anew, without --continue, into another file")
     };
     let halves = |manifest: &Manifest| (manifest.database.is_some(), manifest.files.is_some());
-    if begun.manifest.site != manifest.site || halves(&begun.manifest) != halves(manifest) {
+    if partial.manifest.site != manifest.site || halves(&partial.manifest) != halves(manifest) {
         return Err(other("it was begun for another site, or with other options"));
     }
-    let (Some(now), Some(then)) = (&manifest.database, &begun.manifest.database) else {
+    let (Some(now), Some(then)) = (&manifest.database, &partial.manifest.database) else {
         return Ok(());
     };
     let tables = (&now.tables, &now.without_rows) == (&then.tables, &then.without_rows);
     let sql = write_structure(now.dialect, &structure.before);
-    if !tables || begun.structure.as_ref() != Some(&sql) {
+    if !tables || partial.structure.as_ref() != Some(&sql) {
         return Err(other(
             "the structure of the database, or which tables are packed, has changed",
         ));
@@ -273,7 +276,7 @@ fn pack_files(
     archive: &mut ArchiveWriter,
     seal: &mut Seal,
     report: &mut PackReport,
-    watch: &dyn Watch,
+    watch: &dyn Progress,
 ) -> Result<()> {
     let inside = options.inside_files.as_deref();
     let asked = std::cell::RefCell::new(Vec::new());
@@ -339,7 +342,7 @@ fn pack_file(
     source: &mut dyn FileSource,
     pieces: &mut PieceWriter<'_>,
     report: &mut PackReport,
-    watch: &dyn Watch,
+    watch: &dyn Progress,
 ) -> Result<bool> {
     let EntryKind::File(size) = entry.kind else { return Ok(false) };
     let content = match source.open(&entry.path) {
@@ -388,7 +391,7 @@ struct Exact<'a> {
     content: Box<dyn Read + 'a>,
     left: u64,
     short: bool,
-    watch: &'a dyn Watch,
+    watch: &'a dyn Progress,
 }
 
 impl Read for Exact<'_> {

@@ -5,7 +5,7 @@
 use crate::patterns::Patterns;
 use fernweh_core::record::EntryKind;
 use fernweh_ports::{
-    Editors, PageRequest, PageSource, Refreshing, Result, SiteAccess, Trouble, Watch, counted,
+    Editors, PageRequest, PageSource, Progress, Refreshing, Result, SiteAccess, Trouble, counted,
 };
 use serde::Serialize;
 
@@ -97,7 +97,7 @@ impl Refresh {
         parts: &mut Editors,
         site: &dyn SiteAccess,
         pages: Option<&dyn PageSource>,
-        watch: &dyn Watch,
+        watch: &dyn Progress,
     ) -> Result<Vec<Refreshed>> {
         let mut done = Vec::new();
         for pattern in &self.remove {

@@ -4,7 +4,7 @@ use crate::report::RewriteReport;
 use fernweh_core::limits;
 use fernweh_core::rewrite::{ColumnText, Rewriter, Tally};
 use fernweh_core::sql::{Dialect, Part, TextCutter};
-use fernweh_ports::{Result, Trouble, Unit, Watch};
+use fernweh_ports::{Progress, Result, Trouble, Unit};
 use serde::Serialize;
 use std::io::{BufRead, BufReader, Read, Write};
 
@@ -64,7 +64,7 @@ pub fn rewrite_stream(
     read_as: ReadAs,
     (name, input): (&str, &mut dyn Read),
     output: &mut dyn Write,
-    watch: &dyn Watch,
+    watch: &dyn Progress,
 ) -> Result<FileReport> {
     let mut report = FileReport {
         input: name.to_owned(),
@@ -103,7 +103,7 @@ fn script(
     input: &mut dyn Read,
     output: &mut dyn Write,
     tally: &mut Tally,
-    watch: &dyn Watch,
+    watch: &dyn Progress,
 ) -> Result<u64> {
     let (mut bytes, mut line) = (0, 1);
     let mut cutter = TextCutter::new(dialect);
@@ -150,7 +150,7 @@ fn text(
     input: &mut dyn Read,
     output: &mut dyn Write,
     tally: &mut Tally,
-    watch: &dyn Watch,
+    watch: &dyn Progress,
 ) -> Result<u64> {
     let mut whole = Vec::new();
     input

@@ -2,7 +2,7 @@
 
 use crate::archive::ArchiveReader;
 use fernweh_core::archive::Member;
-use fernweh_ports::{Result, Trouble, Watch};
+use fernweh_ports::{Progress, Result, Trouble};
 use std::fs::{self, File};
 use std::io::{BufWriter, Cursor, Write};
 use std::os::unix::fs::OpenOptionsExt;
@@ -10,7 +10,7 @@ use std::path::Path;
 
 /// Writes the database of an archive as one script, readable by its owner alone; gives its
 /// size in bytes. Until it is complete the file has another name.
-pub fn write_script(archive: &ArchiveReader, path: &Path, watch: &dyn Watch) -> Result<u64> {
+pub fn write_script(archive: &ArchiveReader, path: &Path, watch: &dyn Progress) -> Result<u64> {
     let what = "cannot write the script";
     let wrong = |error: std::io::Error| Trouble::file(what, path, &error);
     let name = path.file_name().unwrap_or_default().to_string_lossy();

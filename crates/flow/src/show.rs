@@ -4,7 +4,7 @@ use crate::archive::ArchiveReader;
 use crate::unpack::bodies_of;
 use fernweh_core::archive::Manifest;
 use fernweh_core::record::is_of_engine;
-use fernweh_ports::{Result, Unit, Watch};
+use fernweh_ports::{Progress, Result, Unit};
 use serde::Serialize;
 use std::path::Path;
 
@@ -41,7 +41,7 @@ pub struct ShowReport {
 
 /// Opens an archive; its members are compared with its seal, and with `verify` their
 /// digests too.
-pub fn show(path: &Path, verify: bool, watch: &dyn Watch) -> Result<ShowReport> {
+pub fn show(path: &Path, verify: bool, watch: &dyn Progress) -> Result<ShowReport> {
     let archive = ArchiveReader::open(path)?;
     let different = if verify {
         watch.stage("verify", Some(archive.size), Unit::Bytes);

@@ -74,7 +74,7 @@ pub(crate) fn statements(
         let mut parsed = Statement::parse(dialect, script.modes(), &statement)
             .map_err(|error| format!("line {}: {error}", script.line()))?;
         if dialect == Dialect::Postgres {
-            lie_in(&mut parsed, &mut schema);
+            qualify(&mut parsed, &mut schema);
         }
         if !matches!(parsed, Statement::Session | Statement::ClearCounters) {
             found.push(parsed);
@@ -87,7 +87,7 @@ pub(crate) fn statements(
 }
 
 /// Gives tables the names by which manifests know them.
-pub(crate) fn lie_in(statement: &mut Statement, schema: &mut String) {
+pub(crate) fn qualify(statement: &mut Statement, schema: &mut String) {
     let within = |bare: &mut String, shown: bool| {
         let name = if shown { Qualified::parse(bare) } else { Qualified::new("public", bare) };
         if name.schema == "public" {

@@ -7,7 +7,7 @@ use fernweh_core::record::{EntryKind, Value};
 use fernweh_core::rewrite::{Origin, Reason, Rewriter, Rule, origins};
 use fernweh_core::settings::{self, Role, Setting};
 use fernweh_ports::{
-    DatabaseSource, FileSource, LeftOut, Overview, Result, Scope, Tally, Unit, Watch, files_of,
+    DatabaseSource, FileSource, LeftOut, Overview, Progress, Result, Scope, Tally, Unit, files_of,
 };
 use serde::Serialize;
 use std::collections::BTreeMap;
@@ -137,7 +137,7 @@ pub fn survey(
     options: &SurveyOptions<'_>,
     mut database: Option<&mut dyn DatabaseSource>,
     files: Option<&mut dyn FileSource>,
-    watch: &dyn Watch,
+    watch: &dyn Progress,
 ) -> Result<SurveyReport> {
     let mut report = SurveyReport {
         site: options.site.clone(),
@@ -186,7 +186,7 @@ fn count_cells(
     options: &SurveyOptions<'_>,
     source: &mut dyn DatabaseSource,
     counting: &mut Counting,
-    watch: &dyn Watch,
+    watch: &dyn Progress,
 ) -> Result<()> {
     source.begin()?;
     let own = options.url.as_deref().and_then(|url| Rule::new(url, "http://survey.invalid").ok());
@@ -229,7 +229,7 @@ fn look_at_files(
     options: &SurveyOptions<'_>,
     source: &mut dyn FileSource,
     counting: &mut Counting,
-    watch: &dyn Watch,
+    watch: &dyn Progress,
 ) -> Result<(FilesReport, Option<SettingsReport>)> {
     let mut report =
         FilesReport { place: source.place(), free: source.free(), ..FilesReport::default() };

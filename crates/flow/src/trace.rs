@@ -7,7 +7,7 @@ use fernweh_core::rewrite::{ColumnText, Rule};
 use fernweh_core::sql::{Kind, Statement};
 use fernweh_core::trace::{Form, Hit, Needle, Needles};
 use fernweh_ports::{
-    DatabaseSource, FileSource, Result, Scope, Trouble, Unit, Watch, counted, files_of,
+    DatabaseSource, FileSource, Progress, Result, Scope, Trouble, Unit, counted, files_of,
 };
 use serde::Serialize;
 use std::collections::BTreeSet;
@@ -121,7 +121,7 @@ pub fn trace(
     options: &TraceOptions<'_>,
     database: Option<&mut dyn DatabaseSource>,
     files: Option<&mut dyn FileSource>,
-    watch: &dyn Watch,
+    watch: &dyn Progress,
 ) -> Result<TraceReport> {
     let texts = options.needles.texts().iter();
     let texts = texts.map(|text| Traced { text: text.clone(), ..Traced::default() });
@@ -143,7 +143,7 @@ fn in_database(
     options: &TraceOptions<'_>,
     source: &mut dyn DatabaseSource,
     report: &mut TraceReport,
-    watch: &dyn Watch,
+    watch: &dyn Progress,
 ) -> Result<()> {
     source.begin()?;
     let structure = source.structure(options.tables)?;
@@ -202,7 +202,7 @@ fn in_files(
     options: &TraceOptions<'_>,
     source: &mut dyn FileSource,
     report: &mut TraceReport,
-    watch: &dyn Watch,
+    watch: &dyn Progress,
 ) -> Result<()> {
     let mut entries = Vec::new();
     source.walk(&|path| !(options.skip)(path), &mut |entry| {

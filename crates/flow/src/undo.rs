@@ -3,7 +3,7 @@
 use crate::journal::{Journal, Plan, Records, Run, State, Step};
 use crate::rewrite::{self, TakenBack};
 use crate::unpack::{discard, switch};
-use fernweh_ports::{Direction, Editors, Fingerprint, Result, Targets, Trouble, Watch};
+use fernweh_ports::{Direction, Editors, Fingerprint, Progress, Result, Targets, Trouble};
 use serde::Serialize;
 
 /// What `undo` did.
@@ -51,7 +51,7 @@ pub fn last_change(records: &Records, site: &str) -> Result<Run> {
 }
 
 /// Turns an unpacking: the states change places again.
-pub fn turn_unpack(run: &Run, targets: &mut Targets, watch: &dyn Watch) -> Result<UndoReport> {
+pub fn turn_unpack(run: &Run, targets: &mut Targets, watch: &dyn Progress) -> Result<UndoReport> {
     let mut journal = Journal::resume(run)?;
     let (direction, plan, since, before) = match run.state() {
         State::InPlace { direction, plan, at, fingerprint } => {
@@ -81,7 +81,7 @@ pub fn turn_unpack(run: &Run, targets: &mut Targets, watch: &dyn Watch) -> Resul
 }
 
 /// Turns a rewriting: the old values come back, or the new ones again.
-pub fn turn_rewrite(run: &Run, parts: &mut Editors, watch: &dyn Watch) -> Result<UndoReport> {
+pub fn turn_rewrite(run: &Run, parts: &mut Editors, watch: &dyn Progress) -> Result<UndoReport> {
     let mut journal = Journal::resume(run)?;
     let (direction, since) = match run.state() {
         State::InPlace { direction, at, .. } => (opposite(direction), at),
@@ -118,7 +118,7 @@ pub fn turn_rewrite(run: &Run, parts: &mut Editors, watch: &dyn Watch) -> Result
 }
 
 /// Gives up what a run keeps safe.
-pub fn let_go(run: &Run, targets: &mut Targets, watch: &dyn Watch) -> Result<()> {
+pub fn let_go(run: &Run, targets: &mut Targets, watch: &dyn Progress) -> Result<()> {
     let mut journal = Journal::resume(run)?;
     if let State::InPlace { direction, plan, .. } = run.state() {
         if let (Some(target), Some(swap)) = (&mut targets.database, &plan.database) {

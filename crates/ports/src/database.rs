@@ -93,7 +93,7 @@ pub trait DatabaseSource: Send {
     fn rows(
         &mut self,
         table: &Table,
-        behind: Option<&Behind>,
+        behind: Option<&KeyPosition>,
         sink: &mut dyn FnMut(Row) -> Result<()>,
     ) -> Result<()>;
     /// The same rows as lines of text, as an archive of this engine holds them, some at a time;
@@ -101,7 +101,7 @@ pub trait DatabaseSource: Send {
     fn lines(
         &mut self,
         table: &Table,
-        behind: Option<&Behind>,
+        behind: Option<&KeyPosition>,
         sink: &mut dyn FnMut(Lines) -> Result<()>,
     ) -> Result<bool> {
         let _ = (table, behind, sink);
@@ -122,12 +122,12 @@ pub struct Lines {
     /// How many they are.
     pub rows: u64,
     /// The key of the last one, if it is made of whole numbers.
-    pub last: Option<Behind>,
+    pub last: Option<KeyPosition>,
 }
 
 /// A place among the rows of a table: the whole numbers, in decimal digits, that are the key
 /// of a row.
-pub type Behind = Vec<String>;
+pub type KeyPosition = Vec<String>;
 
 /// How to go: to the new state, or back to the old one.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -310,7 +310,7 @@ pub trait DatabaseTarget: Send {
     /// `false` if it is not all there.
     fn resume(&mut self, structure: &[Statement]) -> Result<bool>;
     /// What of a structure this database cannot take, or takes in another way.
-    fn foresee(&mut self, from: &Overview, structure: &Structure) -> Result<Vec<Check>>;
+    fn incompatibilities(&mut self, from: &Overview, structure: &Structure) -> Result<Vec<Check>>;
     /// What the login could do beyond the site's own database, in words: with it, a body of an
     /// archive could harm what is not the site's. Empty for a login of the site's own, and
     /// where there is no login.
@@ -354,7 +354,7 @@ pub trait DatabaseTarget: Send {
         &mut self,
         swap: &DatabaseSwap,
         direction: Direction,
-        watch: &dyn crate::Watch,
+        watch: &dyn crate::Progress,
     ) -> Result<()>;
     /// Gives up what a switch keeps aside.
     fn let_go(&mut self, swap: &DatabaseSwap, direction: Direction) -> Result<()>;

@@ -9,14 +9,14 @@ mod database;
 mod files;
 mod pages;
 mod pipe;
+mod progress;
 mod site;
 mod trouble;
-mod watch;
 mod words;
 
 pub use database::{
-    Applied, Behind, Change, DatabaseEditor, DatabaseSource, DatabaseSwap, DatabaseTarget,
-    Direction, Fingerprint, Lines, NamedSql, ObjectId, Overview, Portion, Record, Refit,
+    Applied, Change, DatabaseEditor, DatabaseSource, DatabaseSwap, DatabaseTarget, Direction,
+    Fingerprint, KeyPosition, Lines, NamedSql, ObjectId, Overview, Portion, Record, Refit,
     Refreshing, Refused, Rejected, SchemasSwap, Scope, Structure, SwapObjects, SwapSchema,
     SwapTable, TableInfo, TablesSwap, Tally,
 };
@@ -25,7 +25,7 @@ pub use files::{
 };
 pub use pages::{PageProblem, PageRequest, PageResponse, PageSource};
 pub use pipe::{Inlet, Outlet, pipe};
+pub use progress::{Failpoints, Progress, Silent, Unit};
 pub use site::{CommandOutput, Editors, Halves, Keeper, SiteAccess, Targets};
 pub use trouble::{Kind, Result, Told, Trouble};
-pub use watch::{Silent, Unit, Watch};
 pub use words::{count, counted, is_unsafe, named, shown, size};

@@ -5,13 +5,13 @@
 
 mod bulk;
 mod check;
+mod fixture;
 mod hostile_ftp;
 mod hosts;
 mod memory;
 mod password_host;
 mod program;
 mod relay;
-mod stage;
 mod web;
 
 pub use bulk::bulk_load;
@@ -19,13 +19,13 @@ pub use check::{
     Cells, database_cells, files_of, mariadb_client, php, php_finds_different, psql,
     read_and_throw_away,
 };
+pub use fixture::{Engine, Fixture, new_database, shared_server};
 pub use hostile_ftp::{Trick, hostile_ftp};
 pub use hosts::{FTP_LOGIN, FtpHost, SshHost};
 pub use memory::{
     Fault, Faults, Files, Killed, MemorySite, State, Tables, Watcher, killed_or, rows,
 };
 pub use password_host::{Asking, PasswordHost};
-pub use program::{Ran, Scene};
+pub use program::{Ran, Workspace};
 pub use relay::delaying_relay;
-pub use stage::{Engine, Stage, new_database, shared_server};
 pub use web::{Answer, Asked, Web};

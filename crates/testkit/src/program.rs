@@ -7,7 +7,7 @@ use std::time::Duration;
 use tempfile::TempDir;
 
 /// A folder in which the program runs.
-pub struct Scene {
+pub struct Workspace {
     folder: TempDir,
     program: PathBuf,
 }
@@ -23,7 +23,7 @@ pub struct Ran {
     pub err: String,
 }
 
-impl Scene {
+impl Workspace {
     /// An empty folder for the program at this path.
     pub fn new(program: &str) -> Self {
         let folder = tempfile::tempdir().expect("a temporary folder");
@@ -64,7 +64,7 @@ impl Scene {
         command
     }
 
-    /// A file of the scene as text.
+    /// A file of the workspace as text.
     pub fn read(&self, path: &str) -> String {
         std::fs::read_to_string(self.path(path)).expect("the file can be read")
     }

@@ -15,14 +15,14 @@ pub fn delaying_relay(to_port: u16, round_trip: Duration) -> u16 {
             let Ok(far) = TcpStream::connect(("127.0.0.1", to_port)) else { continue };
             let both = near.try_clone().and_then(|near| Ok((near, far.try_clone()?)));
             let Ok((near_too, far_too)) = both else { continue };
-            hand_on(near, far, round_trip / 2);
-            hand_on(far_too, near_too, round_trip / 2);
+            forward(near, far, round_trip / 2);
+            forward(far_too, near_too, round_trip / 2);
         }
     });
     port
 }
 
-fn hand_on(mut from: TcpStream, mut to: TcpStream, delay: Duration) {
+fn forward(mut from: TcpStream, mut to: TcpStream, delay: Duration) {
     let _ = (from.set_nodelay(true), to.set_nodelay(true));
     let (queue, waiting) = mpsc::sync_channel::<(Instant, Vec<u8>)>(4096);
     std::thread::spawn(move || {

@@ -14,7 +14,7 @@ use fernweh_demo::server::{PrivateServer, Server};
 use fernweh_demo::site::{ARTICLES, Build, DATABASE_FILE, build};
 use fernweh_demo::{NEW_URL, OLD_URL};
 use fernweh_flow::run::{Rewrite, Scan, ready};
-use fernweh_ports::{Halves, Result, Trouble, Watch};
+use fernweh_ports::{Halves, Progress, Result, Trouble};
 use std::ffi::OsString;
 use std::fs;
 use std::os::unix::fs::PermissionsExt;

@@ -2,7 +2,7 @@
 //! shows its report.
 
 pub mod demo;
-pub mod hand_on;
+pub mod forward;
 pub mod moving;
 pub mod pack;
 pub mod rewrite;

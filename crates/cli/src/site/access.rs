@@ -9,8 +9,8 @@ use fernweh_connect::mariadb::{MariadbEditor, MariadbSource, MariadbTarget};
 use fernweh_connect::postgres::{PostgresEditor, PostgresSource, PostgresTarget};
 use fernweh_connect::remote::{RemoteEditor, RemoteSource, RemoteTarget};
 use fernweh_connect::sqlite::{
-    FarDatabase, FarEditor, FarPlace, FarTarget, SqliteEditor, SqliteKeeper, SqliteSource,
-    SqliteTarget,
+    RemoteSqlite, RemoteSqliteEditor, RemoteSqlitePlace, RemoteSqliteTarget, SqliteEditor,
+    SqliteKeeper, SqliteSource, SqliteTarget,
 };
 use fernweh_connect::ssh::shell_word;
 use fernweh_core::address::WebAddress;
@@ -26,7 +26,7 @@ use url::Url;
 
 /// Carries a database file of another host over into the new files.
 struct RemoteKeeper {
-    database: FarDatabase,
+    database: RemoteSqlite,
     inside: String,
 }
 
@@ -62,17 +62,17 @@ impl Site {
     ) -> Result<Box<dyn DatabaseTarget>> {
         Ok(match place {
             DatabasePlace::Mariadb(address) => {
-                Box::new(MariadbTarget::open(&self.reached(address)?, run)?)
+                Box::new(MariadbTarget::open(&self.address_from_here(address)?, run)?)
             }
             DatabasePlace::Postgres(address) => {
-                Box::new(PostgresTarget::open(&self.reached(address)?, run)?)
+                Box::new(PostgresTarget::open(&self.address_from_here(address)?, run)?)
             }
             DatabasePlace::SqliteThere(path) => {
                 let place = match self.inside_files() {
-                    Some(inside) if files.is_some() => FarPlace::WithFiles(inside),
-                    _ => FarPlace::Beside,
+                    Some(inside) if files.is_some() => RemoteSqlitePlace::WithFiles(inside),
+                    _ => RemoteSqlitePlace::Beside,
                 };
-                Box::new(FarTarget::new(self.far(path)?, place, run))
+                Box::new(RemoteSqliteTarget::new(self.remote_sqlite(path)?, place, run))
             }
             DatabasePlace::Sqlite(path) => match (files, self.inside_files()) {
                 (Some(Files::Local(files)), Some(inside)) => {
@@ -94,7 +94,7 @@ impl Site {
                 Some(Box::new(SqliteKeeper::new(path, &files.built().join(inside))))
             }
             (Some(Files::Remote(_)), Some(DatabasePlace::SqliteThere(path)), Some(inside)) => {
-                Some(Box::new(RemoteKeeper { database: self.far(path)?, inside }))
+                Some(Box::new(RemoteKeeper { database: self.remote_sqlite(path)?, inside }))
             }
             _ => None,
         })
@@ -105,13 +105,13 @@ impl Site {
             None => None,
             Some(DatabasePlace::Sqlite(path)) => Some(Box::new(SqliteEditor::open(path)?)),
             Some(DatabasePlace::SqliteThere(path)) => {
-                Some(Box::new(FarEditor::open(self.far(path)?)?))
+                Some(Box::new(RemoteSqliteEditor::open(self.remote_sqlite(path)?)?))
             }
             Some(DatabasePlace::Mariadb(address)) => {
-                Some(Box::new(MariadbEditor::open(&self.reached(address)?)?))
+                Some(Box::new(MariadbEditor::open(&self.address_from_here(address)?)?))
             }
             Some(DatabasePlace::Postgres(address)) => {
-                Some(Box::new(PostgresEditor::open(&self.reached(address)?)?))
+                Some(Box::new(PostgresEditor::open(&self.address_from_here(address)?)?))
             }
         })
     }
@@ -225,16 +225,16 @@ impl SiteAccess for Site {
             None => None,
             Some(DatabasePlace::Sqlite(path)) => Some(Box::new(SqliteSource::open(path)?)),
             Some(DatabasePlace::SqliteThere(path)) => {
-                let copy = self.far(path)?.present()?;
+                let copy = self.remote_sqlite(path)?.present()?;
                 let source = SqliteSource::open(&copy.path())?;
                 *self.copy.lock().unwrap_or_else(PoisonError::into_inner) = Some(copy);
                 Some(Box::new(source))
             }
             Some(DatabasePlace::Mariadb(address)) => {
-                Some(Box::new(MariadbSource::open(&self.reached(address)?)?))
+                Some(Box::new(MariadbSource::open(&self.address_from_here(address)?)?))
             }
             Some(DatabasePlace::Postgres(address)) => {
-                Some(Box::new(PostgresSource::open(&self.reached(address)?)?))
+                Some(Box::new(PostgresSource::open(&self.address_from_here(address)?)?))
             }
         })
     }

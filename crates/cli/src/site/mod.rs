@@ -2,15 +2,15 @@
 //! `hosts.rs` name concrete connectors.
 
 mod access;
+mod connect;
 mod places;
-mod reach;
 
 use crate::config::{Config, SiteSection};
 use crate::hosts::{FilesPlace, Hosts};
 use crate::options::{Half, SiteArgs};
 use crate::secrets::expanded;
 use fernweh_connect::server::ServerAddress;
-use fernweh_connect::sqlite::FarCopy;
+use fernweh_connect::sqlite::Snapshot;
 use fernweh_connect::tunnel::Tunnel;
 use fernweh_core::address::WebAddress;
 use fernweh_core::settings::{Role, Setting};
@@ -40,7 +40,7 @@ pub struct Site {
     folder: PathBuf,
     hosts: Hosts,
     /// The copy that was made of a database file of another host.
-    copy: Mutex<Option<FarCopy>>,
+    copy: Mutex<Option<Snapshot>>,
     tunnel: Mutex<Option<Tunnel>>,
     /// Secrets that were fetched, by what they are for.
     secrets: Mutex<BTreeMap<String, String>>,

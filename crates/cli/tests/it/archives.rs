@@ -1,8 +1,8 @@
 //! Archives that are damaged, incomplete or hostile.
 
-use super::stage;
+use super::fixture;
 use fernweh_core::digest::sha256;
-use fernweh_testkit::{Engine, Stage, database_cells, files_of};
+use fernweh_testkit::{Engine, Fixture, database_cells, files_of};
 use std::io::{Cursor, Read};
 
 pub(super) type Members = Vec<(String, Vec<u8>)>;
@@ -49,42 +49,42 @@ pub(super) fn forge(path: &std::path::Path, mut members: Members) {
     tar.finish().unwrap();
 }
 
-/// The stage with an archive, and what must stay untouched.
-fn prepared() -> (Stage, Members) {
-    let stage = stage(Engine::Sqlite);
-    stage.pack();
-    let members = read(&stage.scene.path("site.fernweh.tar"));
-    stage.scene.write("new/htdocs/index.php", "the site that stands");
-    (stage, members)
+/// The fixture with an archive, and what must stay untouched.
+fn prepared() -> (Fixture, Members) {
+    let fixture = fixture(Engine::Sqlite);
+    fixture.pack();
+    let members = read(&fixture.workspace.path("site.fernweh.tar"));
+    fixture.workspace.write("new/htdocs/index.php", "the site that stands");
+    (fixture, members)
 }
 
 #[track_caller]
-fn refused(stage: &Stage, archive: &str) {
-    let before = files_of(&stage.scene.path("new"));
-    let ran = stage.scene.run(&format!("unpack {archive} new --overwrite"));
+fn refused(fixture: &Fixture, archive: &str) {
+    let before = files_of(&fixture.workspace.path("new"));
+    let ran = fixture.workspace.run(&format!("unpack {archive} new --overwrite"));
     assert_eq!(ran.code, Some(4), "{archive}\n{}\n{}", ran.out, ran.err);
     assert!(ran.err.contains("nothing was changed"), "{}", ran.err);
-    assert_eq!(before, files_of(&stage.scene.path("new")), "{archive}");
+    assert_eq!(before, files_of(&fixture.workspace.path("new")), "{archive}");
     assert!(
-        !stage.scene.path("evil").exists() && !stage.scene.path("new/evil").exists(),
+        !fixture.workspace.path("evil").exists() && !fixture.workspace.path("new/evil").exists(),
         "{archive}"
     );
 }
 
 #[test]
 fn a_truncated_archive_is_refused_wherever_it_breaks_off() {
-    let (stage, _) = prepared();
-    let whole = std::fs::read(stage.scene.path("site.fernweh.tar")).unwrap();
+    let (fixture, _) = prepared();
+    let whole = std::fs::read(fixture.workspace.path("site.fernweh.tar")).unwrap();
     for length in [0, 1, 511, 512, 5_000, whole.len() / 2, whole.len() - 2_000] {
-        stage.scene.write("cut.tar", &whole[..length]);
-        refused(&stage, "cut.tar");
+        fixture.workspace.write("cut.tar", &whole[..length]);
+        refused(&fixture, "cut.tar");
     }
 }
 
 #[test]
 fn one_flipped_byte_anywhere_that_counts_is_noticed() {
-    let (stage, members) = prepared();
-    let whole = std::fs::read(stage.scene.path("site.fernweh.tar")).unwrap();
+    let (fixture, members) = prepared();
+    let whole = std::fs::read(fixture.workspace.path("site.fernweh.tar")).unwrap();
     let mut at = 0;
     for (name, bytes) in &members {
         let start = at + 512;
@@ -94,26 +94,26 @@ fn one_flipped_byte_anywhere_that_counts_is_noticed() {
         }
         let mut flipped = whole.clone();
         flipped[start + bytes.len() / 2] ^= 1;
-        stage.scene.write("flipped.tar", flipped);
-        refused(&stage, "flipped.tar");
-        let shown = stage.scene.run("show flipped.tar --verify");
+        fixture.workspace.write("flipped.tar", flipped);
+        refused(&fixture, "flipped.tar");
+        let shown = fixture.workspace.run("show flipped.tar --verify");
         assert!(matches!(shown.code, Some(1 | 4)), "{name}: {}{}", shown.out, shown.err);
     }
 }
 
 #[test]
 fn members_that_archives_do_not_hold_are_refused() {
-    let (stage, members) = prepared();
+    let (fixture, members) = prepared();
     for name in ["../evil", "files/../../evil", "/tmp/evil", "evil", "files/0001.tar"] {
         let mut forged = members.clone();
         forged.insert(1, (name.into(), b"evil".to_vec()));
-        forge(&stage.scene.path("forged.tar"), forged);
-        refused(&stage, "forged.tar");
+        forge(&fixture.workspace.path("forged.tar"), forged);
+        refused(&fixture, "forged.tar");
     }
     let mut twice = members.clone();
     twice.insert(1, members[0].clone());
-    forge(&stage.scene.path("forged.tar"), twice);
-    refused(&stage, "forged.tar");
+    forge(&fixture.workspace.path("forged.tar"), twice);
+    refused(&fixture, "forged.tar");
 }
 
 /// Puts another stream of files into an archive.
@@ -139,8 +139,8 @@ fn with_files(members: &Members, entries: &[Forged<'_>]) -> Members {
 #[test]
 fn files_that_lead_out_of_the_site_are_refused() {
     use tar::EntryType::{Link, Regular, Symlink};
-    let (stage, members) = prepared();
-    let outside = stage.scene.folder().to_string_lossy().into_owned();
+    let (fixture, members) = prepared();
+    let outside = fixture.workspace.folder().to_string_lossy().into_owned();
     let hostile: [&[Forged<'_>]; 8] = [
         &[(b"../evil", Regular, b"x")],
         &[(b"../../evil", Regular, b"x")],
@@ -153,38 +153,38 @@ fn files_that_lead_out_of_the_site_are_refused() {
     ];
     for entries in hostile {
         for more in ["", " --outside-links"] {
-            forge(&stage.scene.path("forged.tar"), with_files(&members, entries));
-            refused(&stage, &format!("forged.tar{more}"));
+            forge(&fixture.workspace.path("forged.tar"), with_files(&members, entries));
+            refused(&fixture, &format!("forged.tar{more}"));
         }
     }
 }
 
 #[test]
 fn a_link_that_points_out_of_the_tree_is_left_out_and_listed() {
-    let stage = stage(Engine::Sqlite);
-    std::os::unix::fs::symlink("/etc/passwd", stage.root("old").join("outside")).unwrap();
-    std::os::unix::fs::symlink("../../x", stage.root("old").join("pictures/above")).unwrap();
-    stage.scene.done("survey old").says("a link that points out of the site");
-    stage
-        .scene
+    let fixture = fixture(Engine::Sqlite);
+    std::os::unix::fs::symlink("/etc/passwd", fixture.root("old").join("outside")).unwrap();
+    std::os::unix::fs::symlink("../../x", fixture.root("old").join("pictures/above")).unwrap();
+    fixture.workspace.done("survey old").says("a link that points out of the site");
+    fixture
+        .workspace
         .done("pack old -o a.tar")
         .says("outside: a link that points out of the site, to /etc/passwd");
-    stage.scene.done("unpack a.tar new");
-    assert!(stage.root("new").join("outside").symlink_metadata().is_err());
-    assert!(stage.root("new").join("pictures/latest.png").symlink_metadata().is_ok());
-    stage.scene.done("pack old -o b.tar --outside-links");
-    stage
-        .scene
+    fixture.workspace.done("unpack a.tar new");
+    assert!(fixture.root("new").join("outside").symlink_metadata().is_err());
+    assert!(fixture.root("new").join("pictures/latest.png").symlink_metadata().is_ok());
+    fixture.workspace.done("pack old -o b.tar --outside-links");
+    fixture
+        .workspace
         .done("unpack b.tar new --overwrite")
         .says("outside: a link that points out of the site");
-    stage.scene.done("unpack b.tar new --overwrite --outside-links");
-    let target = std::fs::read_link(stage.root("new").join("outside")).unwrap();
+    fixture.workspace.done("unpack b.tar new --overwrite --outside-links");
+    let target = std::fs::read_link(fixture.root("new").join("outside")).unwrap();
     assert_eq!(target.to_str(), Some("/etc/passwd"));
 }
 
 #[test]
 fn sql_that_packing_never_writes_is_refused() {
-    let (stage, members) = prepared();
+    let (fixture, members) = prepared();
     for (member, sql) in [
         ("database/1-structure.sql.zst", "ATTACH DATABASE 'evil' AS x;"),
         ("database/1-structure.sql.zst", "CREATE TABLE hidden (a); DROP TABLE gp_log;"),
@@ -211,45 +211,52 @@ fn sql_that_packing_never_writes_is_refused() {
         let text =
             [if member.contains("2-rows") { &b""[..] } else { &before }, sql.as_bytes()].concat();
         place.1 = zstd::encode_all(&text[..], 3).unwrap();
-        forge(&stage.scene.path("forged.tar"), forged);
-        refused(&stage, "forged.tar");
+        forge(&fixture.workspace.path("forged.tar"), forged);
+        refused(&fixture, "forged.tar");
     }
 }
 
 #[test]
 fn an_archive_that_promises_more_rows_than_it_holds_is_refused() {
-    let (stage, mut members) = prepared();
+    let (fixture, mut members) = prepared();
     let (_, seal) = members.last_mut().unwrap();
     let mut changed: serde_json::Value = serde_json::from_slice(seal).unwrap();
     changed["rows"]["gp_log"] = 61.into();
     *seal = serde_json::to_vec(&changed).unwrap();
-    forge(&stage.scene.path("forged.tar"), members);
-    refused(&stage, "forged.tar");
+    forge(&fixture.workspace.path("forged.tar"), members);
+    refused(&fixture, "forged.tar");
 }
 
 #[test]
 fn an_archive_of_another_engine_is_refused_with_the_reason() {
-    let stage = stage(Engine::Sqlite);
-    stage.pack();
-    let other = super::stage(Engine::Mariadb);
-    std::fs::copy(stage.scene.path("site.fernweh.tar"), other.scene.path("a.tar")).unwrap();
-    other.scene.run("unpack a.tar new").code(2).says("it comes from SQLite, the site has MariaDB");
-    other.scene.done("unpack a.tar new --only files");
+    let fixture = fixture(Engine::Sqlite);
+    fixture.pack();
+    let other = super::fixture(Engine::Mariadb);
+    std::fs::copy(fixture.workspace.path("site.fernweh.tar"), other.workspace.path("a.tar"))
+        .unwrap();
+    other
+        .workspace
+        .run("unpack a.tar new")
+        .code(2)
+        .says("it comes from SQLite, the site has MariaDB");
+    other.workspace.done("unpack a.tar new --only files");
 }
 
 #[test]
 fn an_archive_is_the_same_whatever_it_is_compressed_with() {
-    let stage = stage(Engine::Sqlite);
+    let fixture = fixture(Engine::Sqlite);
     let mut sizes = Vec::new();
     let mut states = Vec::new();
     for level in [0, 3, 19] {
-        stage.scene.done(&format!("pack old -o {level}.tar --level {level}"));
-        stage.scene.done(&format!("show {level}.tar --verify"));
-        sizes.push(std::fs::metadata(stage.scene.path(&format!("{level}.tar"))).unwrap().len());
-        stage.scene.done(&format!("unpack {level}.tar new --overwrite"));
-        states.push((database_cells(&stage.new), files_of(&stage.root("new"))));
+        fixture.workspace.done(&format!("pack old -o {level}.tar --level {level}"));
+        fixture.workspace.done(&format!("show {level}.tar --verify"));
+        sizes.push(
+            std::fs::metadata(fixture.workspace.path(&format!("{level}.tar"))).unwrap().len(),
+        );
+        fixture.workspace.done(&format!("unpack {level}.tar new --overwrite"));
+        states.push((database_cells(&fixture.new), files_of(&fixture.root("new"))));
     }
     assert!(sizes.is_sorted_by(|a, b| a > b), "{sizes:?}");
     assert!(states.windows(2).all(|pair| pair[0] == pair[1]));
-    stage.scene.run("pack old --level 20").code(2);
+    fixture.workspace.run("pack old --level 20").code(2);
 }

@@ -1,11 +1,11 @@
 //! Configuration, mistakes, and what is said about them.
 
-use super::{PROGRAM, stage};
-use fernweh_testkit::{Engine, Scene, database_cells, files_of};
+use super::{PROGRAM, fixture};
+use fernweh_testkit::{Engine, Workspace, database_cells, files_of};
 
 #[test]
 fn mistakes_in_the_configuration_are_named_with_line_and_remedy() {
-    let scene = Scene::new(PROGRAM);
+    let workspace = Workspace::new(PROGRAM);
     for (text, words) in [
         ("[site.a]\nurll = \"http://a.example\"\n", "unknown key `urll`"),
         ("[site.a]\nurll = \"http://a.example\"\n", "fernweh.toml, line 2"),
@@ -24,24 +24,24 @@ fn mistakes_in_the_configuration_are_named_with_line_and_remedy() {
         ("[site.other]\nfiles = \".\"\n", "there is no site `a`"),
         ("[site.aa]\nfiles = \".\"\n", "did you mean `aa`?"),
     ] {
-        scene.write("fernweh.toml", text);
-        let ran = scene.run("survey a").code(2).says(words).says("nothing was changed");
+        workspace.write("fernweh.toml", text);
+        let ran = workspace.run("survey a").code(2).says(words).says("nothing was changed");
         assert!(!ran.err.contains("secret@"), "{}", ran.err);
     }
 }
 
 #[test]
 fn mistakes_on_the_command_line_are_named() {
-    let scene = Scene::new(PROGRAM);
-    scene.run("survy old").code(2).says("similar subcommand");
-    scene.run("survey").code(2).says("which site?").says("[site.NAME]");
-    scene.run("show nothing.tar").code(3).says("no such file");
-    scene.run("survey x -c missing.toml").code(2).says("missing.toml");
-    scene.run("pack --files nowhere").code(3).says("no such file");
-    scene.run("pack --files . --leave-out a[").code(2).says("is not a pattern");
-    scene.run("--help").code(0).says("fernweh pack old");
+    let workspace = Workspace::new(PROGRAM);
+    workspace.run("survy old").code(2).says("similar subcommand");
+    workspace.run("survey").code(2).says("which site?").says("[site.NAME]");
+    workspace.run("show nothing.tar").code(3).says("no such file");
+    workspace.run("survey x -c missing.toml").code(2).says("missing.toml");
+    workspace.run("pack --files nowhere").code(3).says("no such file");
+    workspace.run("pack --files . --leave-out a[").code(2).says("is not a pattern");
+    workspace.run("--help").code(0).says("fernweh pack old");
     for command in ["survey", "pack", "show", "unpack", "rewrite", "scan", "undo", "runs", "demo"] {
-        let ran = scene.run(&format!("{command} --help")).code(0);
+        let ran = workspace.run(&format!("{command} --help")).code(0);
         let example = format!("\n  fernweh {command}");
         assert!(ran.out.contains(&example), "the help of {command} has an example: {}", ran.out);
     }
@@ -49,66 +49,66 @@ fn mistakes_on_the_command_line_are_named() {
 
 #[test]
 fn errors_are_json_too_when_json_is_wanted() {
-    let scene = Scene::new(PROGRAM);
-    let error = scene.run("show nothing.tar --json").code(3).json();
+    let workspace = Workspace::new(PROGRAM);
+    let error = workspace.run("show nothing.tar --json").code(3).json();
     assert_eq!(error["error"]["code"], 3);
     assert_eq!(error["error"]["changed"], "nothing was changed");
 }
 
 #[test]
 fn wrong_passwords_and_missing_databases_are_told_apart() {
-    let stage = stage(Engine::Mariadb);
-    let text = std::fs::read_to_string(stage.scene.path("fernweh.toml")).unwrap();
-    stage.scene.write("old-password", "wrong-one");
-    let ran = stage.scene.run("survey old").code(3);
+    let fixture = fixture(Engine::Mariadb);
+    let text = std::fs::read_to_string(fixture.workspace.path("fernweh.toml")).unwrap();
+    fixture.workspace.write("old-password", "wrong-one");
+    let ran = fixture.workspace.run("survey old").code(3);
     let ran = ran.says("cannot log in to the database").says("refuses the password of user");
     assert!(!ran.err.contains("wrong-one"));
-    stage
-        .scene
+    fixture
+        .workspace
         .write("fernweh.toml", text.replace("password.database = { file = \"old-password\" }", ""));
-    stage.scene.run("survey old").code(3).says("wants a password");
-    stage.scene.write(
+    fixture.workspace.run("survey old").code(3).says("wants a password");
+    fixture.workspace.write(
         "fernweh.toml",
         text.replace("{ file = \"old-password\" }", "{ command = \"exit 7\" }"),
     );
-    stage.scene.run("survey old").code(2).says("its command ended with");
+    fixture.workspace.run("survey old").code(2).says("its command ended with");
     let port = text.split("@127.0.0.1:").nth(1).unwrap().split('/').next().unwrap();
-    stage.scene.write("fernweh.toml", text.replace(port, "9"));
-    stage.scene.run("survey old").code(3).says("cannot reach the database server");
+    fixture.workspace.write("fernweh.toml", text.replace(port, "9"));
+    fixture.workspace.run("survey old").code(3).says("cannot reach the database server");
 }
 
 #[test]
 fn the_database_is_learned_from_the_sites_own_settings() {
     for engine in [Engine::Sqlite, Engine::Mariadb, Engine::Postgres] {
-        let stage = stage(engine);
-        stage.scene.write(
+        let fixture = fixture(engine);
+        fixture.workspace.write(
             "fernweh.toml",
             "[site.old]\nurl = \"http://glimmerpoint.example\"\nfiles = \"old/htdocs\"\n",
         );
-        let report = stage.scene.done("survey old --json").json();
+        let report = fixture.workspace.done("survey old --json").json();
         assert_eq!(report["database"]["tables"].as_array().unwrap().len(), 13, "{engine:?}");
-        stage.scene.done("survey old").says("the database was found through this file");
+        fixture.workspace.done("survey old").says("the database was found through this file");
     }
 }
 
 #[test]
 fn a_site_can_be_given_without_a_configuration() {
-    let stage = stage(Engine::Sqlite);
-    std::fs::remove_file(stage.scene.path("fernweh.toml")).unwrap();
-    let report = stage
-        .scene
+    let fixture = fixture(Engine::Sqlite);
+    std::fs::remove_file(fixture.workspace.path("fernweh.toml")).unwrap();
+    let report = fixture
+        .workspace
         .done("survey --files old/htdocs --url http://glimmerpoint.example --json")
         .json();
     assert_eq!(report["files"]["files"], 66);
-    let printed = stage.scene.done("survey old --files old/htdocs --print-config");
+    let printed = fixture.workspace.done("survey old --files old/htdocs --print-config");
     assert!(printed.out.starts_with("[site.old]\nfiles    = "), "{}", printed.out);
 }
 
 #[test]
 fn a_survey_counts_what_is_there() {
     for engine in [Engine::Sqlite, Engine::Mariadb, Engine::Postgres] {
-        let stage = stage(engine);
-        let report = stage.scene.done("survey old --json").json();
+        let fixture = fixture(engine);
+        let report = fixture.workspace.done("survey old --json").json();
         let records: u64 = report["database"]["tables"]
             .as_array()
             .unwrap()
@@ -134,15 +134,15 @@ fn a_survey_counts_what_is_there() {
 
 #[test]
 fn no_room_and_a_file_in_the_way_leave_the_site_as_it_was() {
-    let stage = stage(Engine::Sqlite);
-    let archive = stage.pack();
-    stage.scene.done(&format!("unpack {archive} new"));
-    let before = (database_cells(&stage.new), files_of(&stage.root("new")));
+    let fixture = fixture(Engine::Sqlite);
+    let archive = fixture.pack();
+    fixture.workspace.done(&format!("unpack {archive} new"));
+    let before = (database_cells(&fixture.new), files_of(&fixture.root("new")));
     // No file may become larger than 20 kB, as on a disk that is full.
     let cramped = |line: &str| {
         let script = format!("trap '' XFSZ; ulimit -f 40; exec {PROGRAM} {line}");
         let mut command = std::process::Command::new("sh");
-        command.args(["-c", &script]).current_dir(stage.scene.folder());
+        command.args(["-c", &script]).current_dir(fixture.workspace.folder());
         let output = command.output().unwrap();
         (output.status.code(), String::from_utf8_lossy(&output.stderr).into_owned())
     };
@@ -151,10 +151,10 @@ fn no_room_and_a_file_in_the_way_leave_the_site_as_it_was() {
         assert_eq!(code, Some(3), "{line}: {said}");
         assert!(said.ends_with("nothing was changed\n"), "{said}");
     }
-    assert!(!stage.scene.path("other.tar").exists());
-    assert_eq!(before, (database_cells(&stage.new), files_of(&stage.root("new"))));
-    stage
-        .scene
+    assert!(!fixture.workspace.path("other.tar").exists());
+    assert_eq!(before, (database_cells(&fixture.new), files_of(&fixture.root("new"))));
+    fixture
+        .workspace
         .run("pack old -o fernweh.toml/x.tar")
         .code(3)
         .says("a file is where a folder is needed");
@@ -162,9 +162,9 @@ fn no_room_and_a_file_in_the_way_leave_the_site_as_it_was() {
 
 #[test]
 fn an_error_reads_from_what_to_what_to_try() {
-    let scene = Scene::new(PROGRAM);
-    scene.write("fernweh.toml", "[site.old]\nfiles = \"nowhere\"\n");
-    let ran = scene.run("pack old").code(3);
+    let workspace = Workspace::new(PROGRAM);
+    workspace.write("fernweh.toml", "[site.old]\nfiles = \"nowhere\"\n");
+    let ran = workspace.run("pack old").code(3);
     assert_eq!(
         ran.err,
         "fernweh: cannot read the site's files\n  \
@@ -179,24 +179,24 @@ fn an_error_reads_from_what_to_what_to_try() {
 
 #[test]
 fn colours_only_where_they_are_wanted() {
-    let stage = stage(Engine::Sqlite);
+    let fixture = fixture(Engine::Sqlite);
     for (line, no_color, colored) in [
         ("survey old", "", false),
         ("survey old --color always", "", true),
         ("survey old --color always", "1", true),
         ("survey old --color never", "", false),
     ] {
-        let output = stage.scene.command(line).env("NO_COLOR", no_color).output().unwrap();
+        let output = fixture.workspace.command(line).env("NO_COLOR", no_color).output().unwrap();
         assert_eq!(output.stdout.contains(&0x1b), colored, "{line}");
     }
 }
 
 #[test]
 fn lines_fit_the_terminal() {
-    let stage = stage(Engine::Sqlite);
-    stage.pack();
+    let fixture = fixture(Engine::Sqlite);
+    fixture.pack();
     for line in ["survey old", "show site.fernweh.tar", "unpack site.fernweh.tar new --preview"] {
-        let output = stage.scene.command(line).env("COLUMNS", "80").output().unwrap();
+        let output = fixture.workspace.command(line).env("COLUMNS", "80").output().unwrap();
         for text in String::from_utf8_lossy(&output.stdout).lines() {
             assert!(text.chars().count() <= 80, "{line}: {} columns: {text}", text.chars().count());
         }

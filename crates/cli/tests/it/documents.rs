@@ -1,6 +1,6 @@
 //! What the documents show is what the program prints.
 
-use super::stage;
+use super::fixture;
 use fernweh_testkit::Engine;
 
 fn document(path: &str) -> String {
@@ -10,12 +10,12 @@ fn document(path: &str) -> String {
 
 #[test]
 fn the_output_in_the_readme_is_real() {
-    let stage = stage(Engine::Sqlite);
-    stage.configure(
+    let fixture = fixture(Engine::Sqlite);
+    fixture.configure(
         "[[rule]]\nfrom = \"/home/keeper/htdocs\"\nto = \"/srv/www/glimmer\"\ninto = [\"new\"]\n",
     );
-    stage.scene.done("pack old -o glimmer.fernweh.tar --leave-out *.log");
-    let printed = stage.scene.done("unpack glimmer.fernweh.tar new").out;
+    fixture.workspace.done("pack old -o glimmer.fernweh.tar --leave-out *.log");
+    let printed = fixture.workspace.done("unpack glimmer.fernweh.tar new").out;
     let readme = document("README.md");
     let shown = readme.split("$ fernweh unpack glimmer.fernweh.tar new\n\n").nth(1).unwrap();
     let shown = shown.split("```").next().unwrap();
@@ -26,7 +26,7 @@ fn the_output_in_the_readme_is_real() {
 
 #[test]
 fn every_command_and_option_in_the_documents_exists() {
-    let scene = fernweh_testkit::Scene::new(super::PROGRAM);
+    let workspace = fernweh_testkit::Workspace::new(super::PROGRAM);
     let text = document("README.md") + &document("docs/guide.md");
     let mut checked = 0;
     for part in text.split("fernweh ").skip(1) {
@@ -39,7 +39,7 @@ fn every_command_and_option_in_the_documents_exists() {
         if !known.contains(&command) {
             continue;
         }
-        let help = scene.run(&format!("{command} --help")).code(0).out;
+        let help = workspace.run(&format!("{command} --help")).code(0).out;
         for option in line.split_whitespace().filter(|word| word.starts_with("--")) {
             let option = option.trim_end_matches([',', '.', ';', ':']);
             assert!(help.contains(option), "{command} has no {option}");

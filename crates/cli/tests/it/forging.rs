@@ -3,11 +3,11 @@
 //! changed, and memory stays bounded. `scripts/fuzz archives MINUTES` goes on for longer.
 
 use super::archives::{Members, forge, read};
+use super::fixture;
 use super::intruders::with_administrator;
-use super::stage;
 use fernweh_demo::database::{Database, Place};
 use fernweh_demo::server::Server;
-use fernweh_testkit::{Engine, Stage, database_cells, files_of, new_database};
+use fernweh_testkit::{Engine, Fixture, database_cells, files_of, new_database};
 use std::io::Write;
 use std::time::{Duration, Instant};
 
@@ -198,7 +198,7 @@ fn forged(random: &mut Random, members: &Members, outside: &str, other: &str) ->
 
 /// A site that is attacked, and what must stay as it is.
 struct Target {
-    stage: Stage,
+    fixture: Fixture,
     members: Members,
     other: Option<Place>,
     before: String,
@@ -206,23 +206,23 @@ struct Target {
 
 impl Target {
     fn new(engine: Engine) -> Self {
-        Self::of(stage(engine), engine)
+        Self::of(fixture(engine), engine)
     }
 
     /// With the login of the server's administrator; the archive holds a body.
     fn of_administrator(engine: Engine) -> Self {
-        let stage = stage(engine);
-        stage.database("old").run(b"CREATE VIEW gp_shown AS SELECT 1 AS a").expect("a view");
-        with_administrator(&stage, engine.server().expect("a server"));
-        Self::of(stage, engine)
+        let fixture = fixture(engine);
+        fixture.database("old").run(b"CREATE VIEW gp_shown AS SELECT 1 AS a").expect("a view");
+        with_administrator(&fixture, engine.server().expect("a server"));
+        Self::of(fixture, engine)
     }
 
-    fn of(stage: Stage, engine: Engine) -> Self {
-        stage.pack();
-        let members = read(&stage.scene.path("site.fernweh.tar"));
+    fn of(fixture: Fixture, engine: Engine) -> Self {
+        fixture.pack();
+        let members = read(&fixture.workspace.path("site.fernweh.tar"));
         // Of another working folder: this one does not know the archive.
-        std::fs::remove_dir_all(stage.scene.path(".fernweh")).expect("records");
-        let mut new = stage.database("new");
+        std::fs::remove_dir_all(fixture.workspace.path(".fernweh")).expect("records");
+        let mut new = fixture.database("new");
         new.run(b"CREATE TABLE victim (a int)").expect("a table");
         new.run(b"INSERT INTO victim VALUES (1)").expect("a row");
         let other = engine.server().map(|kind: Server| {
@@ -232,15 +232,15 @@ impl Target {
             other.run(b"INSERT INTO canary VALUES (7)").expect("a row");
             place
         });
-        let mut target = Self { stage, members, other, before: String::new() };
+        let mut target = Self { fixture, members, other, before: String::new() };
         target.before = target.untouched();
         target
     }
 
     /// Everything that is not the new site's, as text.
     fn untouched(&self) -> String {
-        let scene = &self.stage.scene;
-        let mut names: Vec<String> = std::fs::read_dir(scene.folder())
+        let workspace = &self.fixture.workspace;
+        let mut names: Vec<String> = std::fs::read_dir(workspace.folder())
             .expect("the folder")
             .filter_map(|entry| entry.ok()?.file_name().into_string().ok())
             .filter(|name| {
@@ -248,28 +248,29 @@ impl Target {
             })
             .collect();
         names.sort();
-        let old = files_of(&self.stage.root("old"));
+        let old = files_of(&self.fixture.root("old"));
         let others = self.other.as_ref().map(database_cells);
-        let victim = self.stage.database("new").ask("SELECT a FROM victim").ok();
+        let victim = self.fixture.database("new").ask("SELECT a FROM victim").ok();
         let evil = ["/tmp/evil", "/evil"].map(|path| std::path::Path::new(path).exists());
         format!("{names:?}\n{old:?}\n{others:?}\n{victim:?}\n{evil:?}")
     }
 
     fn attack(&self, random: &mut Random) {
-        let scene = &self.stage.scene;
-        let outside = scene.path("x.php").display().to_string();
+        let workspace = &self.fixture.workspace;
+        let outside = workspace.path("x.php").display().to_string();
         let other = match &self.other {
             Some(Place::Mariadb { name, .. } | Place::Postgres { name, .. }) => name.as_str(),
             _ => "other",
         };
         let members = forged(random, &self.members, &outside, other);
-        forge(&scene.path("forged.tar"), members);
+        forge(&workspace.path("forged.tar"), members);
         let more = if random.below(4) == 0 { " --preview" } else { "" };
-        let (ran, memory) = scene.run_measured(&format!("unpack forged.tar new --overwrite{more}"));
+        let (ran, memory) =
+            workspace.run_measured(&format!("unpack forged.tar new --overwrite{more}"));
         let told = format!("{}\n{}", ran.out, ran.err);
         let keep = || {
             let kept = std::env::temp_dir().join("fernweh-forged.tar");
-            let _ = std::fs::copy(scene.path("forged.tar"), &kept);
+            let _ = std::fs::copy(workspace.path("forged.tar"), &kept);
             kept.display().to_string()
         };
         let ended = matches!(ran.code, Some(0..=5)) && !told.contains("panicked");

@@ -4,7 +4,7 @@
 use super::zoo::{assert_same, two_sites};
 use fernweh_demo::database::{Database, Place};
 use fernweh_demo::server::{PrivateServer, Server};
-use fernweh_testkit::{Scene, database_cells};
+use fernweh_testkit::{Workspace, database_cells};
 use std::fs;
 
 /// Enough rows for several portions that are secured one after another.
@@ -30,7 +30,7 @@ fn fill(old: &Place) {
 }
 
 /// A server that may fall over, and two sites on it.
-fn unsteady(kind: Server) -> (tempfile::TempDir, PrivateServer, Scene, Place, Place) {
+fn unsteady(kind: Server) -> (tempfile::TempDir, PrivateServer, Workspace, Place, Place) {
     let folder = tempfile::tempdir().unwrap();
     // PostgreSQL runs as a user of its own.
     let open = std::os::unix::fs::PermissionsExt::from_mode(0o755);
@@ -39,40 +39,40 @@ fn unsteady(kind: Server) -> (tempfile::TempDir, PrivateServer, Scene, Place, Pl
     let [old, new] =
         ["old", "new"].map(|name| server.make_database(name, &format!("u_{name}"), "pw").unwrap());
     fill(&old);
-    let scene = two_sites(&old, &new);
-    (folder, server, scene, old, new)
+    let workspace = two_sites(&old, &new);
+    (folder, server, workspace, old, new)
 }
 
 fn goes_on(kind: Server, records: u64) {
-    let (_folder, mut server, scene, old, new) = unsteady(kind);
-    scene.done("pack old -o nights.fernweh.tar");
+    let (_folder, mut server, workspace, old, new) = unsteady(kind);
+    workspace.done("pack old -o nights.fernweh.tar");
     let line = "unpack nights.fernweh.tar new --as-is";
     let cells = database_cells(&old);
 
     // The server falls over in the middle, and comes back.
-    let ran = scene.run_halted_at(line, "secured", || server.crash_and_restart().unwrap());
+    let ran = workspace.run_halted_at(line, "secured", || server.crash_and_restart().unwrap());
     ran.code(0).says("trying again in 1 second");
     assert_same(&cells, &database_cells(&new), "after a lost connection");
-    scene.done("undo new");
-    scene.done("undo new --let-go");
+    workspace.done("undo new");
+    workspace.done("undo new --let-go");
 
     // The program is killed in the middle, twice.
-    scene.run_killed_at(line, "secured");
-    scene.done("runs").says("unfinished");
-    scene.run_killed_at(line, "secured#2");
-    let told = scene.done(&format!("{line} --json")).json();
+    workspace.run_killed_at(line, "secured");
+    workspace.done("runs").says("unfinished");
+    workspace.run_killed_at(line, "secured#2");
+    let told = workspace.done(&format!("{line} --json")).json();
     assert_eq!(told["went_on"], true);
     assert_eq!(told["records"], records);
     assert_same(&cells, &database_cells(&new), "gone on after a kill");
-    scene.done("undo new");
-    scene.done("undo new --let-go");
+    workspace.done("undo new");
+    workspace.done("undo new --let-go");
 
     // Something else is asked for: that begins anew.
-    scene.run_killed_at(line, "secured");
-    let told = scene.done(&format!("{line} --tables nights --json")).json();
+    workspace.run_killed_at(line, "secured");
+    let told = workspace.done(&format!("{line} --tables nights --json")).json();
     assert_eq!(told["went_on"], false);
-    scene.done("undo new");
-    scene.done("undo new --let-go");
+    workspace.done("undo new");
+    workspace.done("undo new --let-go");
     let left = Database::open(&new).unwrap().ask(
         "SELECT count(*) FROM information_schema.tables WHERE table_name LIKE '\\_fw%' \
          OR table_schema LIKE '\\_fw%'",
@@ -108,35 +108,35 @@ fn fill_several(old: &Place) {
 }
 
 fn packing_goes_on(kind: Server) {
-    let (_folder, mut server, scene, old, new) = unsteady(kind);
+    let (_folder, mut server, workspace, old, new) = unsteady(kind);
     fill_several(&old);
     let cells = database_cells(&old);
 
     // The server falls over between two tables, and in the middle of the largest.
     for step in ["table-packed#2", "rows-read#45"] {
         let line = format!("pack old -o {step}.fernweh.tar");
-        let ran = scene.run_halted_at(&line, step, || server.crash_and_restart().unwrap());
+        let ran = workspace.run_halted_at(&line, step, || server.crash_and_restart().unwrap());
         ran.code(0).says("trying again").says("not one moment any more");
         let line = format!("unpack {step}.fernweh.tar new --as-is --overwrite");
-        scene.done(&line).says("not all of one moment");
+        workspace.done(&line).says("not all of one moment");
         assert_same(&cells, &database_cells(&new), step);
-        scene.done("undo new --let-go");
+        workspace.done("undo new --let-go");
     }
 
     // The program is killed, and goes on behind the tables that are complete.
-    scene.run_killed_at("pack old -o kill.fernweh.tar", "table-packed#2");
-    scene.run("pack old -o kill.fernweh.tar --continue --only database").code(0);
-    let told = scene.done("show kill.fernweh.tar --verify").says("with a break");
+    workspace.run_killed_at("pack old -o kill.fernweh.tar", "table-packed#2");
+    workspace.run("pack old -o kill.fernweh.tar --continue --only database").code(0);
+    let told = workspace.done("show kill.fernweh.tar --verify").says("with a break");
     told.says("every digest checked: the archive is whole");
-    scene.done("unpack kill.fernweh.tar new --as-is --overwrite");
+    workspace.done("unpack kill.fernweh.tar new --as-is --overwrite");
     assert_same(&cells, &database_cells(&new), "gone on after a kill");
-    scene.run("pack old -o kill.fernweh.tar --continue").code(2).says("already there");
-    scene.run("pack old -o other.fernweh.tar --continue").code(2).says("nothing to continue");
+    workspace.run("pack old -o kill.fernweh.tar --continue").code(2).says("already there");
+    workspace.run("pack old -o other.fernweh.tar --continue").code(2).says("nothing to continue");
 
     // A structure that has changed meanwhile is none to go on with.
-    scene.run_killed_at("pack old -o late.fernweh.tar", "table-packed#3");
+    workspace.run_killed_at("pack old -o late.fernweh.tar", "table-packed#3");
     Database::open(&old).unwrap().run(b"ALTER TABLE c_third ADD more int").unwrap();
-    scene.run("pack old -o late.fernweh.tar --continue").code(2).says("has changed");
+    workspace.run("pack old -o late.fernweh.tar --continue").code(2).says("has changed");
 }
 
 /// Large enough for several marks within one table.
@@ -166,43 +166,43 @@ fn one_large_table(old: &Place) -> Vec<String> {
 }
 
 /// A table is read on behind the last row that is sure: what was before it stays as it was.
-fn goes_on_within_a_table(scene: &Scene, old: &Place, new: &Place) {
+fn goes_on_within_a_table(workspace: &Workspace, old: &Place, new: &Place) {
     let mut database = Database::open(old).unwrap();
     for sql in one_large_table(old) {
         database.run(sql.as_bytes()).unwrap();
     }
     let cells = database_cells(old);
-    scene.run_killed_at("pack old -o part.fernweh.tar", "rows-read#55");
-    scene.run_killed_at("pack old -o part.fernweh.tar --continue", "rows-read#1");
-    scene.done("pack old -o part.fernweh.tar --continue").says("not one moment any more");
-    scene.done("unpack part.fernweh.tar new --as-is --overwrite");
+    workspace.run_killed_at("pack old -o part.fernweh.tar", "rows-read#55");
+    workspace.run_killed_at("pack old -o part.fernweh.tar --continue", "rows-read#1");
+    workspace.done("pack old -o part.fernweh.tar --continue").says("not one moment any more");
+    workspace.done("unpack part.fernweh.tar new --as-is --overwrite");
     assert_same(&cells, &database_cells(new), "gone on within a table");
 
-    scene.run_killed_at("pack old -o now.fernweh.tar", "rows-read#55");
+    workspace.run_killed_at("pack old -o now.fernweh.tar", "rows-read#55");
     for id in [1, 60_000] {
         let sql = format!("UPDATE pages SET note = 'meanwhile' WHERE id = {id}");
         database.run(sql.as_bytes()).unwrap();
     }
-    scene.done("pack old -o now.fernweh.tar --continue");
-    scene.done("unpack now.fernweh.tar new --as-is --overwrite");
+    workspace.done("pack old -o now.fernweh.tar --continue");
+    workspace.done("unpack now.fernweh.tar new --as-is --overwrite");
     let sql = "SELECT id FROM pages WHERE note = 'meanwhile'";
     let found = Database::open(new).unwrap().ask(sql).unwrap();
     assert_eq!(found, [[Some("60000".to_owned())]], "only what was read later is new");
-    scene.done("undo new --let-go");
+    workspace.done("undo new --let-go");
 }
 
 fn packing_goes_on_within_a_table(kind: Server) {
-    let (_folder, mut server, scene, old, new) = unsteady(kind);
-    goes_on_within_a_table(&scene, &old, &new);
+    let (_folder, mut server, workspace, old, new) = unsteady(kind);
+    goes_on_within_a_table(&workspace, &old, &new);
     // The server falls over in the middle of it: the rows that are read are kept.
     let line = "pack old --tables pages -o fall.fernweh.tar";
-    let ran = scene.run_halted_at(line, "rows-read#20", || {
+    let ran = workspace.run_halted_at(line, "rows-read#20", || {
         server.crash_and_restart().unwrap();
         let sql = "UPDATE pages SET note = 'later' WHERE id IN (2, 59999)";
         Database::open(&old).unwrap().run(sql.as_bytes()).unwrap();
     });
     ran.code(0).says("trying again").says("not one moment any more");
-    scene.done("unpack fall.fernweh.tar new --as-is --overwrite");
+    workspace.done("unpack fall.fernweh.tar new --as-is --overwrite");
     let sql = "SELECT id FROM pages WHERE note = 'later'";
     let found = Database::open(&new).unwrap().ask(sql).unwrap();
     assert_eq!(found, [[Some("59999".to_owned())]]);
@@ -225,8 +225,8 @@ fn packing_goes_on_within_a_table_of_postgres() {
 fn packing_goes_on_within_a_table_of_sqlite() {
     let folder = tempfile::tempdir().unwrap();
     let [old, new] = ["old.db", "new.db"].map(|name| Place::Sqlite(folder.path().join(name)));
-    let scene = two_sites(&old, &new);
-    goes_on_within_a_table(&scene, &old, &new);
+    let workspace = two_sites(&old, &new);
+    goes_on_within_a_table(&workspace, &old, &new);
 }
 
 #[test]
@@ -241,13 +241,13 @@ fn packing_postgres_goes_on_after_a_crash_of_the_server_or_a_kill() {
 
 #[test]
 fn without_a_name_the_newest_unfinished_archive_of_the_site_is_continued() {
-    let scene = Scene::new(super::PROGRAM);
-    scene.write("fernweh.toml", "[site.old]\nfiles = \"htdocs\"\n");
-    scene.write("htdocs/index.php", "one");
-    scene.run("pack old --continue").code(2).says("no unfinished archive of site old");
-    scene.run_killed_at("pack old", "begun");
-    scene.done("pack old --continue").says("1 file");
-    let names = fs::read_dir(scene.path(".")).unwrap().flatten().map(|entry| entry.file_name());
+    let workspace = Workspace::new(super::PROGRAM);
+    workspace.write("fernweh.toml", "[site.old]\nfiles = \"htdocs\"\n");
+    workspace.write("htdocs/index.php", "one");
+    workspace.run("pack old --continue").code(2).says("no unfinished archive of site old");
+    workspace.run_killed_at("pack old", "begun");
+    workspace.done("pack old --continue").says("1 file");
+    let names = fs::read_dir(workspace.path(".")).unwrap().flatten().map(|entry| entry.file_name());
     let left = names.filter(|name| name.to_string_lossy().contains("partial")).count();
     assert_eq!(left, 0);
 }

@@ -1,13 +1,13 @@
 //! Hosts that mean harm: nothing is written where it does not belong, and every run ends.
 
 use super::PROGRAM;
-use fernweh_testkit::{Scene, Trick, hostile_ftp};
+use fernweh_testkit::{Trick, Workspace, hostile_ftp};
 
-fn site(trick: Trick) -> Scene {
-    let scene = Scene::new(PROGRAM);
+fn site(trick: Trick) -> Workspace {
+    let workspace = Workspace::new(PROGRAM);
     let port = hostile_ftp(trick);
-    scene.write("pw", "night-sky-7");
-    scene.write(
+    workspace.write("pw", "night-sky-7");
+    workspace.write(
         "desk/fernweh.toml",
         format!(
             "[site.old]\nfiles = \"ftp://keeper@127.0.0.1:{port}/htdocs\"\n\
@@ -15,14 +15,14 @@ fn site(trick: Trick) -> Scene {
              [site.new]\nfiles = \"new\"\nurl = \"https://www.glimmer-point.example\"\n"
         ),
     );
-    scene
+    workspace
 }
 
 const PACK: &str = "-c desk/fernweh.toml pack old -o desk/a.tar";
 
 /// What lies in the folder, beside what was put there.
-fn found(scene: &Scene) -> Vec<String> {
-    let mut found: Vec<String> = walkdir::WalkDir::new(scene.folder())
+fn found(workspace: &Workspace) -> Vec<String> {
+    let mut found: Vec<String> = walkdir::WalkDir::new(workspace.folder())
         .into_iter()
         .filter_map(|entry| Some(entry.ok()?.file_name().to_string_lossy().into_owned()))
         .collect();
@@ -33,34 +33,34 @@ fn found(scene: &Scene) -> Vec<String> {
 #[test]
 fn names_that_lead_elsewhere_are_refused() {
     for name in ["../evil", "/etc/evil", "a/../../evil", "deep/evil"] {
-        let scene = site(Trick::Names(name));
-        let before = found(&scene);
-        let ran = scene.run(PACK).code(4);
+        let workspace = site(Trick::Names(name));
+        let before = found(&workspace);
+        let ran = workspace.run(PACK).code(4);
         ran.says("lists a name that is no name of a file").says(name);
-        assert_eq!(found(&scene), before, "{name}: nothing is left behind");
+        assert_eq!(found(&workspace), before, "{name}: nothing is left behind");
     }
 }
 
 #[test]
 fn trees_and_listings_that_do_not_end_are_left() {
-    let scene = site(Trick::Deep);
-    scene.run(PACK).code(3).says("do not end").says("deep");
-    let scene = site(Trick::Wide);
-    scene.run(PACK).code(3).says("does not end").says("--leave-out");
-    assert!(!scene.path("desk/a.tar").exists());
+    let workspace = site(Trick::Deep);
+    workspace.run(PACK).code(3).says("do not end").says("deep");
+    let workspace = site(Trick::Wide);
+    workspace.run(PACK).code(3).says("does not end").says("--leave-out");
+    assert!(!workspace.path("desk/a.tar").exists());
 }
 
 #[test]
 fn a_file_of_another_size_than_was_said_is_named() {
     for (said, sent) in [(1000, 10), (10, 1000)] {
-        let scene = site(Trick::Sizes { said, sent });
-        let ran = scene.done(PACK);
+        let workspace = site(Trick::Sizes { said, sent });
+        let ran = workspace.done(PACK);
         if said > sent {
             ran.says("page.html").says("changed");
         }
-        scene.done("show desk/a.tar --verify").says("the archive is whole");
-        scene.done("-c desk/fernweh.toml unpack desk/a.tar new --as-is");
-        let size = std::fs::metadata(scene.path("desk/new/page.html")).unwrap().len();
+        workspace.done("show desk/a.tar --verify").says("the archive is whole");
+        workspace.done("-c desk/fernweh.toml unpack desk/a.tar new --as-is");
+        let size = std::fs::metadata(workspace.path("desk/new/page.html")).unwrap().len();
         assert_eq!(size, said as u64, "as long as was said");
     }
 }

@@ -1,10 +1,10 @@
 //! Files and databases of other hosts: SFTP, FTP with and without TLS, through SSH.
 
-use super::{PROGRAM, stage};
+use super::{PROGRAM, fixture};
 use fernweh_demo::host::Authority;
 use fernweh_demo::server::Server;
 use fernweh_testkit::{
-    Asking, Engine, FTP_LOGIN, FtpHost, PasswordHost, Scene, SshHost, Stage, database_cells,
+    Asking, Engine, FTP_LOGIN, Fixture, FtpHost, PasswordHost, SshHost, Workspace, database_cells,
     files_of, shared_server,
 };
 use std::collections::BTreeMap;
@@ -14,16 +14,16 @@ use std::os::unix::fs::{PermissionsExt, symlink};
 use std::path::Path;
 use std::process::{Command, Stdio};
 
-/// A host of SSH that the stage's program knows.
-fn ssh_host(scene: &Scene, more: &str) -> SshHost {
-    let host = SshHost::start(&scene.path("ssh-host"), more);
-    scene.write(".ssh/known_hosts", &host.known);
+/// A host of SSH that the fixture's program knows.
+fn ssh_host(workspace: &Workspace, more: &str) -> SshHost {
+    let host = SshHost::start(&workspace.path("ssh-host"), more);
+    workspace.write(".ssh/known_hosts", &host.known);
     host
 }
 
-fn ftp_host(scene: &Scene, root: &Path, more: &str) -> FtpHost {
-    scene.write("ftp-password", FTP_LOGIN.1);
-    FtpHost::start(&scene.path("ftp-host"), root, None, more)
+fn ftp_host(workspace: &Workspace, root: &Path, more: &str) -> FtpHost {
+    workspace.write("ftp-password", FTP_LOGIN.1);
+    FtpHost::start(&workspace.path("ftp-host"), root, None, more)
 }
 
 const FTP_PASSWORD: &str = "password.files = { file = \"ftp-password\" }";
@@ -54,53 +54,53 @@ fn contents(tree: BTreeMap<String, String>) -> BTreeMap<String, String> {
 }
 
 /// What unpacking on this machine gives, to be compared with.
-fn unpacked_here(stage: &Stage, archive: &str) -> BTreeMap<String, String> {
-    stage.scene.write(
+fn unpacked_here(fixture: &Fixture, archive: &str) -> BTreeMap<String, String> {
+    fixture.workspace.write(
         "here.toml",
         "[site.here]\nurl = \"https://www.glimmer-point.example\"\nfiles = \"here\"\n",
     );
-    stage.scene.done(&format!("-c here.toml unpack {archive} here --only files"));
-    files_of(&stage.scene.path("here"))
+    fixture.workspace.done(&format!("-c here.toml unpack {archive} here --only files"));
+    files_of(&fixture.workspace.path("here"))
 }
 
 #[test]
 fn a_site_moves_over_sftp_with_its_database_through_ssh() {
     for engine in [Engine::Mariadb, Engine::Postgres] {
-        let stage = stage(engine);
+        let fixture = fixture(engine);
         // A link that leads nowhere, a name that is not UTF-8, a file of several portions.
-        let root = stage.root("old");
+        let root = fixture.root("old");
         symlink("nowhere", root.join("gone")).unwrap();
         fs::write(root.join(std::ffi::OsStr::from_bytes(b"caf\xe9.txt")), "au lait").unwrap();
         fs::write(root.join("large.bin"), vec![7; 3 << 20]).unwrap();
-        let host = ssh_host(&stage.scene, "");
+        let host = ssh_host(&fixture.workspace, "");
         let more = format!("{}\nthrough = \"{}\"", with_key(&host), host.address());
-        stage.reach_files("old", &host.files(&root), &more);
-        stage.reach_files("new", &host.files(&stage.root("new")), &more);
+        fixture.reach_files("old", &host.files(&root), &more);
+        fixture.reach_files("new", &host.files(&fixture.root("new")), &more);
 
-        stage.scene.done("survey old").says("sftp://");
-        let archive = stage.pack();
-        stage.scene.done(&format!("unpack {archive} new"));
+        fixture.workspace.done("survey old").says("sftp://");
+        let archive = fixture.pack();
+        fixture.workspace.done(&format!("unpack {archive} new"));
 
         assert_eq!(
-            whole_seconds(files_of(&stage.root("new"))).len(),
-            files_of(&stage.root("old")).len() - 1,
+            whole_seconds(files_of(&fixture.root("new"))).len(),
+            files_of(&fixture.root("old")).len() - 1,
             "all but the cache, which is left out"
         );
-        let mut here = whole_seconds(unpacked_here(&stage, archive));
-        let mut there = whole_seconds(files_of(&stage.root("new")));
+        let mut here = whole_seconds(unpacked_here(&fixture, archive));
+        let mut there = whole_seconds(files_of(&fixture.root("new")));
         // The settings of the destination are written, which gives another time there.
         here.remove("config/site.php");
         there.remove("config/site.php");
         assert_eq!(there, here, "{engine:?}");
 
-        let cells = database_cells(&stage.new);
-        stage.scene.done("rewrite new").says("nothing");
-        stage.scene.done("undo new");
-        assert!(!stage.root("new").exists(), "it was not there before");
-        stage.scene.done("undo new");
-        assert_eq!(database_cells(&stage.new), cells);
-        stage.scene.done("undo new --let-go");
-        assert!(!stage.scene.path("new/.fernweh-htdocs").exists());
+        let cells = database_cells(&fixture.new);
+        fixture.workspace.done("rewrite new").says("nothing");
+        fixture.workspace.done("undo new");
+        assert!(!fixture.root("new").exists(), "it was not there before");
+        fixture.workspace.done("undo new");
+        assert_eq!(database_cells(&fixture.new), cells);
+        fixture.workspace.done("undo new --let-go");
+        assert!(!fixture.workspace.path("new/.fernweh-htdocs").exists());
     }
 }
 
@@ -108,54 +108,55 @@ fn a_site_moves_over_sftp_with_its_database_through_ssh() {
 fn a_site_moves_over_ftp_with_and_without_tls_and_facts() {
     let authority = Authority::new().unwrap();
     for (scheme, more) in [("ftps", ""), ("ftp", ""), ("ftp", "FactsAdvertise off\n")] {
-        let stage = stage(Engine::Mariadb);
+        let fixture = fixture(Engine::Mariadb);
         let (certificate, key) = authority.issue("localhost").unwrap();
-        stage.scene.write("authority.pem", &authority.certificate);
-        stage.scene.write("host.pem", certificate);
-        stage.scene.write("host-key.pem", key);
-        let (certificate, key) = (stage.scene.path("host.pem"), stage.scene.path("host-key.pem"));
+        fixture.workspace.write("authority.pem", &authority.certificate);
+        fixture.workspace.write("host.pem", certificate);
+        fixture.workspace.write("host-key.pem", key);
+        let (certificate, key) =
+            (fixture.workspace.path("host.pem"), fixture.workspace.path("host-key.pem"));
         let tls = (scheme == "ftps").then_some((certificate.as_path(), key.as_path()));
-        stage.scene.write("ftp-password", FTP_LOGIN.1);
-        let folder = stage.scene.path("ftp-host");
-        let host = FtpHost::start(&folder, stage.scene.folder(), tls, more);
-        stage.reach_files("old", &host.files(scheme, "/old/htdocs"), FTP_PASSWORD);
-        stage.reach_files("new", &host.files(scheme, "/new/htdocs"), FTP_PASSWORD);
+        fixture.workspace.write("ftp-password", FTP_LOGIN.1);
+        let folder = fixture.workspace.path("ftp-host");
+        let host = FtpHost::start(&folder, fixture.workspace.folder(), tls, more);
+        fixture.reach_files("old", &host.files(scheme, "/old/htdocs"), FTP_PASSWORD);
+        fixture.reach_files("new", &host.files(scheme, "/new/htdocs"), FTP_PASSWORD);
 
-        let archive = stage.pack();
-        let ran = stage.scene.done(&format!("unpack {archive} new"));
+        let archive = fixture.pack();
+        let ran = fixture.workspace.done(&format!("unpack {archive} new"));
         if !more.is_empty() {
             // With facts, this host shows a link as what it leads to.
             ran.says("links; they are left out");
         }
 
-        let here = contents(without_links(unpacked_here(&stage, archive)));
-        let mut there = contents(files_of(&stage.root("new")));
+        let here = contents(without_links(unpacked_here(&fixture, archive)));
+        let mut there = contents(files_of(&fixture.root("new")));
         there.insert("config/site.php".into(), here["config/site.php"].clone());
         assert_eq!(there, here, "{scheme} {more}");
-        let about = fs::metadata(stage.root("new").join("bin/nightly.sh")).unwrap();
+        let about = fs::metadata(fixture.root("new").join("bin/nightly.sh")).unwrap();
         assert_eq!(about.permissions().mode() & 0o777, 0o755, "{scheme} {more}");
 
-        stage.scene.done("undo new");
-        assert!(!stage.root("new").exists(), "it was not there before");
+        fixture.workspace.done("undo new");
+        assert!(!fixture.root("new").exists(), "it was not there before");
     }
 }
 
 #[test]
 fn where_a_login_sees_the_site_alone_its_entries_change_places_one_by_one() {
-    let stage = stage(Engine::Mariadb);
-    let archive = stage.pack();
-    let root = stage.root("new");
+    let fixture = fixture(Engine::Mariadb);
+    let archive = fixture.pack();
+    let root = fixture.root("new");
     fs::create_dir_all(root.join("pictures")).unwrap();
     fs::write(root.join("pictures/older.png"), "older").unwrap();
     fs::write(root.join("index.php"), "the older page").unwrap();
     fs::write(root.join("only-here.txt"), "only here").unwrap();
     let before = files_of(&root);
-    let host = ftp_host(&stage.scene, &root, "");
-    stage.reach_files("new", &host.files("ftp", "/"), FTP_PASSWORD);
+    let host = ftp_host(&fixture.workspace, &root, "");
+    fixture.reach_files("new", &host.files("ftp", "/"), FTP_PASSWORD);
 
-    let ran = stage.scene.run(&format!("unpack {archive} new")).code(2);
+    let ran = fixture.workspace.run(&format!("unpack {archive} new")).code(2);
     ran.says("3 entries");
-    let ran = stage.scene.done(&format!("unpack {archive} new --overwrite"));
+    let ran = fixture.workspace.done(&format!("unpack {archive} new --overwrite"));
     ran.says("does not serve that folder");
     let work = root.join(".fernweh-work");
     assert_eq!(fs::read_to_string(work.join(".htaccess")).unwrap(), "Require all denied\n");
@@ -169,15 +170,15 @@ fn where_a_login_sees_the_site_alone_its_entries_change_places_one_by_one() {
     assert!(after.len() > 50);
 
     // The folder in which states are kept is no part of the site.
-    stage.scene.done("pack new -o again.tar --only files");
-    let names = stage.scene.done("show again.tar --verify").out;
+    fixture.workspace.done("pack new -o again.tar --only files");
+    let names = fixture.workspace.done("show again.tar --verify").out;
     assert!(!names.contains("fernweh-work"));
 
-    stage.scene.done("undo new");
+    fixture.workspace.done("undo new");
     assert_eq!(visible(files_of(&root)), contents(before));
-    stage.scene.done("undo new");
+    fixture.workspace.done("undo new");
     assert_eq!(visible(files_of(&root)), after);
-    stage.scene.done("undo new --let-go");
+    fixture.workspace.done("undo new --let-go");
     assert!(!work.exists());
 }
 
@@ -186,25 +187,28 @@ fn a_switch_that_was_broken_off_is_completed_or_taken_back() {
     for within in [false, true] {
         for step in ["switching", "database-switched", "files-switched"] {
             for back in [false, true] {
-                let stage = stage(Engine::Mariadb);
-                let archive = stage.pack();
-                let root = stage.root("new");
+                let fixture = fixture(Engine::Mariadb);
+                let archive = fixture.pack();
+                let root = fixture.root("new");
                 fs::create_dir_all(&root).unwrap();
                 fs::write(root.join("index.php"), "the older page").unwrap();
                 let (host, place) = match within {
-                    true => (ftp_host(&stage.scene, &root, ""), "/"),
-                    false => (ftp_host(&stage.scene, stage.scene.folder(), ""), "/new/htdocs"),
+                    true => (ftp_host(&fixture.workspace, &root, ""), "/"),
+                    false => (
+                        ftp_host(&fixture.workspace, fixture.workspace.folder(), ""),
+                        "/new/htdocs",
+                    ),
                 };
-                stage.reach_files("new", &host.files("ftp", place), FTP_PASSWORD);
+                fixture.reach_files("new", &host.files("ftp", place), FTP_PASSWORD);
                 let line = format!("unpack {archive} new --overwrite");
-                stage.scene.run_killed_at(&line, step);
+                fixture.workspace.run_killed_at(&line, step);
                 let page = || fs::read_to_string(root.join("index.php")).unwrap();
                 if back {
-                    stage.scene.done("undo new");
+                    fixture.workspace.done("undo new");
                     assert_eq!(page(), "the older page", "{within} {step}");
                     assert!(!root.join("templates").exists());
                 } else {
-                    stage.scene.done(&line);
+                    fixture.workspace.done(&line);
                     assert_ne!(page(), "the older page", "{within} {step}");
                 }
             }
@@ -214,28 +218,28 @@ fn a_switch_that_was_broken_off_is_completed_or_taken_back() {
 
 #[test]
 fn a_host_that_is_not_the_known_one_is_refused_with_its_fingerprint() {
-    let stage = stage(Engine::Mariadb);
-    let host = ssh_host(&stage.scene, "");
-    stage.reach_files("old", &host.files(&stage.root("old")), &with_key(&host));
+    let fixture = fixture(Engine::Mariadb);
+    let host = ssh_host(&fixture.workspace, "");
+    fixture.reach_files("old", &host.files(&fixture.root("old")), &with_key(&host));
 
-    stage.scene.write(".ssh/known_hosts", "");
-    let ran = stage.scene.run("survey old").code(3);
+    fixture.workspace.write(".ssh/known_hosts", "");
+    let ran = fixture.workspace.run("survey old").code(3);
     ran.says("is not known").says("SHA256:").says("nothing was changed");
 
-    let other = SshHost::start(&stage.scene.path("other-host"), "");
+    let other = SshHost::start(&fixture.workspace.path("other-host"), "");
     let key = other.known.split_once(' ').unwrap().1;
-    stage.scene.write(".ssh/known_hosts", format!("[127.0.0.1]:{} {key}", host.port));
-    let ran = stage.scene.run("survey old").code(3);
+    fixture.workspace.write(".ssh/known_hosts", format!("[127.0.0.1]:{} {key}", host.port));
+    let ran = fixture.workspace.run("survey old").code(3);
     ran.says("has changed").says("known_hosts, line 1").says("remove that line");
 }
 
 #[test]
 fn a_login_that_fails_says_what_was_tried_and_what_the_host_takes() {
-    let stage = stage(Engine::Mariadb);
-    let host = ssh_host(&stage.scene, "");
-    let other = SshHost::start(&stage.scene.path("other-host"), "");
-    stage.reach_files("old", &host.files(&stage.root("old")), &with_key(&other));
-    let ran = stage.scene.run("survey old").code(3);
+    let fixture = fixture(Engine::Mariadb);
+    let host = ssh_host(&fixture.workspace, "");
+    let other = SshHost::start(&fixture.workspace.path("other-host"), "");
+    fixture.reach_files("old", &host.files(&fixture.root("old")), &with_key(&other));
+    let ran = fixture.workspace.run("survey old").code(3);
     ran.says("cannot log in").says("tried: key").says("publickey");
 
     // The same by what ~/.ssh/config says about a name.
@@ -245,11 +249,11 @@ fn a_login_that_fails_says_what_was_tried_and_what_the_host_takes() {
         host.user,
         host.key.display()
     );
-    stage.scene.write(".ssh/config", config);
+    fixture.workspace.write(".ssh/config", config);
     let text =
-        format!("[site.old]\nfiles = \"sftp://observatory{}\"\n", stage.root("old").display());
-    stage.scene.write("named.toml", text);
-    stage.scene.done("-c named.toml pack old --only files -o named.tar");
+        format!("[site.old]\nfiles = \"sftp://observatory{}\"\n", fixture.root("old").display());
+    fixture.workspace.write("named.toml", text);
+    fixture.workspace.done("-c named.toml pack old --only files -o named.tar");
 
     // And by way of a jump host.
     let jump = format!(
@@ -263,37 +267,37 @@ fn a_login_that_fails_says_what_was_tried_and_what_the_host_takes() {
         host.user,
         host.key.display()
     );
-    stage.scene.write(".ssh/config", jump);
-    stage.scene.write(".ssh/known_hosts", format!("{}{}", host.known, other.known));
-    stage.scene.done("-c named.toml pack old --only files -o jumped.tar");
+    fixture.workspace.write(".ssh/config", jump);
+    fixture.workspace.write(".ssh/known_hosts", format!("{}{}", host.known, other.known));
+    fixture.workspace.done("-c named.toml pack old --only files -o jumped.tar");
 }
 
 #[test]
 fn one_logs_in_with_a_password_by_answers_with_an_encrypted_key_and_with_an_agent() {
-    let scene = Scene::new(PROGRAM);
-    let root = scene.path("site");
+    let workspace = Workspace::new(PROGRAM);
+    let root = workspace.path("site");
     fs::create_dir(&root).unwrap();
     fs::write(root.join("page.html"), "a page").unwrap();
     for (asking, folder) in [(Asking::Password, "password"), (Asking::Questions, "questions")] {
-        let host = PasswordHost::start(&scene.path(folder), asking, "night sky");
-        scene.write(".ssh/known_hosts", &host.known);
+        let host = PasswordHost::start(&workspace.path(folder), asking, "night sky");
+        workspace.write(".ssh/known_hosts", &host.known);
         let place = format!("sftp://keeper@127.0.0.1:{}/site", host.port);
         let text = format!(
             "[site.a]\nfiles = \"{place}\"\npassword.files = {{ file = \"ssh-password\" }}\n"
         );
-        scene.write("fernweh.toml", text);
-        scene.write("ssh-password", "wrong");
-        let ran = scene.run("pack a --only files").code(3);
+        workspace.write("fernweh.toml", text);
+        workspace.write("ssh-password", "wrong");
+        let ran = workspace.run("pack a --only files").code(3);
         ran.says("refuses user keeper").says("tried:");
         assert!(host.let_in().is_empty());
         // Inside, this stand-in has nothing to offer.
-        scene.write("ssh-password", "night sky");
-        scene.run("pack a --only files").code(3).says("cannot begin to transfer files");
+        workspace.write("ssh-password", "night sky");
+        workspace.run("pack a --only files").code(3).says("cannot begin to transfer files");
         assert_eq!(host.let_in(), ["keeper"], "{asking:?}");
     }
 
-    let host = ssh_host(&scene, "");
-    let locked = scene.path("locked");
+    let host = ssh_host(&workspace, "");
+    let locked = workspace.path("locked");
     fs::copy(&host.key, &locked).unwrap();
     fs::set_permissions(&locked, fs::Permissions::from_mode(0o600)).unwrap();
     let changed = Command::new("ssh-keygen")
@@ -303,14 +307,14 @@ fn one_logs_in_with_a_password_by_answers_with_an_encrypted_key_and_with_an_agen
     assert!(changed.unwrap().success());
     let site = format!("[site.a]\nfiles = \"{}\"\n", host.files(&root));
     let secret = "password.files = { file = \"ssh-password\" }\n";
-    scene.write("fernweh.toml", format!("{site}key = \"locked\"\n{secret}"));
-    scene.done("pack a --only files -o locked.tar");
-    scene.write("fernweh.toml", format!("{site}key = \"locked\"\n"));
-    scene.run("pack a --only files").code(3).says("it is encrypted");
-    scene.write("fernweh.toml", format!("{site}key = \"no-such-key\"\n"));
-    scene.run("pack a --only files").code(3).says("there is no such file");
+    workspace.write("fernweh.toml", format!("{site}key = \"locked\"\n{secret}"));
+    workspace.done("pack a --only files -o locked.tar");
+    workspace.write("fernweh.toml", format!("{site}key = \"locked\"\n"));
+    workspace.run("pack a --only files").code(3).says("it is encrypted");
+    workspace.write("fernweh.toml", format!("{site}key = \"no-such-key\"\n"));
+    workspace.run("pack a --only files").code(3).says("there is no such file");
 
-    let socket = scene.path("agent");
+    let socket = workspace.path("agent");
     let mut agent = Command::new("ssh-agent")
         .args(["-D", "-a"])
         .arg(&socket)
@@ -324,160 +328,162 @@ fn one_logs_in_with_a_password_by_answers_with_an_encrypted_key_and_with_an_agen
     let add =
         Command::new("ssh-add").arg("-q").arg(&host.key).env("SSH_AUTH_SOCK", &socket).status();
     assert!(add.unwrap().success());
-    scene.write("fernweh.toml", &site);
-    let mut command = scene.command("pack a --only files -o agent.tar");
+    workspace.write("fernweh.toml", &site);
+    let mut command = workspace.command("pack a --only files -o agent.tar");
     let packed = command.env("SSH_AUTH_SOCK", &socket).output().unwrap();
     let _ = agent.kill();
     let _ = agent.wait();
     assert!(packed.status.success(), "{}", String::from_utf8_lossy(&packed.stderr));
-    scene.run("pack a --only files").code(3).says("nothing could be tried");
+    workspace.run("pack a --only files").code(3).says("nothing could be tried");
 }
 
 #[test]
 fn an_ftp_login_or_certificate_that_is_refused_is_told_as_that() {
-    let stage = stage(Engine::Mariadb);
-    let host = ftp_host(&stage.scene, stage.scene.folder(), "");
-    stage.reach_files("old", &host.files("ftp", "/old/htdocs"), FTP_PASSWORD);
-    stage.scene.write("ftp-password", "wrong");
-    let ran = stage.scene.run("pack old").code(3);
+    let fixture = fixture(Engine::Mariadb);
+    let host = ftp_host(&fixture.workspace, fixture.workspace.folder(), "");
+    fixture.reach_files("old", &host.files("ftp", "/old/htdocs"), FTP_PASSWORD);
+    fixture.workspace.write("ftp-password", "wrong");
+    let ran = fixture.workspace.run("pack old").code(3);
     ran.says("refuses user keeper").says("password.files").says("nothing was changed");
 
     let authority = Authority::new().unwrap();
     let (certificate, key) = authority.issue("localhost").unwrap();
-    stage.scene.write("host.pem", certificate);
-    stage.scene.write("host-key.pem", key);
-    let (certificate, key) = (stage.scene.path("host.pem"), stage.scene.path("host-key.pem"));
-    let folder = stage.scene.path("ftps-host");
-    let host = FtpHost::start(&folder, stage.scene.folder(), Some((&certificate, &key)), "");
-    let text = stage.scene.read("fernweh.toml");
+    fixture.workspace.write("host.pem", certificate);
+    fixture.workspace.write("host-key.pem", key);
+    let (certificate, key) =
+        (fixture.workspace.path("host.pem"), fixture.workspace.path("host-key.pem"));
+    let folder = fixture.workspace.path("ftps-host");
+    let host = FtpHost::start(&folder, fixture.workspace.folder(), Some((&certificate, &key)), "");
+    let text = fixture.workspace.read("fernweh.toml");
     let line = text.lines().find(|line| line.starts_with("files = \"ftp:")).unwrap();
     let secure = format!("files = \"{}\"", host.files("ftps", "/old/htdocs"));
-    stage.scene.write("fernweh.toml", text.replace(line, &secure));
-    stage.scene.write("ftp-password", FTP_LOGIN.1);
-    stage.scene.run("pack old").code(3).says("certificate").says("authority");
+    fixture.workspace.write("fernweh.toml", text.replace(line, &secure));
+    fixture.workspace.write("ftp-password", FTP_LOGIN.1);
+    fixture.workspace.run("pack old").code(3).says("certificate").says("authority");
 }
 
 #[test]
 fn a_host_that_forbids_to_forward_or_to_write_is_told_as_that() {
-    let stage = stage(Engine::Mariadb);
-    let host = ssh_host(&stage.scene, "AllowTcpForwarding no\n");
+    let fixture = fixture(Engine::Mariadb);
+    let host = ssh_host(&fixture.workspace, "AllowTcpForwarding no\n");
     let more = format!("{}\nthrough = \"{}\"", with_key(&host), host.address());
-    stage.reach_files("old", &host.files(&stage.root("old")), &more);
-    stage.scene.run("pack old").code(3).says("the host forbids forwarding");
+    fixture.reach_files("old", &host.files(&fixture.root("old")), &more);
+    fixture.workspace.run("pack old").code(3).says("the host forbids forwarding");
 
     let archive = {
-        let text = stage.scene.read("fernweh.toml");
-        stage.scene.write("fernweh.toml", text.replace("through = ", "# through = "));
-        stage.pack()
+        let text = fixture.workspace.read("fernweh.toml");
+        fixture.workspace.write("fernweh.toml", text.replace("through = ", "# through = "));
+        fixture.pack()
     };
     // A target that is read-only whoever asks: a file where the folder should be made.
-    stage.scene.write("new", "a file");
-    stage.reach_files("new", &host.files(&stage.root("new")), &with_key(&host));
-    let ran = stage.scene.run(&format!("unpack {archive} new")).code(3);
+    fixture.workspace.write("new", "a file");
+    fixture.reach_files("new", &host.files(&fixture.root("new")), &with_key(&host));
+    let ran = fixture.workspace.run(&format!("unpack {archive} new")).code(3);
     ran.says("nothing was changed");
-    assert_eq!(stage.scene.read("new"), "a file");
+    assert_eq!(fixture.workspace.read("new"), "a file");
 }
 
 #[test]
 fn a_host_that_takes_no_more_bytes_or_has_no_sftp_is_told_as_that() {
-    let stage = stage(Engine::Mariadb);
-    let archive = stage.pack();
+    let fixture = fixture(Engine::Mariadb);
+    let archive = fixture.pack();
     let server = "/usr/lib/openssh/sftp-server";
-    let small = stage.scene.path("small-host.sh");
+    let small = fixture.workspace.path("small-host.sh");
     let script = format!("#!/bin/sh\ntrap '' XFSZ\nulimit -f 1\nexec {server}\n");
     fs::write(&small, script).unwrap();
     fs::set_permissions(&small, fs::Permissions::from_mode(0o755)).unwrap();
-    let host = ssh_host(&stage.scene, &format!("Subsystem sftp {}\n", small.display()));
-    stage.reach_files("new", &host.files(&stage.root("new")), &with_key(&host));
-    let ran = stage.scene.run(&format!("unpack {archive} new")).code(3);
+    let host = ssh_host(&fixture.workspace, &format!("Subsystem sftp {}\n", small.display()));
+    fixture.reach_files("new", &host.files(&fixture.root("new")), &with_key(&host));
+    let ran = fixture.workspace.run(&format!("unpack {archive} new")).code(3);
     ran.says("cannot write a file on the host").says("nothing was changed");
-    assert!(!stage.root("new").exists());
-    assert_eq!(fs::read_dir(stage.scene.path("new")).unwrap().count(), 0, "all is removed");
-    assert!(stage.database("new").ask("SHOW TABLES").unwrap().is_empty());
+    assert!(!fixture.root("new").exists());
+    assert_eq!(fs::read_dir(fixture.workspace.path("new")).unwrap().count(), 0, "all is removed");
+    assert!(fixture.database("new").ask("SHOW TABLES").unwrap().is_empty());
 
-    let none = SshHost::start(&stage.scene.path("no-sftp"), "Subsystem other internal-sftp\n");
-    stage.scene.write(".ssh/known_hosts", &none.known);
+    let none =
+        SshHost::start(&fixture.workspace.path("no-sftp"), "Subsystem other internal-sftp\n");
+    fixture.workspace.write(".ssh/known_hosts", &none.known);
     let text = format!(
         "[site.old]\nfiles = \"{}\"\nkey = \"{}\"\n",
-        none.files(&stage.root("old")),
+        none.files(&fixture.root("old")),
         none.key.display()
     );
-    stage.scene.write("none.toml", text);
-    let ran = stage.scene.run("-c none.toml pack old --only files").code(3);
+    fixture.workspace.write("none.toml", text);
+    let ran = fixture.workspace.run("-c none.toml pack old --only files").code(3);
     ran.says("cannot begin to transfer files over SSH").says("FTP may be");
 }
 
 #[test]
 fn where_forwarding_is_forbidden_a_copy_hands_on_and_is_removed() {
-    let stage = stage(Engine::Mariadb);
-    fs::create_dir(stage.scene.path("room")).unwrap();
-    let room = format!("SetEnv TMPDIR={}", stage.scene.path("room").display());
-    let host = ssh_host(&stage.scene, &format!("AllowTcpForwarding no\n{room}\n"));
+    let fixture = fixture(Engine::Mariadb);
+    fs::create_dir(fixture.workspace.path("room")).unwrap();
+    let room = format!("SetEnv TMPDIR={}", fixture.workspace.path("room").display());
+    let host = ssh_host(&fixture.workspace, &format!("AllowTcpForwarding no\n{room}\n"));
     let assist = "assist = \"copy-self\"";
     let more = format!("{}\nthrough = \"{}\"\n{assist}", with_key(&host), host.address());
-    stage.reach_files("old", &host.files(&stage.root("old")), &more);
-    stage.scene.done("pack old -o copied.tar").says("has copied itself to");
-    stage.scene.done("show copied.tar --verify").says("13 tables");
-    let left: Vec<_> = fs::read_dir(stage.scene.path("room")).unwrap().flatten().collect();
+    fixture.reach_files("old", &host.files(&fixture.root("old")), &more);
+    fixture.workspace.done("pack old -o copied.tar").says("has copied itself to");
+    fixture.workspace.done("show copied.tar --verify").says("13 tables");
+    let left: Vec<_> = fs::read_dir(fixture.workspace.path("room")).unwrap().flatten().collect();
     assert!(left.is_empty(), "{left:?}");
 
     // A host on which nothing may be started from that folder.
-    let noexec = host_without_programs(&stage.scene);
-    let text = stage.scene.read("fernweh.toml");
+    let noexec = host_without_programs(&fixture.workspace);
+    let text = fixture.workspace.read("fernweh.toml");
     let there = text.replace(&host.address(), &noexec.address());
-    stage.scene.write("fernweh.toml", there);
-    stage.scene.write(".ssh/known_hosts", format!("{}{}", host.known, noexec.known));
+    fixture.workspace.write("fernweh.toml", there);
+    fixture.workspace.write(".ssh/known_hosts", format!("{}{}", host.known, noexec.known));
     let key = fs::read(noexec.folder().join("key.pub")).unwrap();
     fs::write(
         noexec.folder().join("key.pub"),
         [key, fs::read(host.public_key()).unwrap()].concat(),
     )
     .unwrap();
-    let ran = stage.scene.run("pack old -o other.tar").code(3);
+    let ran = fixture.workspace.run("pack old -o other.tar").code(3);
     ran.says("Fernweh cannot run on the host").says("no shell here").says("nothing was changed");
 }
 
 /// A host whose shell refuses everything.
-fn host_without_programs(scene: &Scene) -> SshHost {
+fn host_without_programs(workspace: &Workspace) -> SshHost {
     let refuse = "ForceCommand echo no shell here; exit 1\nAllowTcpForwarding no\n";
-    SshHost::start(&scene.path("bare-host"), refuse)
+    SshHost::start(&workspace.path("bare-host"), refuse)
 }
 
 #[test]
 fn files_of_another_host_are_rewritten_and_traced() {
-    let stage = stage(Engine::Mariadb);
-    let host = ssh_host(&stage.scene, "");
-    stage.reach_files("old", &host.files(&stage.root("old")), &with_key(&host));
-    let before = files_of(&stage.root("old"));
+    let fixture = fixture(Engine::Mariadb);
+    let host = ssh_host(&fixture.workspace, "");
+    fixture.reach_files("old", &host.files(&fixture.root("old")), &with_key(&host));
+    let before = files_of(&fixture.root("old"));
     let text = "http://glimmerpoint.example/.well-known/security.txt";
-    stage.scene.done(&format!("trace old {text}")).says(".well-known/security.txt, line 2");
+    fixture.workspace.done(&format!("trace old {text}")).says(".well-known/security.txt, line 2");
     let line = "rewrite old --from http://glimmerpoint.example --to https://b.example --only files";
-    stage.scene.done(&format!("{line} --apply"));
-    let changed = fs::read_to_string(stage.root("old").join(".well-known/security.txt")).unwrap();
+    fixture.workspace.done(&format!("{line} --apply"));
+    let changed = fs::read_to_string(fixture.root("old").join(".well-known/security.txt")).unwrap();
     assert!(changed.contains("https://b.example/.well-known"));
-    stage.scene.done("undo old");
-    assert_eq!(contents(files_of(&stage.root("old"))), contents(before));
+    fixture.workspace.done("undo old");
+    assert_eq!(contents(files_of(&fixture.root("old"))), contents(before));
 }
 
 #[test]
 fn a_run_whose_connection_is_cut_goes_on_with_the_same_command() {
-    let stage = stage(Engine::Mariadb);
-    fs::write(stage.root("old").join("large.bin"), vec![3; 24 << 20]).unwrap();
-    let archive = stage.pack();
-    let host = ssh_host(&stage.scene, "");
-    stage.reach_files("new", &host.files(&stage.root("new")), &with_key(&host));
+    let fixture = fixture(Engine::Mariadb);
+    fs::write(fixture.root("old").join("large.bin"), vec![3; 24 << 20]).unwrap();
+    let archive = fixture.pack();
+    let host = ssh_host(&fixture.workspace, "");
+    fixture.reach_files("new", &host.files(&fixture.root("new")), &with_key(&host));
     let line = format!("unpack {archive} new");
-    let ran = stage.scene.run_halted_at(&line, "made", || host.cut_connections());
+    let ran = fixture.workspace.run_halted_at(&line, "made", || host.cut_connections());
     ran.code(5).says("type the same command again");
-    assert!(!stage.root("new").exists());
-    stage.scene.done(&line);
-    let here = contents(unpacked_here(&stage, archive));
-    let mut there = contents(files_of(&stage.root("new")));
+    assert!(!fixture.root("new").exists());
+    fixture.workspace.done(&line);
+    let here = contents(unpacked_here(&fixture, archive));
+    let mut there = contents(files_of(&fixture.root("new")));
     there.insert("config/site.php".into(), here["config/site.php"].clone());
     assert_eq!(there, here);
     assert!(
-        !stage.scene.path("new/.fernweh-htdocs").exists() || {
-            let names = fs::read_dir(stage.scene.path("new/.fernweh-htdocs")).unwrap();
+        !fixture.workspace.path("new/.fernweh-htdocs").exists() || {
+            let names = fs::read_dir(fixture.workspace.path("new/.fernweh-htdocs")).unwrap();
             names.flatten().all(|entry| entry.file_name() == ".htaccess")
         }
     );
@@ -485,23 +491,23 @@ fn a_run_whose_connection_is_cut_goes_on_with_the_same_command() {
 
 #[test]
 fn a_mariadb_server_without_encryption_is_refused_where_it_is_wanted() {
-    let stage = stage(Engine::Mariadb);
-    let text = stage.scene.read("fernweh.toml");
+    let fixture = fixture(Engine::Mariadb);
+    let text = fixture.workspace.read("fernweh.toml");
     let wanted = "files = \"old/htdocs\"\nencrypted = true\n";
-    stage.scene.write("fernweh.toml", text.replacen("files = \"old/htdocs\"\n", wanted, 1));
-    let ran = stage.scene.run("pack old").code(3);
+    fixture.workspace.write("fernweh.toml", text.replacen("files = \"old/htdocs\"\n", wanted, 1));
+    let ran = fixture.workspace.run("pack old").code(3);
     ran.says("the server offers no encryption").says("nothing was changed");
 }
 
 #[test]
 fn a_database_is_reached_with_tls_and_its_certificate_is_checked() {
-    let stage = Stage::build(PROGRAM, Engine::Postgres);
-    let text = stage.scene.read("fernweh.toml");
+    let fixture = Fixture::build(PROGRAM, Engine::Postgres);
+    let text = fixture.workspace.read("fernweh.toml");
     let encrypted =
         text.replacen("files = \"old/htdocs\"\n", "files = \"old/htdocs\"\nencrypted = true\n", 1);
-    stage.scene.write("fernweh.toml", encrypted);
+    fixture.workspace.write("fernweh.toml", encrypted);
     // This server has no certificate: the connection is refused, not made without one.
-    let ran = stage.scene.run("pack old").code(3);
+    let ran = fixture.workspace.run("pack old").code(3);
     ran.says("TLS").says("nothing was changed");
 
     let authority = Authority::new().unwrap();
@@ -526,12 +532,12 @@ fn a_database_is_reached_with_tls_and_its_certificate_is_checked() {
     admin.run(b"SELECT pg_reload_conf()").unwrap();
     while server.administrator().unwrap().ask("SHOW ssl").unwrap()[0][0].as_deref() != Some("on") {}
     drop(server);
-    let text = stage.scene.read("fernweh.toml").replace("@127.0.0.1:", "@localhost:");
-    stage.scene.write("fernweh.toml", text);
+    let text = fixture.workspace.read("fernweh.toml").replace("@127.0.0.1:", "@localhost:");
+    fixture.workspace.write("fernweh.toml", text);
     // Nobody vouches for it, and then somebody does.
-    stage.scene.run("pack old").code(3).says("certificate").says("nothing was changed");
-    stage.scene.write("authority.pem", &authority.certificate);
-    stage.scene.done("pack old -o encrypted.tar").says("13 tables");
+    fixture.workspace.run("pack old").code(3).says("certificate").says("nothing was changed");
+    fixture.workspace.write("authority.pem", &authority.certificate);
+    fixture.workspace.done("pack old -o encrypted.tar").says("13 tables");
 }
 
 /// One connection reads more than fits on the way while another one of the same host waits for
@@ -539,10 +545,10 @@ fn a_database_is_reached_with_tls_and_its_certificate_is_checked() {
 #[test]
 fn large_tables_are_read_and_changed_at_once_through_ssh() {
     for engine in [Engine::Mariadb, Engine::Postgres] {
-        let stage = stage(engine);
-        let host = ssh_host(&stage.scene, "");
+        let fixture = fixture(engine);
+        let host = ssh_host(&fixture.workspace, "");
         let more = format!("{}\nthrough = \"{}\"", with_key(&host), host.address());
-        stage.reach_files("old", &host.files(&stage.root("old")), &more);
+        fixture.reach_files("old", &host.files(&fixture.root("old")), &more);
         let rows = match engine {
             Engine::Mariadb => {
                 "SELECT seq, concat('http://far.example/', repeat('seen ', 300)) \
@@ -557,38 +563,38 @@ fn large_tables_are_read_and_changed_at_once_through_ssh() {
             "CREATE TABLE gp_wide (id int PRIMARY KEY, note text)",
             &format!("INSERT INTO gp_wide {rows}"),
         ] {
-            stage.database("old").run(sql.as_bytes()).unwrap();
+            fixture.database("old").run(sql.as_bytes()).unwrap();
         }
         let line = "rewrite old --from http://far.example --to http://near.example --apply";
-        stage.scene.done(&format!("{line} --only database")).says("10 000");
+        fixture.workspace.done(&format!("{line} --only database")).says("10 000");
         let left = "SELECT count(*) FROM gp_wide WHERE note LIKE '%far.example%'";
-        assert_eq!(stage.database("old").ask(left).unwrap()[0][0].as_deref(), Some("0"));
-        stage.scene.done("pack old -o wide.fernweh.tar --only database");
+        assert_eq!(fixture.database("old").ask(left).unwrap()[0][0].as_deref(), Some("0"));
+        fixture.workspace.done("pack old -o wide.fernweh.tar --only database");
     }
 }
 
 #[test]
 fn a_socket_of_the_host_is_reached_and_names_in_known_hosts_may_be_hashed() {
-    let stage = stage(Engine::Mariadb);
-    let host = ssh_host(&stage.scene, "");
+    let fixture = fixture(Engine::Mariadb);
+    let host = ssh_host(&fixture.workspace, "");
     let hashed = Command::new("ssh-keygen")
         .args(["-q", "-H", "-f"])
-        .arg(stage.scene.path(".ssh/known_hosts"))
+        .arg(fixture.workspace.path(".ssh/known_hosts"))
         .stdout(Stdio::null())
         .stderr(Stdio::null())
         .status();
     assert!(hashed.unwrap().success());
-    assert!(stage.scene.read(".ssh/known_hosts").starts_with("|1|"));
+    assert!(fixture.workspace.read(".ssh/known_hosts").starts_with("|1|"));
     let more = format!("{}\nthrough = \"{}\"", with_key(&host), host.address());
-    stage.reach_files("old", &host.files(&stage.root("old")), &more);
-    let socket = stage.database("old").ask("SELECT @@socket").unwrap()[0][0].clone().unwrap();
-    let text = stage.scene.read("fernweh.toml");
+    fixture.reach_files("old", &host.files(&fixture.root("old")), &more);
+    let socket = fixture.database("old").ask("SELECT @@socket").unwrap()[0][0].clone().unwrap();
+    let text = fixture.workspace.read("fernweh.toml");
     let place = text.lines().find(|line| line.starts_with("database = \"mariadb:")).unwrap();
     let by_socket = format!("{}?socket={socket}\"", place.strip_suffix('"').unwrap());
-    stage.scene.write("fernweh.toml", text.replacen(place, &by_socket, 1));
-    stage.scene.done("survey old").says("13 tables");
-    stage
-        .scene
-        .write("fernweh.toml", stage.scene.read("fernweh.toml").replace(&socket, "/nowhere"));
-    stage.scene.run("survey old").code(3).says("the socket /nowhere").says("through SSH");
+    fixture.workspace.write("fernweh.toml", text.replacen(place, &by_socket, 1));
+    fixture.workspace.done("survey old").says("13 tables");
+    fixture
+        .workspace
+        .write("fernweh.toml", fixture.workspace.read("fernweh.toml").replace(&socket, "/nowhere"));
+    fixture.workspace.run("survey old").code(3).says("the socket /nowhere").says("through SSH");
 }

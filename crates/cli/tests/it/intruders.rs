@@ -2,10 +2,10 @@
 //! right. Nothing outside the site is made, read or changed.
 
 use super::archives::{Members, forge, read};
-use super::{PROGRAM, one, stage};
+use super::{PROGRAM, fixture, one};
 use fernweh_demo::database::{Database, Place};
 use fernweh_demo::server::Server;
-use fernweh_testkit::{Engine, Scene, Stage, Web, files_of, shared_server};
+use fernweh_testkit::{Engine, Fixture, Web, Workspace, files_of, shared_server};
 use std::fs;
 use std::os::unix::fs::{PermissionsExt, symlink};
 
@@ -21,37 +21,37 @@ fn with(members: &Members, member: &str, more: &str) -> Members {
     changed
 }
 
-/// A stage with an archive, and a table in the site's database that nobody may touch.
-fn prepared(engine: Engine) -> (Stage, Members) {
-    let stage = stage(engine);
-    stage.pack();
-    let members = read(&stage.scene.path("site.fernweh.tar"));
-    stage.scene.done("unpack site.fernweh.tar new --overwrite");
-    let mut new = stage.database("new");
+/// A fixture with an archive, and a table in the site's database that nobody may touch.
+fn prepared(engine: Engine) -> (Fixture, Members) {
+    let fixture = fixture(engine);
+    fixture.pack();
+    let members = read(&fixture.workspace.path("site.fernweh.tar"));
+    fixture.workspace.done("unpack site.fernweh.tar new --overwrite");
+    let mut new = fixture.database("new");
     new.run(b"CREATE TABLE victim (a int)").unwrap();
     new.run(b"INSERT INTO victim VALUES (1)").unwrap();
-    (stage, members)
+    (fixture, members)
 }
 
 /// What is hidden in which member: refused before anything is made, in a preview as well.
 fn all_refused(engine: Engine, hidden: &[(&str, &str)]) {
-    let (stage, members) = prepared(engine);
-    let outside = stage.scene.path("x.php").display().to_string();
+    let (fixture, members) = prepared(engine);
+    let outside = fixture.workspace.path("x.php").display().to_string();
     for (member, sql) in hidden {
         let sql = sql.replace("OUTSIDE", &outside);
-        forge(&stage.scene.path("forged.tar"), with(&members, member, &sql));
-        let before = files_of(&stage.root("new"));
+        forge(&fixture.workspace.path("forged.tar"), with(&members, member, &sql));
+        let before = files_of(&fixture.root("new"));
         for line in [
             "unpack forged.tar new --overwrite --only database --trust",
             "unpack forged.tar new --overwrite --only database --trust --preview",
         ] {
-            let ran = stage.scene.run(line);
+            let ran = fixture.workspace.run(line);
             assert_eq!(ran.code, Some(4), "{line} {sql}\n{}\n{}", ran.out, ran.err);
             assert!(ran.err.contains("nothing was changed"), "{sql}: {}", ran.err);
-            assert!(!stage.scene.path("x.php").exists(), "{line} {sql}");
-            assert_eq!(one(&stage, "SELECT count(*) FROM victim"), "1", "{line} {sql}");
+            assert!(!fixture.workspace.path("x.php").exists(), "{line} {sql}");
+            assert_eq!(one(&fixture, "SELECT count(*) FROM victim"), "1", "{line} {sql}");
             if engine == Engine::Sqlite {
-                assert!(files_of(&stage.root("new")) == before, "{line} {sql}");
+                assert!(files_of(&fixture.root("new")) == before, "{line} {sql}");
             }
         }
     }
@@ -124,47 +124,48 @@ fn what_hides_in_statements_of_postgresql_is_refused() {
 
 #[test]
 fn mariadb_takes_one_statement_whatever_the_body_of_a_routine_holds() {
-    let (stage, members) = prepared(Engine::Mariadb);
+    let (fixture, members) = prepared(Engine::Mariadb);
     // It ends as a body does, so the grammar cannot tell; the server takes no second statement.
     let body = "DELIMITER ;;\nCREATE PROCEDURE p() BEGIN SELECT 1; END; DROP TABLE victim; \
                 CREATE PROCEDURE q() BEGIN SELECT 2; END;;\nDELIMITER ;\n";
-    forge(&stage.scene.path("forged.tar"), with(&members, AFTERWARDS, body));
-    let ran = stage.scene.done("unpack forged.tar new --overwrite --only database");
+    forge(&fixture.workspace.path("forged.tar"), with(&members, AFTERWARDS, body));
+    let ran = fixture.workspace.done("unpack forged.tar new --overwrite --only database");
     ran.says("procedure p is left out, for the server refuses it");
-    assert_eq!(one(&stage, "SELECT count(*) FROM victim"), "1");
+    assert_eq!(one(&fixture, "SELECT count(*) FROM victim"), "1");
     let there =
         "SELECT count(*) FROM information_schema.routines WHERE routine_schema = database()";
-    assert_eq!(one(&stage, there), "0");
+    assert_eq!(one(&fixture, there), "0");
 }
 
 #[test]
 fn events_sleep_until_all_is_in_place_and_wake_as_they_were() {
-    let stage = stage(Engine::Mariadb);
-    let mut old = stage.database("old");
+    let fixture = fixture(Engine::Mariadb);
+    let mut old = fixture.database("old");
     for sql in [
         "CREATE EVENT gp_awake ON SCHEDULE EVERY 1 DAY DO DELETE FROM gp_log WHERE at < 0",
         "CREATE EVENT gp_asleep ON SCHEDULE EVERY 1 DAY DISABLE COMMENT 'ENABLE' DO SELECT 1",
     ] {
         old.run(sql.as_bytes()).unwrap();
     }
-    stage.pack();
-    stage.scene.done("unpack site.fernweh.tar new --only database");
+    fixture.pack();
+    fixture.workspace.done("unpack site.fernweh.tar new --only database");
     let states = "SELECT group_concat(event_name, ' ', status ORDER BY event_name) \
                   FROM information_schema.events WHERE event_schema = database()";
-    assert_eq!(one(&stage, states), "gp_asleep DISABLED,gp_awake ENABLED");
+    assert_eq!(one(&fixture, states), "gp_asleep DISABLED,gp_awake ENABLED");
 }
 
 #[test]
 fn a_statement_without_end_ends_when_the_user_says_so() {
-    let (stage, members) = prepared(Engine::Postgres);
+    let (fixture, members) = prepared(Engine::Postgres);
     let endless = "CREATE MATERIALIZED VIEW gp_endless AS WITH RECURSIVE n(x) AS \
                    (SELECT 1 UNION ALL SELECT x FROM n) SELECT count(*) FROM n WITH NO DATA;\n\
                    REFRESH MATERIALIZED VIEW gp_endless;\n";
-    forge(&stage.scene.path("forged.tar"), with(&members, AFTERWARDS, endless));
-    let mut command = stage.scene.command("unpack forged.tar new --overwrite --only database");
+    forge(&fixture.workspace.path("forged.tar"), with(&members, AFTERWARDS, endless));
+    let mut command =
+        fixture.workspace.command("unpack forged.tar new --overwrite --only database");
     command.stdout(std::process::Stdio::piped()).stderr(std::process::Stdio::piped());
     let mut child = command.spawn().unwrap();
-    let mut watcher = stage.database("new");
+    let mut watcher = fixture.database("new");
     let running = "SELECT count(*) FROM pg_stat_activity WHERE query LIKE 'REFRESH%' \
                    AND state = 'active'";
     while watcher.ask(running).unwrap()[0][0].as_deref() == Some("0") {
@@ -179,9 +180,9 @@ fn a_statement_without_end_ends_when_the_user_says_so() {
 }
 
 /// The administrator's login in the configuration, in place of the new site's own.
-pub(super) fn with_administrator(stage: &Stage, kind: Server) {
+pub(super) fn with_administrator(fixture: &Fixture, kind: Server) {
     let server = shared_server(kind).lock().unwrap_or_else(|poisoned| poisoned.into_inner());
-    let name = match &stage.new {
+    let name = match &fixture.new {
         Place::Mariadb { name, .. } | Place::Postgres { name, .. } => name.clone(),
         Place::Sqlite(_) => unreachable!("a server"),
     };
@@ -190,13 +191,15 @@ pub(super) fn with_administrator(stage: &Stage, kind: Server) {
     else {
         unreachable!("a server")
     };
-    let own = match &stage.new {
+    let own = match &fixture.new {
         Place::Mariadb { user, .. } | Place::Postgres { user, .. } => user.clone(),
         Place::Sqlite(_) => unreachable!("a server"),
     };
-    let text = stage.scene.read("fernweh.toml");
-    stage.scene.write("fernweh.toml", text.replace(&format!("//{own}@"), &format!("//{user}@")));
-    stage.scene.write("new-password", password);
+    let text = fixture.workspace.read("fernweh.toml");
+    fixture
+        .workspace
+        .write("fernweh.toml", text.replace(&format!("//{own}@"), &format!("//{user}@")));
+    fixture.workspace.write("new-password", password);
 }
 
 #[test]
@@ -205,66 +208,69 @@ fn bodies_from_elsewhere_do_not_run_with_rights_beyond_the_site() {
         (Engine::Mariadb, Server::Mariadb, "view gp_shown", "ALL PRIVILEGES on every database"),
         (Engine::Postgres, Server::Postgres, "view gp_shown", "superuser"),
     ] {
-        let elsewhere = stage(engine);
+        let elsewhere = fixture(engine);
         let view = b"CREATE VIEW gp_shown AS SELECT 1 AS a";
-        let plain = elsewhere.scene.run("pack old -o plain.tar --tables gp_log --only database");
+        let plain =
+            elsewhere.workspace.run("pack old -o plain.tar --tables gp_log --only database");
         assert_eq!(plain.code, Some(0), "{}", plain.err);
         elsewhere.database("old").run(view).unwrap();
         elsewhere.pack();
-        elsewhere.scene.done("show site.fernweh.tar").says("runs").says(bodies);
-        let here = stage(engine);
+        elsewhere.workspace.done("show site.fernweh.tar").says("runs").says(bodies);
+        let here = fixture(engine);
         for name in ["site.fernweh.tar", "plain.tar"] {
-            fs::copy(elsewhere.scene.path(name), here.scene.path(name)).unwrap();
+            fs::copy(elsewhere.workspace.path(name), here.workspace.path(name)).unwrap();
         }
         // A login of the site's own: nothing is asked.
-        here.scene.done("unpack site.fernweh.tar new --only database");
+        here.workspace.done("unpack site.fernweh.tar new --only database");
         with_administrator(&here, kind);
         for more in ["", " --preview"] {
             let line = format!("unpack site.fernweh.tar new --overwrite --only database{more}");
-            let ran = here.scene.run(&line).code(2);
+            let ran = here.workspace.run(&line).code(2);
             let ran = ran.says("rights beyond this site").says(bodies).says(powers);
             ran.says("--trust").says("nothing was changed");
         }
         // Without bodies nothing is asked; nor where the user says so, or packed it here.
-        here.scene.done("unpack plain.tar new --overwrite --only database");
-        here.scene.done("unpack site.fernweh.tar new --overwrite --only database --trust");
+        here.workspace.done("unpack plain.tar new --overwrite --only database");
+        here.workspace.done("unpack site.fernweh.tar new --overwrite --only database --trust");
         here.database("old").run(view).unwrap();
-        here.scene.done("pack old -o own.tar --only database");
-        here.scene.done("unpack own.tar new --overwrite --only database");
+        here.workspace.done("pack old -o own.tar --only database");
+        here.workspace.done("unpack own.tar new --overwrite --only database");
     }
 }
 
 #[test]
 fn a_planted_link_is_never_written_through() {
-    let stage = stage(Engine::Sqlite);
-    stage.scene.write("outside", "untouched");
-    let outside = stage.scene.path("outside");
-    let page = stage.root("old").join("index.php");
+    let fixture = fixture(Engine::Sqlite);
+    fixture.workspace.write("outside", "untouched");
+    let outside = fixture.workspace.path("outside");
+    let page = fixture.root("old").join("index.php");
     fs::write(&page, "<a href=\"http://glimmerpoint.example/x\">").unwrap();
-    symlink(&outside, stage.root("old").join(".fernweh-index.php")).unwrap();
-    stage.scene.done(
+    symlink(&outside, fixture.root("old").join(".fernweh-index.php")).unwrap();
+    fixture.workspace.done(
         "rewrite old --from http://glimmerpoint.example --to https://observatory.test --apply",
     );
     assert_eq!(fs::read_to_string(&page).unwrap(), "<a href=\"https://observatory.test/x\">");
-    assert_eq!(stage.scene.read("outside"), "untouched");
+    assert_eq!(fixture.workspace.read("outside"), "untouched");
     // A link in the place of our own folder beside the site.
-    stage.pack();
-    fs::create_dir_all(stage.scene.path("other")).unwrap();
-    fs::set_permissions(stage.scene.path("other"), fs::Permissions::from_mode(0o755)).unwrap();
-    fs::create_dir_all(stage.scene.path("new")).unwrap();
-    symlink(stage.scene.path("other"), stage.scene.path("new/.fernweh-htdocs")).unwrap();
-    let ran = stage.scene.run("unpack site.fernweh.tar new").code(3);
+    fixture.pack();
+    fs::create_dir_all(fixture.workspace.path("other")).unwrap();
+    fs::set_permissions(fixture.workspace.path("other"), fs::Permissions::from_mode(0o755))
+        .unwrap();
+    fs::create_dir_all(fixture.workspace.path("new")).unwrap();
+    symlink(fixture.workspace.path("other"), fixture.workspace.path("new/.fernweh-htdocs"))
+        .unwrap();
+    let ran = fixture.workspace.run("unpack site.fernweh.tar new").code(3);
     ran.says("the name of Fernweh's own folder").says("nothing was changed");
-    let mode = fs::metadata(stage.scene.path("other")).unwrap().permissions().mode();
+    let mode = fs::metadata(fixture.workspace.path("other")).unwrap().permissions().mode();
     assert_eq!(mode & 0o777, 0o755);
-    assert_eq!(fs::read_dir(stage.scene.path("other")).unwrap().count(), 0);
+    assert_eq!(fs::read_dir(fixture.workspace.path("other")).unwrap().count(), 0);
 }
 
 #[test]
 fn what_is_left_of_an_archive_does_not_become_a_web_folder() {
-    let (stage, members) = prepared(Engine::Sqlite);
-    let before = files_of(&stage.root("new"));
-    let mut tar = tar::Builder::new(fs::File::create(stage.scene.path("left.tar")).unwrap());
+    let (fixture, members) = prepared(Engine::Sqlite);
+    let before = files_of(&fixture.root("new"));
+    let mut tar = tar::Builder::new(fs::File::create(fixture.workspace.path("left.tar")).unwrap());
     for (name, bytes) in members.iter().filter(|(name, _)| name != "fernweh.json") {
         let mut header = tar::Header::new_ustar();
         header.set_size(bytes.len() as u64);
@@ -272,24 +278,24 @@ fn what_is_left_of_an_archive_does_not_become_a_web_folder() {
     }
     tar.finish().unwrap();
     for (name, bytes) in &members {
-        stage.scene.write(&format!("folder/{name}"), bytes);
+        fixture.workspace.write(&format!("folder/{name}"), bytes);
     }
     for source in ["left.tar", "folder"] {
         let line = format!("unpack {source} new --overwrite --as-is --only files");
-        let ran = stage.scene.run(&line).code(4);
+        let ran = fixture.workspace.run(&line).code(4);
         ran.says("what is left of an archive").says("nothing was changed");
-        assert!(files_of(&stage.root("new")) == before, "{source}");
+        assert!(files_of(&fixture.root("new")) == before, "{source}");
     }
 }
 
 #[test]
 fn what_is_built_and_kept_beside_the_site_is_for_its_owner_alone() {
-    let stage = stage(Engine::SqliteOutside);
-    stage.pack();
-    stage.scene.done("unpack site.fernweh.tar new");
+    let fixture = fixture(Engine::SqliteOutside);
+    fixture.pack();
+    fixture.workspace.done("unpack site.fernweh.tar new");
     let others = |path: &std::path::Path| fs::metadata(path).unwrap().permissions().mode() & 0o077;
-    let workshop = stage.scene.path("new/private/.fernweh-glimmer.db");
-    stage.scene.run_halted_at("unpack site.fernweh.tar new --overwrite", "built", || {
+    let workshop = fixture.workspace.path("new/private/.fernweh-glimmer.db");
+    fixture.workspace.run_halted_at("unpack site.fernweh.tar new --overwrite", "built", || {
         assert_eq!(others(&workshop), 0);
         for entry in fs::read_dir(&workshop).unwrap() {
             let entry = entry.unwrap();
@@ -299,39 +305,39 @@ fn what_is_built_and_kept_beside_the_site_is_for_its_owner_alone() {
         }
     });
     assert_eq!(others(&workshop), 0);
-    assert_eq!(others(&stage.scene.path("new/.fernweh-htdocs")), 0);
+    assert_eq!(others(&fixture.workspace.path("new/.fernweh-htdocs")), 0);
 }
 
 #[test]
 fn what_is_kept_must_not_come_from_the_web_server() {
     for closed in [false, true] {
-        let stage = stage(Engine::Sqlite);
-        let folder = stage.scene.path("new");
+        let fixture = fixture(Engine::Sqlite);
+        let folder = fixture.workspace.path("new");
         let web = Web::start(move |path| {
             let hidden = closed && path.contains("/.");
             let text = fs::read_to_string(folder.join(path.trim_start_matches('/'))).ok();
             text.filter(|_| !hidden).map(|text| ("text/plain", text))
         });
-        let text = stage.scene.read("fernweh.toml");
+        let text = fixture.workspace.read("fernweh.toml");
         let address = format!("http://127.0.0.1:{}/htdocs", web.port);
         let text = text.replace("https://www.glimmer-point.example", &address);
         let text = text.replace("address = \"127.0.0.1:9\"\n", "");
-        stage.scene.write("fernweh.toml", text);
-        stage.pack();
-        stage.scene.done("unpack site.fernweh.tar new");
-        let ran = stage.scene.done("unpack site.fernweh.tar new --overwrite");
+        fixture.workspace.write("fernweh.toml", text);
+        fixture.pack();
+        fixture.workspace.done("unpack site.fernweh.tar new");
+        let ran = fixture.workspace.done("unpack site.fernweh.tar new --overwrite");
         let told = format!("{}{}", ran.out, ran.err);
         assert_eq!(told.contains("shows what Fernweh keeps"), !closed, "{told}");
         let probes = web.asked().iter().filter(|asked| asked.path.contains("/probe-")).count();
         assert_eq!(probes, 1);
-        let left = fs::read_dir(stage.scene.path("new/.fernweh-htdocs")).unwrap().flatten();
+        let left = fs::read_dir(fixture.workspace.path("new/.fernweh-htdocs")).unwrap().flatten();
         assert!(!left.into_iter().any(|e| e.file_name().to_string_lossy().contains("probe")));
     }
 }
 
 #[test]
 fn damaged_headers_of_a_tar_are_damage_and_not_the_disk() {
-    let stage = stage(Engine::Sqlite);
+    let fixture = fixture(Engine::Sqlite);
     let mut tar = tar::Builder::new(Vec::new());
     for name in ["a", "b"] {
         let mut header = tar::Header::new_ustar();
@@ -342,24 +348,24 @@ fn damaged_headers_of_a_tar_are_damage_and_not_the_disk() {
     for place in [1024 + 124, 1024 + 148, 1024 + 100] {
         let mut damaged = whole.clone();
         damaged[place..place + 4].copy_from_slice(b"zzzz");
-        stage.scene.write("damaged.tar", damaged);
-        let ran = stage.scene.run("unpack damaged.tar new --as-is --only files").code(4);
+        fixture.workspace.write("damaged.tar", damaged);
+        let ran = fixture.workspace.run("unpack damaged.tar new --as-is --only files").code(4);
         ran.says("nothing was changed");
     }
 }
 
 #[test]
 fn a_path_of_many_folders_is_unpacked_folder_by_folder() {
-    let stage = stage(Engine::Sqlite);
+    let fixture = fixture(Engine::Sqlite);
     let mut tar = tar::Builder::new(Vec::new());
     let path = format!("{}file", "d/".repeat(800));
     let mut header = tar::Header::new_ustar();
     header.set_size(3);
     header.set_mode(0o644);
     tar.append_data(&mut header, &path, &b"abc"[..]).unwrap();
-    stage.scene.write("deep.tar", tar.into_inner().unwrap());
-    stage.scene.done("unpack deep.tar new --as-is --only files");
-    assert_eq!(fs::read(stage.root("new").join(&path)).unwrap(), b"abc");
+    fixture.workspace.write("deep.tar", tar.into_inner().unwrap());
+    fixture.workspace.done("unpack deep.tar new --as-is --only files");
+    assert_eq!(fs::read(fixture.root("new").join(&path)).unwrap(), b"abc");
 }
 
 /// Bytes of memory that no forged archive may make the program take.
@@ -367,7 +373,7 @@ const MEMORY: u64 = 200 << 20;
 
 #[test]
 fn small_archives_do_not_become_large() {
-    let (stage, members) = prepared(Engine::Sqlite);
+    let (fixture, members) = prepared(Engine::Sqlite);
     let bomb = |begin: &str, unit: &str, times: usize| {
         let mut encoder = zstd::Encoder::new(Vec::new(), 3).unwrap();
         std::io::Write::write_all(&mut encoder, begin.as_bytes()).unwrap();
@@ -397,23 +403,23 @@ fn small_archives_do_not_become_large() {
     ] {
         let mut forged = members.clone();
         forged.iter_mut().find(|(name, _)| name == member).expect("the member").1 = content;
-        forge(&stage.scene.path("forged.tar"), forged);
-        let small = fs::metadata(stage.scene.path("forged.tar")).unwrap().len();
+        forge(&fixture.workspace.path("forged.tar"), forged);
+        let small = fs::metadata(fixture.workspace.path("forged.tar")).unwrap().len();
         assert!(small < 2 << 20, "{what}: {small}");
-        let before = files_of(&stage.root("new"));
-        let (ran, memory) = stage.scene.run_measured("unpack forged.tar new --overwrite");
+        let before = files_of(&fixture.root("new"));
+        let (ran, memory) = fixture.workspace.run_measured("unpack forged.tar new --overwrite");
         assert_eq!(ran.code, Some(4), "{what}\n{}\n{}", ran.out, ran.err);
         assert!(memory < MEMORY, "{what} takes {} MB", memory >> 20);
-        assert!(files_of(&stage.root("new")) == before, "{what}");
+        assert!(files_of(&fixture.root("new")) == before, "{what}");
     }
 }
 
 #[test]
 fn texts_of_foreign_files_are_not_repeated() {
-    let stage = stage(Engine::Sqlite);
-    stage.scene.write("secrets", "root:x:0:0:root:/root:/bin/bash\n".repeat(100));
+    let fixture = fixture(Engine::Sqlite);
+    fixture.workspace.write("secrets", "root:x:0:0:root:/root:/bin/bash\n".repeat(100));
     for line in ["unpack secrets new", "show secrets", "survey old -c secrets"] {
-        let ran = stage.scene.run(line);
+        let ran = fixture.workspace.run(line);
         assert!(matches!(ran.code, Some(2 | 4)), "{line}: {}", ran.err);
         assert!(!format!("{}{}", ran.out, ran.err).contains("root"), "{line}: {}", ran.err);
     }
@@ -421,27 +427,27 @@ fn texts_of_foreign_files_are_not_repeated() {
 
 #[test]
 fn devices_and_pipes_are_no_configuration_and_no_password() {
-    let scene = Scene::new(PROGRAM);
-    let made = std::process::Command::new("mkfifo").arg(scene.path("pipe")).status().unwrap();
+    let workspace = Workspace::new(PROGRAM);
+    let made = std::process::Command::new("mkfifo").arg(workspace.path("pipe")).status().unwrap();
     assert!(made.success());
     for path in ["pipe", "/dev/zero"] {
-        let ran = scene.run(&format!("survey old -c {path}")).code(2);
+        let ran = workspace.run(&format!("survey old -c {path}")).code(2);
         ran.says("it is a device, a pipe or a folder");
-        scene.write(
+        workspace.write(
             "fernweh.toml",
             format!(
                 "[site.old]\ndatabase = \"mariadb://u@127.0.0.1:9/d\"\n\
                  password.database = {{ file = \"{path}\" }}\n"
             ),
         );
-        scene.run("survey old").says("it is a device, a pipe or a folder");
+        workspace.run("survey old").says("it is a device, a pipe or a folder");
     }
-    let stage = stage(Engine::Mariadb);
-    let password = stage.scene.path("old-password");
+    let fixture = fixture(Engine::Mariadb);
+    let password = fixture.workspace.path("old-password");
     fs::set_permissions(&password, fs::Permissions::from_mode(0o644)).unwrap();
-    stage.scene.done("survey old").says("others can read the password").says("chmod 600");
+    fixture.workspace.done("survey old").says("others can read the password").says("chmod 600");
     fs::set_permissions(&password, fs::Permissions::from_mode(0o600)).unwrap();
-    let ran = stage.scene.done("survey old");
+    let ran = fixture.workspace.done("survey old");
     assert!(!ran.err.contains("others can read"), "{}", ran.err);
 }
 
@@ -461,12 +467,12 @@ fn nothing_raw(line: &str, out: &str) {
 #[test]
 fn nothing_from_outside_reaches_the_terminal_raw() {
     for engine in [Engine::Sqlite, Engine::Mariadb, Engine::Postgres] {
-        let mut stage = stage(engine);
+        let mut fixture = fixture(engine);
         let quoted = match engine {
             Engine::Mariadb => format!("`gp_{EVIL}`"),
             _ => format!("\"gp_{EVIL}\""),
         };
-        let mut old = stage.database("old");
+        let mut old = fixture.database("old");
         for sql in [
             format!("CREATE TABLE {quoted} (id int PRIMARY KEY, {quoted} varchar(200))"),
             format!("INSERT INTO {quoted} VALUES (1, 'http://glimmerpoint.example/{EVIL}')"),
@@ -477,7 +483,7 @@ fn nothing_from_outside_reaches_the_terminal_raw() {
         ] {
             old.run(sql.as_bytes()).unwrap_or_else(|error| panic!("{sql}: {error}"));
         }
-        let root = stage.root("old");
+        let root = fixture.root("old");
         fs::write(root.join(format!("{EVIL}.html")), "http://glimmerpoint.example/x").unwrap();
         fs::write(
             root.join("evil.html"),
@@ -485,8 +491,9 @@ fn nothing_from_outside_reaches_the_terminal_raw() {
         )
         .unwrap();
         symlink(format!("/outside/{EVIL}"), root.join(format!("link-{EVIL}"))).unwrap();
-        let _hosts = stage.serve();
-        stage.configure("[[rule]]\nfrom = \"http://never.example\"\nto = \"https://never.test\"\n");
+        let _hosts = fixture.serve();
+        fixture
+            .configure("[[rule]]\nfrom = \"http://never.example\"\nto = \"https://never.test\"\n");
         for line in [
             "survey old -v",
             "survey old --for new",
@@ -513,7 +520,7 @@ fn nothing_from_outside_reaches_the_terminal_raw() {
                     continue;
                 }
                 let line = format!("{line}{more}");
-                let ran = stage.scene.run(&line);
+                let ran = fixture.workspace.run(&line);
                 let code = ran.code;
                 assert!(matches!(code, Some(0..=5)), "{line}: {code:?}\n{}\n{}", ran.out, ran.err);
                 if std::env::var_os("SHOW").is_some() {
@@ -524,13 +531,13 @@ fn nothing_from_outside_reaches_the_terminal_raw() {
             }
         }
         for page in ["r.html", "s.html", "t.html"] {
-            nothing_raw(page, &stage.scene.read(page));
+            nothing_raw(page, &fixture.workspace.read(page));
         }
     }
     // An argument comes from a list of names, perhaps.
-    let scene = Scene::new(PROGRAM);
+    let workspace = Workspace::new(PROGRAM);
     for words in [["survey", EVIL], ["show", EVIL], ["nothing", EVIL], ["pack", EVIL]] {
-        let ran = scene.command("").args(words).output().unwrap();
+        let ran = workspace.command("").args(words).output().unwrap();
         nothing_raw(words[0], &String::from_utf8_lossy(&ran.stderr));
     }
 }
@@ -538,10 +545,10 @@ fn nothing_from_outside_reaches_the_terminal_raw() {
 #[test]
 fn a_database_of_the_administrator_is_opened_by_tests_alone() {
     // The helper above must really give other rights.
-    let stage = stage(Engine::Mariadb);
-    with_administrator(&stage, Server::Mariadb);
+    let fixture = fixture(Engine::Mariadb);
+    with_administrator(&fixture, Server::Mariadb);
     let server = shared_server(Server::Mariadb).lock().unwrap_or_else(|p| p.into_inner());
-    let Place::Mariadb { name, .. } = &stage.new else { unreachable!("a server") };
+    let Place::Mariadb { name, .. } = &fixture.new else { unreachable!("a server") };
     let asked = Database::open(&server.administrator_of(name)).unwrap().ask("SELECT user()");
     assert!(asked.unwrap()[0][0].as_deref().unwrap().starts_with("root@"));
 }

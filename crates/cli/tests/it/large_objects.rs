@@ -3,7 +3,7 @@
 use super::zoo::two_sites;
 use fernweh_demo::database::{Database, Place};
 use fernweh_demo::server::Server;
-use fernweh_testkit::{Scene, new_database, psql};
+use fernweh_testkit::{Workspace, new_database, psql};
 
 const PICTURES: &str = "
 CREATE DOMAIN lo AS oid;
@@ -18,7 +18,7 @@ INSERT INTO apart VALUES (1, lo_from_bytea(0, 'another table'));
 SELECT lo_from_bytea(0, 'no table leads here');
 ";
 
-fn sites(name: &str) -> (Scene, Place, Place) {
+fn sites(name: &str) -> (Workspace, Place, Place) {
     let old = new_database(Server::Postgres, &format!("{name}_old"));
     let new = new_database(Server::Postgres, &format!("{name}_new"));
     Database::open(&old).unwrap().run(PICTURES.as_bytes()).unwrap();
@@ -41,10 +41,10 @@ fn objects(place: &Place) -> Vec<String> {
 
 #[test]
 fn large_objects_arrive_and_numbers_that_are_taken_are_replaced() {
-    let (scene, old, new) = sites("lo");
-    scene.done("survey old").says("7 large objects travel along");
-    scene.done("pack old -o a.fernweh.tar").says("2 tables, 5 records");
-    scene.done("unpack a.fernweh.tar new --as-is");
+    let (workspace, old, new) = sites("lo");
+    workspace.done("survey old").says("7 large objects travel along");
+    workspace.done("pack old -o a.fernweh.tar").says("2 tables, 5 records");
+    workspace.done("unpack a.fernweh.tar new --as-is");
     assert_eq!(pictures(&new), pictures(&old));
     assert_eq!(objects(&new), objects(&old));
     let numbers = "SELECT image, thumb FROM pictures ORDER BY id";
@@ -53,14 +53,16 @@ fn large_objects_arrive_and_numbers_that_are_taken_are_replaced() {
     // Over it: every number is taken, and what visitors changed meanwhile comes back.
     ask(&new, "SELECT lo_put(image, 0, 'changed') FROM pictures WHERE id = 2");
     let changed = pictures(&new);
-    scene.done("unpack a.fernweh.tar new --as-is --overwrite").says("7 large objects have another");
+    workspace
+        .done("unpack a.fernweh.tar new --as-is --overwrite")
+        .says("7 large objects have another");
     assert_eq!(pictures(&new), pictures(&old));
-    scene.done("undo new");
+    workspace.done("undo new");
     assert_eq!(pictures(&new), changed);
-    scene.done("undo new");
+    workspace.done("undo new");
     assert_eq!(pictures(&new), pictures(&old));
     assert_eq!(objects(&new).len(), 14, "both states are kept");
-    scene.done("undo new --let-go");
+    workspace.done("undo new --let-go");
     assert_eq!(pictures(&new), pictures(&old));
     // That of the first unpacking to which no table leads stays: nobody can say whose it is.
     assert_eq!(objects(&new).len(), 8);
@@ -68,20 +70,20 @@ fn large_objects_arrive_and_numbers_that_are_taken_are_replaced() {
 
 #[test]
 fn a_run_that_is_stopped_or_only_tried_leaves_no_large_object_behind() {
-    let (scene, old, new) = sites("lo_stop");
-    scene.done("pack old -o a.fernweh.tar");
-    scene.done("unpack a.fernweh.tar new --as-is --preview");
+    let (workspace, old, new) = sites("lo_stop");
+    workspace.done("pack old -o a.fernweh.tar");
+    workspace.done("unpack a.fernweh.tar new --as-is --preview");
     assert_eq!(objects(&new), Vec::<String>::new());
     for step in ["secured", "built"] {
-        scene.run_killed_at("unpack a.fernweh.tar new --as-is", step);
-        let runs = scene.done("runs --json").json();
+        workspace.run_killed_at("unpack a.fernweh.tar new --as-is", step);
+        let runs = workspace.done("runs --json").json();
         let open =
             runs.as_array().unwrap().iter().find(|run| run["state"] == "unfinished").unwrap();
-        scene.done(&format!("runs --discard {}", open["run"].as_str().unwrap()));
+        workspace.done(&format!("runs --discard {}", open["run"].as_str().unwrap()));
         assert_eq!(objects(&new), Vec::<String>::new(), "{step}");
     }
-    scene.run_killed_at("unpack a.fernweh.tar new --as-is", "secured");
-    scene.done("unpack a.fernweh.tar new --as-is");
+    workspace.run_killed_at("unpack a.fernweh.tar new --as-is", "secured");
+    workspace.done("unpack a.fernweh.tar new --as-is");
     assert_eq!(pictures(&new), pictures(&old));
     assert_eq!(objects(&new), objects(&old));
     let left = "SELECT relname FROM pg_class WHERE relname = 'numbers'";
@@ -90,21 +92,21 @@ fn a_run_that_is_stopped_or_only_tried_leaves_no_large_object_behind() {
 
 #[test]
 fn some_tables_take_only_their_own_large_objects() {
-    let (scene, old, new) = sites("lo_some");
-    scene.done("pack old --tables pictures -o a.fernweh.tar");
-    scene.done("unpack a.fernweh.tar new --as-is");
+    let (workspace, old, new) = sites("lo_some");
+    workspace.done("pack old --tables pictures -o a.fernweh.tar");
+    workspace.done("unpack a.fernweh.tar new --as-is");
     assert_eq!(pictures(&new), pictures(&old));
     assert_eq!(objects(&new).len(), 5);
 
     // Rows into a structure that is there already.
-    scene.done("unpack a.fernweh.tar new --as-is --rows-only --overwrite");
+    workspace.done("unpack a.fernweh.tar new --as-is --rows-only --overwrite");
     assert_eq!(pictures(&new), pictures(&old));
     assert_eq!(objects(&new).len(), 10);
 
     // With the plain client, in the order of the names.
     let third = new_database(Server::Postgres, "lo_third");
-    scene.done("pack old --sql all.sql");
-    let file = scene.path("all.sql").display().to_string();
+    workspace.done("pack old --sql all.sql");
+    let file = workspace.path("all.sql").display().to_string();
     let told = psql(&third, &["-v", "ON_ERROR_STOP=1", "-q", "-f", &file]);
     assert!(!told.contains("ERROR"), "{told}");
     assert_eq!(pictures(&third), pictures(&old));

@@ -1,51 +1,51 @@
 //! Rewriting a live site, and taking it back.
 
 use super::zoo::assert_same;
-use super::{PROGRAM, stage};
+use super::{PROGRAM, fixture};
 use fernweh_core::rewrite::is_serialized;
 use fernweh_demo::database::{Database, Place};
-use fernweh_testkit::{Engine, Scene, Stage, database_cells, files_of, mariadb_client, psql};
+use fernweh_testkit::{Engine, Fixture, Workspace, database_cells, files_of, mariadb_client, psql};
 
 const RULE: &str = "rewrite old --from http://glimmerpoint.example --to https://glimmer.example";
 
 #[test]
 fn preview_and_real_run_give_the_same_numbers_and_undo_brings_every_cell_back() {
     for engine in [Engine::Sqlite, Engine::SqliteOutside, Engine::Mariadb, Engine::Postgres] {
-        let stage = stage(engine);
-        let before = (database_cells(&stage.old), files_of(&stage.root("old")));
-        let preview = stage.scene.done(&format!("{RULE} --json")).json();
-        assert_eq!(before.0, database_cells(&stage.old), "{engine:?}");
-        let real = stage.scene.done(&format!("{RULE} --apply --json")).json();
+        let fixture = fixture(engine);
+        let before = (database_cells(&fixture.old), files_of(&fixture.root("old")));
+        let preview = fixture.workspace.done(&format!("{RULE} --json")).json();
+        assert_eq!(before.0, database_cells(&fixture.old), "{engine:?}");
+        let real = fixture.workspace.done(&format!("{RULE} --apply --json")).json();
         assert_eq!(preview["rewriting"], real["rewriting"], "{engine:?}");
         assert_eq!(real["refused"], serde_json::json!([]), "{engine:?}");
-        let after = (database_cells(&stage.old), files_of(&stage.root("old")));
+        let after = (database_cells(&fixture.old), files_of(&fixture.root("old")));
         assert_ne!(before.0, after.0);
-        let twice = stage.scene.done(&format!("{RULE} --json")).json();
+        let twice = fixture.workspace.done(&format!("{RULE} --json")).json();
         let columns = twice["rewriting"]["columns"].as_object().unwrap();
         assert!(columns.values().all(|tally| tally["replacements"] == 0));
-        let undone = stage.scene.done("undo old --json").json();
+        let undone = fixture.workspace.done("undo old --json").json();
         assert_eq!(undone["taken_back"]["refused"], serde_json::json!([]), "{engine:?}");
-        assert_eq!(before.0, database_cells(&stage.old), "{engine:?}");
-        same_content(&before.1, &files_of(&stage.root("old")));
-        stage.scene.done("undo old");
-        assert_eq!(after.0, database_cells(&stage.old), "{engine:?}");
-        same_content(&after.1, &files_of(&stage.root("old")));
+        assert_eq!(before.0, database_cells(&fixture.old), "{engine:?}");
+        same_content(&before.1, &files_of(&fixture.root("old")));
+        fixture.workspace.done("undo old");
+        assert_eq!(after.0, database_cells(&fixture.old), "{engine:?}");
+        same_content(&after.1, &files_of(&fixture.root("old")));
     }
 }
 
 #[test]
 fn tables_of_many_batches_are_rewritten_while_they_are_read() {
     for engine in [Engine::Sqlite, Engine::Mariadb, Engine::Postgres] {
-        let stage = Stage::of_size(PROGRAM, engine, 1_700);
-        let before = database_cells(&stage.old);
-        let real = stage.scene.done(&format!("{RULE} --only database --apply --json")).json();
+        let fixture = Fixture::of_size(PROGRAM, engine, 1_700);
+        let before = database_cells(&fixture.old);
+        let real = fixture.workspace.done(&format!("{RULE} --only database --apply --json")).json();
         assert_eq!(real["rewriting"]["columns"]["gp_articles.body"]["changed"], 1_700);
         assert_eq!(real["refused"], serde_json::json!([]), "{engine:?}");
-        let twice = stage.scene.done(&format!("{RULE} --only database --json")).json();
+        let twice = fixture.workspace.done(&format!("{RULE} --only database --json")).json();
         let columns = twice["rewriting"]["columns"].as_object().unwrap();
         assert!(columns.values().all(|tally| tally["replacements"] == 0), "{engine:?}");
-        stage.scene.done("undo old");
-        assert_eq!(before, database_cells(&stage.old), "{engine:?}");
+        fixture.workspace.done("undo old");
+        assert_eq!(before, database_cells(&fixture.old), "{engine:?}");
     }
 }
 
@@ -67,30 +67,30 @@ fn same_content(
 #[test]
 fn the_new_values_are_the_same_as_when_unpacking() {
     for engine in [Engine::Sqlite, Engine::Mariadb, Engine::Postgres] {
-        let stage = stage(engine);
-        let archive = stage.pack();
-        stage.scene.done(&format!("unpack {archive} new"));
-        let unpacked = database_cells(&stage.new);
-        stage.scene.done("unpack site.fernweh.tar new --as-is --overwrite");
-        stage.scene.done("rewrite new --apply");
-        assert_eq!(unpacked, database_cells(&stage.new), "{engine:?}");
+        let fixture = fixture(engine);
+        let archive = fixture.pack();
+        fixture.workspace.done(&format!("unpack {archive} new"));
+        let unpacked = database_cells(&fixture.new);
+        fixture.workspace.done("unpack site.fernweh.tar new --as-is --overwrite");
+        fixture.workspace.done("rewrite new --apply");
+        assert_eq!(unpacked, database_cells(&fixture.new), "{engine:?}");
     }
 }
 
 #[test]
 fn a_cell_that_cannot_take_the_new_value_is_named_and_the_rest_is_done() {
     for engine in [Engine::Sqlite, Engine::Mariadb, Engine::Postgres] {
-        let stage = stage(engine);
+        let fixture = fixture(engine);
         for sql in [
             "CREATE TABLE gp_links (id INTEGER PRIMARY KEY, link VARCHAR(40) NOT NULL UNIQUE)",
             "INSERT INTO gp_links VALUES (1, 'http://glimmerpoint.example/a'), (2, 'https://glimmer.example/a'), \
              (3, 'http://glimmerpoint.example/b')",
         ] {
-            stage.database("old").run(sql.as_bytes()).unwrap();
+            fixture.database("old").run(sql.as_bytes()).unwrap();
         }
-        let ran = stage.scene.done(&format!("{RULE} --apply"));
+        let ran = fixture.workspace.done(&format!("{RULE} --apply"));
         ran.says("gp_links.link, id 1: the new value is not allowed here");
-        let links = stage.database("old").ask("SELECT link FROM gp_links ORDER BY id").unwrap();
+        let links = fixture.database("old").ask("SELECT link FROM gp_links ORDER BY id").unwrap();
         let links: Vec<_> = links.into_iter().map(|row| row[0].clone().unwrap()).collect();
         assert_eq!(
             links,
@@ -106,7 +106,7 @@ fn a_cell_that_cannot_take_the_new_value_is_named_and_the_rest_is_done() {
 #[test]
 fn keys_that_hold_addresses_and_tables_without_keys_are_rewritten_and_taken_back() {
     for engine in [Engine::Sqlite, Engine::Mariadb, Engine::Postgres] {
-        let stage = stage(engine);
+        let fixture = fixture(engine);
         for sql in [
             "CREATE TABLE gp_seen (link VARCHAR(90) PRIMARY KEY, target VARCHAR(90))",
             "INSERT INTO gp_seen VALUES ('http://glimmerpoint.example/a', 'http://glimmerpoint.example/b')",
@@ -114,38 +114,40 @@ fn keys_that_hold_addresses_and_tables_without_keys_are_rewritten_and_taken_back
             "INSERT INTO gp_loose VALUES ('http://glimmerpoint.example/a', 'http://glimmerpoint.example/b', 0.1), \
              ('http://glimmerpoint.example/a', 'http://glimmerpoint.example/b', 0.1), (NULL, '//glimmerpoint.example', NULL)",
         ] {
-            stage.database("old").run(sql.as_bytes()).unwrap();
+            fixture.database("old").run(sql.as_bytes()).unwrap();
         }
-        let before = database_cells(&stage.old);
-        let ran = stage.scene.done(&format!("{RULE} --apply --json")).json();
+        let before = database_cells(&fixture.old);
+        let ran = fixture.workspace.done(&format!("{RULE} --apply --json")).json();
         assert_eq!(ran["refused"], serde_json::json!([]), "{engine:?}");
         let text = format!(
             "{:?}",
-            (&database_cells(&stage.old)["gp_seen"], &database_cells(&stage.old)["gp_loose"])
+            (&database_cells(&fixture.old)["gp_seen"], &database_cells(&fixture.old)["gp_loose"])
         );
         let old =
             if engine == Engine::Mariadb { "676C696D6D6572706F696E74" } else { "glimmerpoint" };
         assert!(!text.contains(old), "{engine:?}: {text}");
-        stage.scene.done("undo old");
-        assert_eq!(before, database_cells(&stage.old), "{engine:?}");
+        fixture.workspace.done("undo old");
+        assert_eq!(before, database_cells(&fixture.old), "{engine:?}");
     }
 }
 
 #[test]
 fn what_was_edited_since_is_not_overwritten_by_undo() {
     for engine in [Engine::Sqlite, Engine::Mariadb, Engine::Postgres] {
-        let stage = stage(engine);
-        stage.scene.done(&format!("{RULE} --apply"));
-        stage
+        let fixture = fixture(engine);
+        fixture.workspace.done(&format!("{RULE} --apply"));
+        fixture
             .database("old")
             .run(b"UPDATE gp_settings SET value = 'edited' WHERE name = 'home'")
             .unwrap();
-        stage.scene.write("old/htdocs/robots.txt", "edited");
-        let ran = stage.scene.done("undo old");
+        fixture.workspace.write("old/htdocs/robots.txt", "edited");
+        let ran = fixture.workspace.done("undo old");
         ran.says("the cell was changed in the meantime")
             .says("robots.txt: the file was changed in the meantime");
-        let home =
-            stage.database("old").ask("SELECT value FROM gp_settings WHERE name = 'home'").unwrap();
+        let home = fixture
+            .database("old")
+            .ask("SELECT value FROM gp_settings WHERE name = 'home'")
+            .unwrap();
         assert_eq!(home[0][0].as_deref(), Some("edited"));
     }
 }
@@ -153,18 +155,18 @@ fn what_was_edited_since_is_not_overwritten_by_undo() {
 #[test]
 fn a_killed_rewriting_is_taken_back_or_gone_on_with() {
     for engine in [Engine::Sqlite, Engine::Mariadb, Engine::Postgres] {
-        let stage = stage(engine);
-        let before = database_cells(&stage.old);
+        let fixture = fixture(engine);
+        let before = database_cells(&fixture.old);
         let line = format!("{RULE} --apply");
-        assert_eq!(stage.scene.run_killed_at(&line, "changes-kept#3").code, None);
-        assert_ne!(before, database_cells(&stage.old), "{engine:?}: some cells were changed");
-        stage.scene.done("survey old").says("was broken off");
-        stage.scene.done("undo old");
-        assert_eq!(before, database_cells(&stage.old), "{engine:?}");
-        stage.scene.run_killed_at(&line, "changes-kept#3");
-        stage.scene.done(&line);
-        stage
-            .scene
+        assert_eq!(fixture.workspace.run_killed_at(&line, "changes-kept#3").code, None);
+        assert_ne!(before, database_cells(&fixture.old), "{engine:?}: some cells were changed");
+        fixture.workspace.done("survey old").says("was broken off");
+        fixture.workspace.done("undo old");
+        assert_eq!(before, database_cells(&fixture.old), "{engine:?}");
+        fixture.workspace.run_killed_at(&line, "changes-kept#3");
+        fixture.workspace.done(&line);
+        fixture
+            .workspace
             .done("rewrite old --from http://glimmerpoint.example --to https://glimmer.example")
             .says("nothing is left to rewrite");
     }
@@ -172,36 +174,36 @@ fn a_killed_rewriting_is_taken_back_or_gone_on_with() {
 
 #[test]
 fn times_that_the_server_would_set_stay_as_they_were() {
-    let stage = stage(Engine::Mariadb);
+    let fixture = fixture(Engine::Mariadb);
     for sql in [
         "CREATE TABLE gp_stamped (id INT PRIMARY KEY, link TEXT, changed TIMESTAMP DEFAULT CURRENT_TIMESTAMP ON UPDATE CURRENT_TIMESTAMP)",
         "INSERT INTO gp_stamped VALUES (1, 'http://glimmerpoint.example', '2004-05-06 07:08:09')",
     ] {
-        stage.database("old").run(sql.as_bytes()).unwrap();
+        fixture.database("old").run(sql.as_bytes()).unwrap();
     }
-    stage.scene.done(&format!("{RULE} --apply"));
+    fixture.workspace.done(&format!("{RULE} --apply"));
     let found =
-        stage.database("old").ask("SELECT link, CAST(changed AS CHAR) FROM gp_stamped").unwrap();
+        fixture.database("old").ask("SELECT link, CAST(changed AS CHAR) FROM gp_stamped").unwrap();
     assert_eq!(found[0][0].as_deref(), Some("https://glimmer.example"));
     assert_eq!(found[0][1].as_deref(), Some("2004-05-06 07:08:09"));
 }
 
 #[test]
 fn rules_that_contradict_or_do_not_pair_are_refused() {
-    let stage = stage(Engine::Sqlite);
-    stage
-        .scene
+    let fixture = fixture(Engine::Sqlite);
+    fixture
+        .workspace
         .run("rewrite old --from http://a.example --to http://b.example --from https://a.example --to http://c.example")
         .code(2)
         .says("http://b.example")
         .says("http://c.example");
-    stage
-        .scene
+    fixture
+        .workspace
         .run("rewrite old --from http://a.example")
         .code(2)
         .says("--from and --to do not pair up");
-    stage
-        .scene
+    fixture
+        .workspace
         .run("rewrite old --from a.example --to b.example")
         .code(2)
         .says("http:// or https://");
@@ -225,57 +227,58 @@ fn load(place: &Place, path: &std::path::Path) {
 #[test]
 fn a_rewritten_script_makes_the_database_that_rewriting_in_place_makes() {
     for engine in [Engine::SqliteOutside, Engine::Mariadb, Engine::Postgres] {
-        let stage = stage(engine);
+        let fixture = fixture(engine);
         let file = RULE.replace("rewrite old", "rewrite old.sql.gz -o new.sql");
-        stage.scene.done("pack old --sql old.sql");
-        let packed = std::fs::read(stage.scene.path("old.sql")).unwrap();
+        fixture.workspace.done("pack old --sql old.sql");
+        let packed = std::fs::read(fixture.workspace.path("old.sql")).unwrap();
         let mut gzip = flate2::write::GzEncoder::new(Vec::new(), flate2::Compression::fast());
         std::io::Write::write_all(&mut gzip, &packed).unwrap();
-        stage.scene.write("old.sql.gz", gzip.finish().unwrap());
-        let report = stage.scene.done(&format!("{file} --json")).json();
-        load(&stage.new, &stage.scene.path("new.sql"));
-        let live = stage.scene.done(&format!("{RULE} --apply --only database --json")).json();
-        assert_same(&database_cells(&stage.old), &database_cells(&stage.new), "the same cells");
+        fixture.workspace.write("old.sql.gz", gzip.finish().unwrap());
+        let report = fixture.workspace.done(&format!("{file} --json")).json();
+        load(&fixture.new, &fixture.workspace.path("new.sql"));
+        let live = fixture.workspace.done(&format!("{RULE} --apply --only database --json")).json();
+        assert_same(&database_cells(&fixture.old), &database_cells(&fixture.new), "the same cells");
         let replaced = |report: &serde_json::Value, part: &str| -> u64 {
             let tallies = report["rewriting"][part].as_object().unwrap();
             tallies.values().map(|tally| tally["replacements"].as_u64().unwrap()).sum()
         };
         assert_eq!(replaced(&report, "files"), replaced(&live, "columns"), "{engine:?}");
-        stage.scene.run(&file).code(2).says("already there");
+        fixture.workspace.run(&file).code(2).says("already there");
     }
 }
 
 #[test]
 fn files_of_text_and_streams_are_rewritten_too() {
-    let scene = Scene::new(PROGRAM);
+    let workspace = Workspace::new(PROGRAM);
     let rule = "--from http://old.example --to https://new.example";
-    scene.write("notes.txt", "one http://old.example/a\ntwo\n");
-    scene.done(&format!("rewrite notes.txt -o new.txt {rule}")).says("a text, 29 bytes");
-    assert_eq!(scene.read("new.txt"), "one https://new.example/a\ntwo\n");
+    workspace.write("notes.txt", "one http://old.example/a\ntwo\n");
+    workspace.done(&format!("rewrite notes.txt -o new.txt {rule}")).says("a text, 29 bytes");
+    assert_eq!(workspace.read("new.txt"), "one https://new.example/a\ntwo\n");
     // Too large to be looked at as a whole: line by line.
     let line = "see http://old.example/a and nothing else worth a word\n";
-    scene.write("large.txt", line.repeat(400_000));
-    let report = scene.done(&format!("rewrite large.txt -o large.zst {rule} --json")).json();
+    workspace.write("large.txt", line.repeat(400_000));
+    let report = workspace.done(&format!("rewrite large.txt -o large.zst {rule} --json")).json();
     assert_eq!(report["rewriting"]["files"]["large.txt"]["replacements"], 400_000);
-    let whole = zstd::decode_all(std::fs::File::open(scene.path("large.zst")).unwrap()).unwrap();
+    let whole =
+        zstd::decode_all(std::fs::File::open(workspace.path("large.zst")).unwrap()).unwrap();
     let expected = line.replace("http://old.example", "https://new.example").repeat(400_000);
     assert!(whole == expected.into_bytes());
     // What cannot be told apart is asked for.
-    scene.write("odd.sql", "UPDATE t SET a = 'it\\'s http://old.example'");
+    workspace.write("odd.sql", "UPDATE t SET a = 'it\\'s http://old.example'");
     let odd = format!("rewrite odd.sql -o odd.new {rule}");
-    scene.run(&odd).code(2).says("whose SQL is this?").says("--engine mariadb");
-    scene.done(&format!("{odd} --engine mariadb"));
-    assert_eq!(scene.read("odd.new"), "UPDATE t SET a = 'it\\'s https://new.example'");
-    scene.run(&format!("rewrite none.sql -o x {rule}")).code(3).says("no such file");
-    assert!(!scene.path("x").exists());
+    workspace.run(&odd).code(2).says("whose SQL is this?").says("--engine mariadb");
+    workspace.done(&format!("{odd} --engine mariadb"));
+    assert_eq!(workspace.read("odd.new"), "UPDATE t SET a = 'it\\'s https://new.example'");
+    workspace.run(&format!("rewrite none.sql -o x {rule}")).code(3).says("no such file");
+    assert!(!workspace.path("x").exists());
 }
 
 #[test]
 fn one_value_is_tried_and_every_reason_given() {
-    let scene = Scene::new(PROGRAM);
+    let workspace = Workspace::new(PROGRAM);
     let rule = "--from http://old.example --to https://new.example";
     let tried = |value: &str| {
-        let mut command = scene.command(&format!("rewrite {rule} --try"));
+        let mut command = workspace.command(&format!("rewrite {rule} --try"));
         let out = command.arg(value).output().unwrap();
         assert!(out.status.success());
         String::from_utf8(out.stdout).unwrap()
@@ -292,51 +295,52 @@ fn one_value_is_tried_and_every_reason_given() {
     assert!(said.contains("untouched  a@old.example"), "{said}");
     assert!(tried("s:3:\"http://old.example\";").contains("--mend-lengths mends it"));
     assert!(tried("nothing").contains("no old name of any rule occurs"));
-    scene.run(&format!("rewrite {rule} --try x --apply")).code(2);
+    workspace.run(&format!("rewrite {rule} --try x --apply")).code(2);
 }
 
 #[test]
 fn damaged_values_are_mended_where_they_are_asked_to_be() {
     for engine in [Engine::Sqlite, Engine::Mariadb, Engine::Postgres] {
-        let stage = stage(engine);
-        let before = database_cells(&stage.old);
-        let broken = stage.scene.done(&format!("{RULE} --json")).json();
+        let fixture = fixture(engine);
+        let before = database_cells(&fixture.old);
+        let broken = fixture.workspace.done(&format!("{RULE} --json")).json();
         let left = &broken["rewriting"]["columns"]["gp_settings.value"]["left"];
         assert_eq!(left["damaged-serialized"], 1, "{engine:?}");
-        let preview = stage.scene.done(&format!("{RULE} --mend-lengths"));
+        let preview = fixture.workspace.done(&format!("{RULE} --mend-lengths"));
         preview.says("1 serialized value whose lengths were wrong").says("gp_settings.value, id 4");
-        let mended = stage.scene.done(&format!("{RULE} --mend-lengths --apply --json")).json();
+        let mended =
+            fixture.workspace.done(&format!("{RULE} --mend-lengths --apply --json")).json();
         let tally = &mended["rewriting"]["columns"]["gp_settings.value"];
         assert_eq!(tally["mended"], 1);
         assert_eq!(tally["left"], serde_json::json!({}));
         let ask = "SELECT value FROM gp_settings WHERE id = 4";
-        let value = stage.database("old").ask(ask).unwrap()[0][0].clone().unwrap();
+        let value = fixture.database("old").ask(ask).unwrap()[0][0].clone().unwrap();
         assert!(is_serialized(value.as_bytes()), "{value}");
-        stage.scene.done("undo old");
-        assert_eq!(before, database_cells(&stage.old), "{engine:?}");
+        fixture.workspace.done("undo old");
+        assert_eq!(before, database_cells(&fixture.old), "{engine:?}");
         // On the way into another site, too, with the addresses left alone.
-        let archive = stage.pack();
-        stage.scene.done(&format!("unpack {archive} new --as-is --mend-lengths"));
-        let value = stage.database("new").ask(ask).unwrap()[0][0].clone().unwrap();
+        let archive = fixture.pack();
+        fixture.workspace.done(&format!("unpack {archive} new --as-is --mend-lengths"));
+        let value = fixture.database("new").ask(ask).unwrap()[0][0].clone().unwrap();
         assert!(is_serialized(value.as_bytes()) && value.contains("glimmerpoint.example"));
     }
 }
 
 #[test]
 fn rules_of_every_kind_are_read_from_the_configuration() {
-    let scene = Scene::new(PROGRAM);
-    scene.write("htdocs/a.html", "Glimmer Point http://cdn.example/x http://www.a.test/y");
+    let workspace = Workspace::new(PROGRAM);
+    workspace.write("htdocs/a.html", "Glimmer Point http://cdn.example/x http://www.a.test/y");
     let site = "[site.one]\nfiles = \"htdocs\"\n";
-    let rules = |more: &str| scene.write("fernweh.toml", format!("{site}{more}"));
+    let rules = |more: &str| workspace.write("fernweh.toml", format!("{site}{more}"));
     rules(
         "[[rule]]\nkind = \"text\"\nfrom = \"Glimmer Point\"\nto = \"Dusk Bay\"\n\
          [[rule]]\nfrom = \"http://cdn.example\"\nhttps = true\n\
          [[rule]]\nfrom = \"http://a.test\"\nto = \"https://b.test\"\n\
          [[rule]]\nfrom = \"http://www.a.test\"\nto = \"https://c.test\"\nexact = true\n",
     );
-    let ran = scene.done("rewrite one --apply");
+    let ran = workspace.done("rewrite one --apply");
     ran.says("words plain 1").says("the rule http://www.a.test → https://c.test never applies");
-    assert_eq!(scene.read("htdocs/a.html"), "Dusk Bay https://cdn.example/x https://b.test/y");
+    assert_eq!(workspace.read("htdocs/a.html"), "Dusk Bay https://cdn.example/x https://b.test/y");
     for (rule, said) in [
         ("from = \"http://a.test\"", "`http://a.test` has no `to`"),
         ("from = \"http://a.test\"\nhttps = true\nto = \"x\"", "so it needs no `to`"),
@@ -344,20 +348,20 @@ fn rules_of_every_kind_are_read_from_the_configuration() {
         ("from = \"-\"\nkind = \"text\"", "at least two letters or digits"),
     ] {
         rules(&format!("[[rule]]\n{rule}\n"));
-        scene.run("rewrite one").code(2).says(said);
+        workspace.run("rewrite one").code(2).says(said);
     }
 }
 
 #[test]
 fn a_rule_holds_only_where_it_is_meant_to() {
     for engine in [Engine::Sqlite, Engine::Mariadb, Engine::Postgres] {
-        let stage = stage(engine);
+        let fixture = fixture(engine);
         let rule = |more: &str| {
-            stage.configure(&format!(
+            fixture.configure(&format!(
                 "[[rule]]\nfrom = \"http://glimmerpoint.example\"\nto = \"https://b.test\"\n\
                  into = [\"old\"]\n{more}\n"
             ));
-            let report = stage.scene.done("rewrite old --json").json();
+            let report = fixture.workspace.done("rewrite old --json").json();
             let changed = |part: &str| -> Vec<String> {
                 let places = report["rewriting"][part].as_object().unwrap().iter();
                 let busy = places.filter(|(_, tally)| tally["replacements"] != 0);
@@ -382,28 +386,28 @@ fn a_rule_holds_only_where_it_is_meant_to() {
 
 #[test]
 fn base64_is_counted_and_opened_when_asked() {
-    let scene = Scene::new(PROGRAM);
+    let workspace = Workspace::new(PROGRAM);
     // "see http://old.example/a", and the same address at another host.
     let (before, after) =
         ("c2VlIGh0dHA6Ly9vbGQuZXhhbXBsZS9h", "c2VlIGh0dHBzOi8vbmV3LmV4YW1wbGUvYQ==");
-    let place = Place::Sqlite(scene.path("one.db"));
+    let place = Place::Sqlite(workspace.path("one.db"));
     let sql = format!(
         "CREATE TABLE a (id INTEGER PRIMARY KEY, b TEXT); INSERT INTO a VALUES (1, '{before}')"
     );
     Database::open(&place).unwrap().run(sql.as_bytes()).unwrap();
-    scene.write("fernweh.toml", "[site.one]\ndatabase = \"sqlite:one.db\"\n");
+    workspace.write("fernweh.toml", "[site.one]\ndatabase = \"sqlite:one.db\"\n");
     let line = "rewrite one --from http://old.example --to https://new.example";
-    scene.done(line).says("inside base64: 1");
-    scene.done(&format!("{line} --inside base64 --apply")).says("http: base64 1");
+    workspace.done(line).says("inside base64: 1");
+    workspace.done(&format!("{line} --inside base64 --apply")).says("http: base64 1");
     let ask = || Database::open(&place).unwrap().ask("SELECT b FROM a").unwrap()[0][0].clone();
     assert_eq!(ask().as_deref(), Some(after));
-    scene.done("undo one");
+    workspace.done("undo one");
     assert_eq!(ask().as_deref(), Some(before));
 }
 
 #[test]
 fn in_a_file_that_is_too_large_every_old_address_is_counted_wherever_it_lies() {
-    let scene = Scene::new(PROGRAM);
+    let workspace = Workspace::new(PROGRAM);
     let address = "http://old.example/a";
     let mut text = vec![b'.'; 17 << 20];
     // Across every border at which a file could be cut, and once each.
@@ -411,9 +415,9 @@ fn in_a_file_that_is_too_large_every_old_address_is_counted_wherever_it_lies() {
     for at in &places {
         text[*at..*at + address.len()].copy_from_slice(address.as_bytes());
     }
-    scene.write("htdocs/large.txt", &text);
+    workspace.write("htdocs/large.txt", &text);
     let line = "rewrite --files htdocs --from http://old.example --to https://new.example --json";
-    let report = scene.done(line).json();
+    let report = workspace.done(line).json();
     let left = &report["rewriting"]["files"]["large.txt"]["left"]["too-large"];
     assert_eq!(left.as_u64(), Some(places.len() as u64));
 }

@@ -5,7 +5,6 @@ mod configuration;
 mod crashes;
 mod disks;
 mod documents;
-mod far_sqlite;
 mod forging;
 mod going_on;
 mod hostile;
@@ -18,6 +17,7 @@ mod moves;
 mod pages;
 mod parts;
 mod php;
+mod remote_sqlite;
 mod reports;
 mod scanning;
 mod scripts;
@@ -26,16 +26,16 @@ mod tracing;
 mod types;
 mod zoo;
 
-use fernweh_testkit::{Engine, Stage};
+use fernweh_testkit::{Engine, Fixture};
 
 const PROGRAM: &str = env!("CARGO_BIN_EXE_fernweh");
 
-fn stage(engine: Engine) -> Stage {
-    Stage::build(PROGRAM, engine)
+fn fixture(engine: Engine) -> Fixture {
+    Fixture::build(PROGRAM, engine)
 }
 
 /// The first value of a question to the new site's database.
-fn one(stage: &Stage, sql: &str) -> String {
-    let rows = stage.database("new").ask(sql).unwrap_or_else(|error| panic!("{sql}: {error}"));
+fn one(fixture: &Fixture, sql: &str) -> String {
+    let rows = fixture.database("new").ask(sql).unwrap_or_else(|error| panic!("{sql}: {error}"));
     rows[0][0].clone().unwrap_or_else(|| "NULL".into())
 }

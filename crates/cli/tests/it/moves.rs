@@ -1,52 +1,52 @@
 //! `survey --for`, `move`, what follows it, and who is told.
 
-use super::{PROGRAM, stage};
+use super::{PROGRAM, fixture};
 use fernweh_demo::host::Authority;
 use fernweh_testkit::{
-    Engine, FTP_LOGIN, FtpHost, Scene, SshHost, Stage, database_cells, files_of,
+    Engine, FTP_LOGIN, Fixture, FtpHost, SshHost, Workspace, database_cells, files_of,
 };
 use std::collections::BTreeMap;
 use std::fs;
 use std::process::Stdio;
 use std::time::{Duration, Instant};
 
-/// A stage whose files can be reached on this machine, over SFTP and over FTPS.
+/// A fixture whose files can be reached on this machine, over SFTP and over FTPS.
 struct Hosts {
     ssh: SshHost,
     ftp: FtpHost,
 }
 
 impl Hosts {
-    fn of(scene: &Scene) -> Self {
+    fn of(workspace: &Workspace) -> Self {
         let authority = Authority::new().unwrap();
         let (certificate, key) = authority.issue("localhost").unwrap();
-        scene.write("authority.pem", &authority.certificate);
-        scene.write("host.pem", certificate);
-        scene.write("host-key.pem", key);
-        scene.write("ftp-password", FTP_LOGIN.1);
-        let (certificate, key) = (scene.path("host.pem"), scene.path("host-key.pem"));
+        workspace.write("authority.pem", &authority.certificate);
+        workspace.write("host.pem", certificate);
+        workspace.write("host-key.pem", key);
+        workspace.write("ftp-password", FTP_LOGIN.1);
+        let (certificate, key) = (workspace.path("host.pem"), workspace.path("host-key.pem"));
         let tls = Some((certificate.as_path(), key.as_path()));
-        let ftp = FtpHost::start(&scene.path("ftp-host"), scene.folder(), tls, "");
-        let ssh = SshHost::start(&scene.path("ssh-host"), "");
-        scene.write(".ssh/known_hosts", &ssh.known);
+        let ftp = FtpHost::start(&workspace.path("ftp-host"), workspace.folder(), tls, "");
+        let ssh = SshHost::start(&workspace.path("ssh-host"), "");
+        workspace.write(".ssh/known_hosts", &ssh.known);
         Self { ssh, ftp }
     }
 
     /// Reaches the files of a site by `way`, and its database through SSH or not.
-    fn reach(&self, stage: &Stage, site: &str, way: &str, through: bool) {
+    fn reach(&self, fixture: &Fixture, site: &str, way: &str, through: bool) {
         let mut more = format!("key = \"{}\"\n", self.ssh.key.display());
         if through {
             more.push_str(&format!("through = \"{}\"\n", self.ssh.address()));
         }
         let place = match way {
-            "sftp" => self.ssh.files(&stage.root(site)),
+            "sftp" => self.ssh.files(&fixture.root(site)),
             "ftps" => {
                 more.push_str("password.files = { file = \"ftp-password\" }\n");
                 self.ftp.files("ftps", &format!("/{site}/htdocs"))
             }
             _ => format!("{site}/htdocs"),
         };
-        stage.reach_files(site, &place, &more);
+        fixture.reach_files(site, &place, &more);
     }
 }
 
@@ -65,19 +65,20 @@ fn a_site_moves_by_every_pairing_of_ways() {
     for from in ["local", "sftp", "ftps"] {
         for to in ["local", "sftp", "ftps"] {
             for through in [false, true] {
-                let stage = stage(Engine::Mariadb);
-                let hosts = Hosts::of(&stage.scene);
-                hosts.reach(&stage, "old", from, through);
-                hosts.reach(&stage, "new", to, through);
-                let ran = stage.scene.done("move old new --yes --no-scan");
+                let fixture = fixture(Engine::Mariadb);
+                let hosts = Hosts::of(&fixture.workspace);
+                hosts.reach(&fixture, "old", from, through);
+                hosts.reach(&fixture, "new", to, through);
+                let ran = fixture.workspace.done("move old new --yes --no-scan");
                 ran.says("moved      site old to new").says("fernweh undo new");
-                let found = (contents(files_of(&stage.root("new"))), database_cells(&stage.new));
+                let found =
+                    (contents(files_of(&fixture.root("new"))), database_cells(&fixture.new));
                 let expected = expected.get_or_insert_with(|| found.clone());
                 assert!(*expected == found, "{from} to {to}, through SSH: {through}");
                 assert!(
-                    !fs::read_to_string(stage.root("new").join("config/site.php"))
+                    !fs::read_to_string(fixture.root("new").join("config/site.php"))
                         .unwrap()
-                        .contains(&stage.scene.read("old-password"))
+                        .contains(&fixture.workspace.read("old-password"))
                 );
             }
         }
@@ -86,12 +87,12 @@ fn a_site_moves_by_every_pairing_of_ways() {
 
 #[test]
 fn the_tests_before_a_move_change_nothing_and_name_what_is_wrong() {
-    let stage = stage(Engine::Mariadb);
-    let hosts = Hosts::of(&stage.scene);
-    hosts.reach(&stage, "old", "sftp", false);
-    hosts.reach(&stage, "new", "ftps", true);
-    let before = fs::read_to_string(stage.scene.path("fernweh.toml")).unwrap();
-    let ran = stage.scene.done("survey old --for new --json").json();
+    let fixture = fixture(Engine::Mariadb);
+    let hosts = Hosts::of(&fixture.workspace);
+    hosts.reach(&fixture, "old", "sftp", false);
+    hosts.reach(&fixture, "new", "ftps", true);
+    let before = fs::read_to_string(fixture.workspace.path("fernweh.toml")).unwrap();
+    let ran = fixture.workspace.done("survey old --for new --json").json();
     let names: Vec<&str> =
         ran["checks"].as_array().unwrap().iter().map(|one| one["name"].as_str().unwrap()).collect();
     for name in
@@ -101,105 +102,105 @@ fn the_tests_before_a_move_change_nothing_and_name_what_is_wrong() {
     }
     assert_eq!(ran["size"]["files"], 65);
     assert!(ran["seconds"].as_f64().unwrap() > 0.0);
-    assert!(stage.database("new").ask("SHOW TABLES").unwrap().is_empty(), "the test's is gone");
-    assert!(!stage.root("new").exists());
+    assert!(fixture.database("new").ask("SHOW TABLES").unwrap().is_empty(), "the test's is gone");
+    assert!(!fixture.root("new").exists());
 
     // The same folder by another way: seen because what is written there is seen here.
     let place = hosts.ftp.files("ftps", "/new/htdocs");
     let same = before.replace(&place, &hosts.ftp.files("ftps", "/old/htdocs"));
-    stage.scene.write("fernweh.toml", &same);
-    let ran = stage.scene.run("survey old --for new --only same-place").code(3);
+    fixture.workspace.write("fernweh.toml", &same);
+    let ran = fixture.workspace.run("survey old --for new --only same-place").code(3);
     ran.says("the same folder, by another name").says("failed");
-    let ran = stage.scene.run("move old new --yes --overwrite").code(3);
+    let ran = fixture.workspace.run("move old new --yes --overwrite").code(3);
     ran.says("the same folder");
 
-    stage.scene.write("fernweh.toml", &before);
-    stage.scene.write("new-password", "wrong");
-    let ran = stage.scene.run("survey old --for new").code(3);
+    fixture.workspace.write("fernweh.toml", &before);
+    fixture.workspace.write("new-password", "wrong");
+    let ran = fixture.workspace.run("survey old --for new").code(3);
     ran.says("failed").says("password").says("--only destination-database");
-    stage.scene.run("survey old --for new --only nonsense").code(2).says("the tests are:");
-    assert!(!stage.root("new").exists());
+    fixture.workspace.run("survey old --for new --only nonsense").code(2).says("the tests are:");
+    assert!(!fixture.root("new").exists());
 }
 
 #[test]
 fn a_rehearsal_gives_the_numbers_and_touches_nothing() {
-    let stage = stage(Engine::Mariadb);
-    let rehearsed = stage.scene.done("move old new --rehearse --json").json();
-    assert!(!stage.root("new").exists());
-    assert!(stage.database("new").ask("SHOW TABLES").unwrap().is_empty());
-    let moved = stage.scene.done("move old new --yes --no-scan --json").json();
+    let fixture = fixture(Engine::Mariadb);
+    let rehearsed = fixture.workspace.done("move old new --rehearse --json").json();
+    assert!(!fixture.root("new").exists());
+    assert!(fixture.database("new").ask("SHOW TABLES").unwrap().is_empty());
+    let moved = fixture.workspace.done("move old new --yes --no-scan --json").json();
     assert_eq!(rehearsed["unpacked"]["rewriting"], moved["unpacked"]["rewriting"]);
 
     // Now something is there: it is replaced only if that is said, and comes back.
-    fs::write(stage.root("new").join("only-here.txt"), "only here").unwrap();
-    let before = files_of(&stage.root("new"));
-    let ran = stage.scene.run("move old new --yes --no-scan").code(2);
+    fs::write(fixture.root("new").join("only-here.txt"), "only here").unwrap();
+    let before = files_of(&fixture.root("new"));
+    let ran = fixture.workspace.run("move old new --yes --no-scan").code(2);
     ran.says("is not empty").says("13 tables").says("--overwrite");
-    stage.scene.done("move old new --yes --no-scan --overwrite");
-    assert!(!stage.root("new").join("only-here.txt").exists());
-    stage.scene.done("undo new");
-    assert_eq!(files_of(&stage.root("new")), before);
-    stage.scene.run("move old new").code(2).says("is not empty");
-    stage.scene.run("move old new --overwrite").code(2).says("--yes");
-    stage.scene.run("move old old").code(2).says("itself");
+    fixture.workspace.done("move old new --yes --no-scan --overwrite");
+    assert!(!fixture.root("new").join("only-here.txt").exists());
+    fixture.workspace.done("undo new");
+    assert_eq!(files_of(&fixture.root("new")), before);
+    fixture.workspace.run("move old new").code(2).says("is not empty");
+    fixture.workspace.run("move old new --overwrite").code(2).says("--yes");
+    fixture.workspace.run("move old old").code(2).says("itself");
 }
 
 #[test]
 fn a_move_that_was_broken_off_goes_on_where_it_stopped() {
-    let reference = stage(Engine::Mariadb);
-    reference.scene.done("move old new --yes --no-scan");
+    let reference = fixture(Engine::Mariadb);
+    reference.workspace.done("move old new --yes --no-scan");
     let expected = (contents(files_of(&reference.root("new"))), database_cells(&reference.new));
     for step in ["packed", "made", "checked", "switching", "database-switched", "unpacked"] {
-        let stage = stage(Engine::Mariadb);
-        let hosts = Hosts::of(&stage.scene);
-        hosts.reach(&stage, "old", "sftp", true);
-        hosts.reach(&stage, "new", "sftp", true);
+        let fixture = fixture(Engine::Mariadb);
+        let hosts = Hosts::of(&fixture.workspace);
+        hosts.reach(&fixture, "old", "sftp", true);
+        hosts.reach(&fixture, "new", "sftp", true);
         let line = "move old new --yes --no-scan";
-        let ran = stage.scene.run_killed_at(line, step);
+        let ran = fixture.workspace.run_killed_at(line, step);
         assert_eq!(ran.code, None, "it was to be killed at {step}: {}\n{}", ran.out, ran.err);
-        stage.scene.done("runs").says("unfinished");
-        let ran = stage.scene.done(line);
+        fixture.workspace.done("runs").says("unfinished");
+        let ran = fixture.workspace.done(line);
         ran.says("gone on where an earlier run had stopped");
-        let found = (contents(files_of(&stage.root("new"))), database_cells(&stage.new));
+        let found = (contents(files_of(&fixture.root("new"))), database_cells(&fixture.new));
         assert!(found == expected, "{step}");
-        let runs = stage.scene.done("runs").says("packed").out;
+        let runs = fixture.workspace.done("runs").says("packed").out;
         assert!(!runs.contains("unfinished"), "{runs}");
     }
 }
 
 #[test]
 fn a_move_that_was_taken_back_before_it_ended_begins_anew() {
-    let stage = stage(Engine::Mariadb);
-    fs::create_dir_all(stage.root("new")).unwrap();
-    fs::write(stage.root("new").join("older.txt"), "older").unwrap();
+    let fixture = fixture(Engine::Mariadb);
+    fs::create_dir_all(fixture.root("new")).unwrap();
+    fs::write(fixture.root("new").join("older.txt"), "older").unwrap();
     let line = "move old new --yes --no-scan --overwrite";
-    stage.scene.run_killed_at(line, "unpacked");
-    assert!(!stage.root("new").join("older.txt").exists());
-    stage.scene.done("undo new");
-    assert!(stage.root("new").join("older.txt").exists());
-    let ran = stage.scene.done(line);
+    fixture.workspace.run_killed_at(line, "unpacked");
+    assert!(!fixture.root("new").join("older.txt").exists());
+    fixture.workspace.done("undo new");
+    assert!(fixture.root("new").join("older.txt").exists());
+    let ran = fixture.workspace.done(line);
     assert!(!ran.out.contains("gone on"), "{}", ran.out);
-    assert!(stage.root("new").join("templates").exists());
-    assert!(!stage.root("new").join("older.txt").exists());
+    assert!(fixture.root("new").join("templates").exists());
+    assert!(!fixture.root("new").join("older.txt").exists());
 }
 
 #[test]
 fn connections_that_are_cut_at_any_moment_lose_nothing() {
-    let reference = stage(Engine::Mariadb);
-    reference.scene.done("move old new --yes --no-scan");
+    let reference = fixture(Engine::Mariadb);
+    reference.workspace.done("move old new --yes --no-scan");
     let expected = (contents(files_of(&reference.root("new"))), database_cells(&reference.new));
-    let stage = stage(Engine::Mariadb);
-    let hosts = Hosts::of(&stage.scene);
-    hosts.reach(&stage, "old", "sftp", true);
-    hosts.reach(&stage, "new", "sftp", true);
+    let fixture = fixture(Engine::Mariadb);
+    let hosts = Hosts::of(&fixture.workspace);
+    hosts.reach(&fixture, "old", "sftp", true);
+    hosts.reach(&fixture, "new", "sftp", true);
     let line = "move old new --yes --no-scan --overwrite";
     for step in ["packed", "made", "built", "checked", "switching", "database-switched"] {
-        let ran = stage.scene.run_halted_at(line, step, || hosts.ssh.cut_connections());
+        let ran = fixture.workspace.run_halted_at(line, step, || hosts.ssh.cut_connections());
         if ran.code != Some(0) {
             assert!([Some(3), Some(5)].contains(&ran.code), "{step}: {}\n{}", ran.out, ran.err);
-            stage.scene.done(line);
+            fixture.workspace.done(line);
         }
-        let found = (contents(files_of(&stage.root("new"))), database_cells(&stage.new));
+        let found = (contents(files_of(&fixture.root("new"))), database_cells(&fixture.new));
         assert!(found == expected, "{step}");
     }
 }
@@ -220,19 +221,19 @@ fn soak_of_cuts() {
         seed
     };
     for way in ["sftp", "ftps"] {
-        let stage = stage(Engine::Mariadb);
-        fs::write(stage.root("old").join("large.bin"), vec![5; 20 << 20]).unwrap();
-        let hosts = Hosts::of(&stage.scene);
-        hosts.reach(&stage, "old", way, true);
-        hosts.reach(&stage, "new", way, true);
+        let fixture = fixture(Engine::Mariadb);
+        fs::write(fixture.root("old").join("large.bin"), vec![5; 20 << 20]).unwrap();
+        let hosts = Hosts::of(&fixture.workspace);
+        hosts.reach(&fixture, "old", way, true);
+        hosts.reach(&fixture, "new", way, true);
         let line = "move old new --yes --no-scan --overwrite";
         let began = Instant::now();
-        stage.scene.done(line);
+        fixture.workspace.done(line);
         let whole = began.elapsed().as_micros() as u64;
-        let expected = (contents(files_of(&stage.root("new"))), database_cells(&stage.new));
+        let expected = (contents(files_of(&fixture.root("new"))), database_cells(&fixture.new));
         let mut ends = BTreeMap::<Option<i32>, u64>::new();
         for round in 0..rounds {
-            let mut command = stage.scene.command(line);
+            let mut command = fixture.workspace.command(line);
             let child = command.stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap();
             std::thread::sleep(Duration::from_micros(random() % whole));
             hosts.ssh.cut_connections();
@@ -242,9 +243,9 @@ fn soak_of_cuts() {
             if !ended.status.success() {
                 let said = String::from_utf8_lossy(&ended.stderr).into_owned();
                 assert!([Some(3), Some(5)].contains(&ended.status.code()), "{said}");
-                stage.scene.done(line);
+                fixture.workspace.done(line);
             }
-            let found = (contents(files_of(&stage.root("new"))), database_cells(&stage.new));
+            let found = (contents(files_of(&fixture.root("new"))), database_cells(&fixture.new));
             assert!(found == expected, "{way}, round {round}");
         }
         println!("{way}: {rounds} cuts survived; exit codes of the cut moves {ends:?}");
@@ -254,54 +255,57 @@ fn soak_of_cuts() {
 #[test]
 fn what_follows_a_move_is_done_reported_and_taken_back_with_it() {
     for engine in [Engine::Sqlite, Engine::Mariadb, Engine::Postgres] {
-        let mut stage = stage(engine);
-        let (_old, _new) = stage.serve();
-        let text = stage.scene.read("fernweh.toml");
+        let mut fixture = fixture(engine);
+        let (_old, _new) = fixture.serve();
+        let text = fixture.workspace.read("fernweh.toml");
         let after = "[after]\nempty = [\"gp_log\", { tables = \"gp_comments\", where = \"id > 250\" }]\n\
                      sql = [\"UPDATE gp_members SET homepage = 'moved' WHERE id = 1\"]\n\
                      remove = [\"robots.txt\"]\ncommand = [\"echo refreshed > made.txt\"]\n\
                      request = [\"https://www.glimmer-point.example/visit\", \
                      { url = \"https://www.glimmer-point.example/no-such-page\", status = 200 }]\n\
                      [tell]\ncommand = \"printenv FERNWEH_SUBJECT >> told.txt; cat >> told.txt\"\n";
-        stage.scene.write("fernweh.toml", format!("{text}{after}"));
+        fixture.workspace.write("fernweh.toml", format!("{text}{after}"));
         // One request fails, and the scan finds what is built in: done, with findings.
-        let ran = stage.scene.run("move old new --yes").code(1);
+        let ran = fixture.workspace.run("move old new --yes").code(1);
         let ran = ran.says("emptied gp_log: 60 records").says("emptied gp_comments: 50 records");
         let ran = ran.says("removed robots.txt: 1 file").says("ran echo refreshed");
         ran.says("status 404 and not 200").says("scanned");
-        let one = |sql: &str| stage.database("new").ask(sql).unwrap()[0][0].clone().unwrap();
+        let one = |sql: &str| fixture.database("new").ask(sql).unwrap()[0][0].clone().unwrap();
         assert_eq!(one("SELECT count(*) FROM gp_log"), "0");
         assert_eq!(one("SELECT count(*) FROM gp_comments"), "250");
         assert_eq!(one("SELECT homepage FROM gp_members WHERE id = 1"), "moved");
-        assert!(!stage.root("new").join("robots.txt").exists());
-        assert_eq!(fs::read_to_string(stage.root("new").join("made.txt")).unwrap(), "refreshed\n");
-        let told = stage.scene.read("told.txt");
+        assert!(!fixture.root("new").join("robots.txt").exists());
+        assert_eq!(
+            fs::read_to_string(fixture.root("new").join("made.txt")).unwrap(),
+            "refreshed\n"
+        );
+        let told = fixture.workspace.read("told.txt");
         assert!(told.contains("Fernweh: begun: old to new") && told.contains("Fernweh: done"));
         assert!(!told.contains("secret"), "{told}");
 
         // A step that cannot be taken takes the whole move back.
         let wrong = after.replace("UPDATE gp_members", "UPDATE gp_nothing");
-        stage.scene.write("fernweh.toml", format!("{text}{wrong}"));
-        let files = files_of(&stage.root("new"));
-        let ran = stage.scene.run("move old new --yes --overwrite").code(5);
+        fixture.workspace.write("fernweh.toml", format!("{text}{wrong}"));
+        let files = files_of(&fixture.root("new"));
+        let ran = fixture.workspace.run("move old new --yes --overwrite").code(5);
         ran.says("a step of [after] cannot be taken").says("gp_nothing").says("old state again");
-        assert_eq!(files_of(&stage.root("new")), files);
+        assert_eq!(files_of(&fixture.root("new")), files);
         assert_eq!(one("SELECT count(*) FROM gp_comments"), "250");
-        assert!(stage.scene.read("told.txt").contains("Fernweh: failed"));
+        assert!(fixture.workspace.read("told.txt").contains("Fernweh: failed"));
 
         // Typed again, it begins anew: the state that was taken back is not taken for moved.
-        stage.scene.write("fernweh.toml", format!("{text}{after}"));
-        let ran = stage.scene.run("move old new --yes --overwrite --no-scan").code(1);
+        fixture.workspace.write("fernweh.toml", format!("{text}{after}"));
+        let ran = fixture.workspace.run("move old new --yes --overwrite --no-scan").code(1);
         assert!(!ran.out.contains("gone on"), "{}", ran.out);
         ran.says("unpacked").says("emptied gp_log: 60 records");
-        assert!(!stage.scene.done("runs").out.contains("unfinished"));
+        assert!(!fixture.workspace.done("runs").out.contains("unfinished"));
     }
 }
 
 #[test]
 fn word_goes_by_mail() {
     use std::io::{BufRead, BufReader, Write};
-    let scene = Scene::new(PROGRAM);
+    let workspace = Workspace::new(PROGRAM);
     let listener = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
     let port = listener.local_addr().unwrap().port();
     // A mail server of the fewest words: it takes one message.
@@ -327,24 +331,24 @@ fn word_goes_by_mail() {
         }
         message
     });
-    scene.write(
+    workspace.write(
         "fernweh.toml",
         format!(
             "[tell]\nto = [\"keeper@glimmer.example\"]\nfrom = \"fernweh@glimmer.example\"\n\
              server = \"smtp://127.0.0.1:{port}\"\n"
         ),
     );
-    scene.done("tell --test").says("keeper@glimmer.example by mail");
+    workspace.done("tell --test").says("keeper@glimmer.example by mail");
     let message = server.join().unwrap();
     assert!(message.contains("RCPT TO:<keeper@glimmer.example>"), "{message}");
     assert!(message.contains("Subject: Fernweh: a test"), "{message}");
-    scene.run("tell --test").code(3).says("cannot send mail").says("tell --test");
+    workspace.run("tell --test").code(3).says("cannot send mail").says("tell --test");
 }
 
 #[test]
 fn what_a_mail_server_answers_is_not_repeated() {
     use std::io::{BufRead, BufReader, Write};
-    let scene = Scene::new(PROGRAM);
+    let workspace = Workspace::new(PROGRAM);
     let listener = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
     let port = listener.local_addr().unwrap().port();
     // One that says the password back, with something for the terminal.
@@ -360,15 +364,15 @@ fn what_a_mail_server_answers_is_not_repeated() {
             let _ = stream.write_all(format!("{answer}\r\n").as_bytes());
         }
     });
-    scene.write("pw", "night-sky-7");
-    scene.write(
+    workspace.write("pw", "night-sky-7");
+    workspace.write(
         "fernweh.toml",
         format!(
             "[tell]\nto = [\"keeper@glimmer.example\"]\nfrom = \"fernweh@glimmer.example\"\n\
              server = \"smtp://keeper@127.0.0.1:{port}\"\npassword = {{ file = \"pw\" }}\n"
         ),
     );
-    let ran = scene.run("tell --test").code(3);
+    let ran = workspace.run("tell --test").code(3);
     let ran = ran.says("the mail server answers 535, it refuses user or password");
     let told = format!("{}{}", ran.out, ran.err);
     assert!(!told.contains("you said") && !told.contains("night-sky-7"), "{told}");

@@ -1,6 +1,6 @@
 //! Scanning the stand-in hosts.
 
-use super::stage;
+use super::fixture;
 use fernweh_core::finding::Finding;
 use fernweh_demo::faults::PageFault;
 use fernweh_testkit::Engine;
@@ -8,12 +8,13 @@ use fernweh_testkit::Engine;
 #[test]
 fn every_deliberate_fault_is_found_and_nothing_else() {
     for engine in [Engine::Sqlite, Engine::Mariadb, Engine::Postgres] {
-        let mut stage = stage(engine);
-        let _hosts = stage.serve();
-        let archive = stage.pack();
-        stage.scene.done(&format!("unpack {archive} new"));
+        let mut fixture = fixture(engine);
+        let _hosts = fixture.serve();
+        let archive = fixture.pack();
+        fixture.workspace.done(&format!("unpack {archive} new"));
         for (site, secure) in [("old", false), ("new", true)] {
-            let report = stage.scene.run(&format!("scan {site} --own-only --json")).code(1).json();
+            let report =
+                fixture.workspace.run(&format!("scan {site} --own-only --json")).code(1).json();
             let findings: Vec<Finding> =
                 serde_json::from_value(report["findings"].clone()).unwrap();
             let expected = PageFault::expected(secure);
@@ -33,29 +34,29 @@ fn every_deliberate_fault_is_found_and_nothing_else() {
 
 #[test]
 fn a_password_in_front_of_the_site_is_named_and_given() {
-    let mut stage = stage(Engine::Sqlite);
-    let _hosts = stage.serve_with_login(Some(("preview", "owl-light")));
-    stage.scene.done("pack old -o a.tar");
-    stage.scene.done("unpack a.tar new");
-    stage
-        .scene
+    let mut fixture = fixture(Engine::Sqlite);
+    let _hosts = fixture.serve_with_login(Some(("preview", "owl-light")));
+    fixture.workspace.done("pack old -o a.tar");
+    fixture.workspace.done("unpack a.tar new");
+    fixture
+        .workspace
         .run("scan new --own-only")
         .code(3)
         .says("status 401, a password is wanted")
         .says("set login and password.login of the site");
-    let text = std::fs::read_to_string(stage.scene.path("fernweh.toml")).unwrap();
+    let text = std::fs::read_to_string(fixture.workspace.path("fernweh.toml")).unwrap();
     let text = text.replace(
         "[site.new]",
         "[site.new]\nlogin = \"preview\"\npassword.login = { env = \"LOGIN\" }",
     );
-    stage.scene.write("fernweh.toml", text);
-    stage
-        .scene
+    fixture.workspace.write("fernweh.toml", text);
+    fixture
+        .workspace
         .run("scan new --own-only")
         .code(2)
         .says("the environment variable LOGIN is not set");
-    let output = stage
-        .scene
+    let output = fixture
+        .workspace
         .command("scan new --own-only --json")
         .env("LOGIN", "owl-light")
         .output()
@@ -66,38 +67,38 @@ fn a_password_in_front_of_the_site_is_named_and_given() {
 
 #[test]
 fn a_site_that_does_not_answer_is_an_error_and_no_finding() {
-    let mut stage = stage(Engine::Sqlite);
-    stage
-        .scene
+    let mut fixture = fixture(Engine::Sqlite);
+    fixture
+        .workspace
         .run("scan old")
         .code(3)
         .says("the first page cannot be read")
         .says("cannot be reached");
-    let hosts = stage.serve();
-    stage.scene.run("scan new").code(3).says("the site is down for maintenance");
+    let hosts = fixture.serve();
+    fixture.workspace.run("scan new").code(3).says("the site is down for maintenance");
     let (_, new) = &hosts;
-    let text = std::fs::read_to_string(stage.scene.path("fernweh.toml")).unwrap();
-    stage.scene.write("fernweh.toml", text.replace("authority = \"authority.pem\"\n", ""));
-    stage.scene.run("scan new").code(3).says("certificate");
-    stage.scene.run(&format!("scan http://{}/", new.address)).code(3).says("421");
+    let text = std::fs::read_to_string(fixture.workspace.path("fernweh.toml")).unwrap();
+    fixture.workspace.write("fernweh.toml", text.replace("authority = \"authority.pem\"\n", ""));
+    fixture.workspace.run("scan new").code(3).says("certificate");
+    fixture.workspace.run(&format!("scan http://{}/", new.address)).code(3).says("421");
 }
 
 #[test]
 fn bounds_end_a_scan_and_are_named() {
-    let mut stage = stage(Engine::Sqlite);
-    let _hosts = stage.serve();
-    let report = stage.scene.run("scan old --own-only --max-pages 5 --json").json();
+    let mut fixture = fixture(Engine::Sqlite);
+    let _hosts = fixture.serve();
+    let report = fixture.workspace.run("scan old --own-only --max-pages 5 --json").json();
     // Five are fetched; what is fetched may be no page.
     let pages = report["pages"].as_u64().unwrap();
     assert!((3..=5).contains(&pages), "{pages}");
     assert_eq!(report["bounded"], true);
-    stage.scene.run("scan old --own-only --max-pages 5").says("the scan stopped at a limit");
+    fixture.workspace.run("scan old --own-only --max-pages 5").says("the scan stopped at a limit");
 }
 
 #[test]
 fn links_that_log_out_are_not_opened() {
-    let mut stage = stage(Engine::Sqlite);
-    let _hosts = stage.serve();
-    let report = stage.scene.run("scan old --own-only --json").json();
+    let mut fixture = fixture(Engine::Sqlite);
+    let _hosts = fixture.serve();
+    let report = fixture.workspace.run("scan old --own-only --json").json();
     assert_eq!(report["not_followed"], serde_json::json!(["http://glimmerpoint.example/logout"]));
 }

@@ -1,15 +1,15 @@
 //! Reports as pages of their own.
 
-use super::{PROGRAM, stage};
-use fernweh_testkit::{Engine, Scene};
+use super::{PROGRAM, fixture};
+use fernweh_testkit::{Engine, Workspace};
 
 #[test]
 fn a_rewriting_is_told_on_a_page_that_needs_nothing_else() {
-    let stage = stage(Engine::Sqlite);
-    let archive = stage.pack();
+    let fixture = fixture(Engine::Sqlite);
+    let archive = fixture.pack();
     let preview = format!("unpack {archive} new --preview --report preview.html --json");
-    let numbers = stage.scene.done(&preview).json();
-    let page = stage.scene.read("preview.html");
+    let numbers = fixture.workspace.done(&preview).json();
+    let page = fixture.workspace.read("preview.html");
     let total = |part: &str| -> u64 {
         let tallies = numbers["rewriting"][part].as_object().unwrap().values();
         tallies.map(|tally| tally["replacements"].as_u64().unwrap()).sum()
@@ -28,22 +28,22 @@ fn a_rewriting_is_told_on_a_page_that_needs_nothing_else() {
     let style = page.split("</style>").next().unwrap();
     assert!(!style.contains("@import") && !style.contains("url("));
     assert!(page.contains("&lt;img src=&quot;<del>http:&#x2f;&#x2f;glimmerpoint.example</del>"));
-    stage.scene.run(&preview).code(2).says("already there");
-    stage.scene.done(&format!("unpack {archive} new --report done.html"));
-    let done = stage.scene.read("done.html");
+    fixture.workspace.run(&preview).code(2).says("already there");
+    fixture.workspace.done(&format!("unpack {archive} new --report done.html"));
+    let done = fixture.workspace.read("done.html");
     assert!(done.contains(&format!("<h1>{sum} addresses were rewritten, 6 stay</h1>")));
-    stage.scene.done("rewrite new --report again.html");
-    assert!(stage.scene.read("again.html").contains("Nothing to rewrite; 6 addresses stay"));
+    fixture.workspace.done("rewrite new --report again.html");
+    assert!(fixture.workspace.read("again.html").contains("Nothing to rewrite; 6 addresses stay"));
 }
 
 #[test]
 fn a_scan_is_told_on_a_page_with_the_records_behind_it() {
-    let mut stage = stage(Engine::Sqlite);
-    let _hosts = stage.serve();
-    let archive = stage.pack();
-    stage.scene.done(&format!("unpack {archive} new"));
-    stage.scene.run("scan new --own-only --trace --report scan.html").code(1);
-    let page = stage.scene.read("scan.html");
+    let mut fixture = fixture(Engine::Sqlite);
+    let _hosts = fixture.serve();
+    let archive = fixture.pack();
+    fixture.workspace.done(&format!("unpack {archive} new"));
+    fixture.workspace.run("scan new --own-only --trace --report scan.html").code(1);
+    let page = fixture.workspace.read("scan.html");
     for words in [
         "<h1>10 things are broken, 6 warnings</h1>",
         "Links that lead nowhere (2)",
@@ -56,11 +56,11 @@ fn a_scan_is_told_on_a_page_with_the_records_behind_it() {
 
 #[test]
 fn a_report_that_cannot_be_written_is_refused_before_anything_is_done() {
-    let scene = Scene::new(PROGRAM);
-    scene.write("htdocs/a.txt", "http://old.example");
-    scene.write("there.html", "mine");
+    let workspace = Workspace::new(PROGRAM);
+    workspace.write("htdocs/a.txt", "http://old.example");
+    workspace.write("there.html", "mine");
     let line = "rewrite --files htdocs --from http://old.example --to http://new.example --apply";
-    scene.run(&format!("{line} --report there.html")).code(2).says("already there");
-    assert_eq!(scene.read("htdocs/a.txt"), "http://old.example");
-    assert_eq!(scene.read("there.html"), "mine");
+    workspace.run(&format!("{line} --report there.html")).code(2).says("already there");
+    assert_eq!(workspace.read("htdocs/a.txt"), "http://old.example");
+    assert_eq!(workspace.read("there.html"), "mine");
 }

@@ -1,23 +1,23 @@
 //! Pages that mean harm, and the bounds of a scan.
 
 use super::PROGRAM;
-use fernweh_testkit::{Answer, Scene, Web};
+use fernweh_testkit::{Answer, Web, Workspace};
 
 const HTML: &str = "text/html";
 const CSS: &str = "text/css";
 
 /// A site at this port, behind a password.
-fn site(port: u16) -> Scene {
-    let scene = Scene::new(PROGRAM);
-    scene.write("pw", "night-sky-7");
-    scene.write(
+fn site(port: u16) -> Workspace {
+    let workspace = Workspace::new(PROGRAM);
+    workspace.write("pw", "night-sky-7");
+    workspace.write(
         "fernweh.toml",
         format!(
             "[site.new]\nurl = \"http://127.0.0.1:{port}\"\nlogin = \"preview\"\n\
              password.login = {{ file = \"pw\" }}\n"
         ),
     );
-    scene
+    workspace
 }
 
 #[test]
@@ -34,8 +34,8 @@ fn the_password_of_a_site_goes_to_its_exact_origin_alone() {
             )
         })
     });
-    let scene = site(own.port);
-    scene.done("scan new");
+    let workspace = site(own.port);
+    workspace.done("scan new");
     let login = |asked: &fernweh_testkit::Asked| {
         asked.headers.iter().any(|line| line.starts_with("authorization:"))
     };
@@ -55,8 +55,8 @@ fn style_sheets_that_import_each_other_without_end_have_an_end() {
         let number: u64 = path.strip_prefix('/')?.strip_suffix(".css")?.parse().ok()?;
         Some((CSS, format!("@import '/{}.css';", number + 1)))
     });
-    let scene = Scene::new(PROGRAM);
-    let ran = scene.run(&format!("scan http://127.0.0.1:{}", own.port));
+    let workspace = Workspace::new(PROGRAM);
+    let ran = workspace.run(&format!("scan http://127.0.0.1:{}", own.port));
     ran.code(0).says("the scan stopped at a limit");
     assert!(own.asked().len() < 30, "{}", own.asked().len());
 }
@@ -69,8 +69,8 @@ fn the_largest_number_of_pages_bounds_what_is_fetched() {
             (1..20).map(|n| format!("<a href=/{}>x</a>", number * 20 + n)).collect();
         Some((if number.is_multiple_of(2) { HTML } else { "application/pdf" }, links.concat()))
     });
-    let scene = Scene::new(PROGRAM);
-    let ran = scene.run(&format!("scan http://127.0.0.1:{} --max-pages 25", own.port));
+    let workspace = Workspace::new(PROGRAM);
+    let ran = workspace.run(&format!("scan http://127.0.0.1:{} --max-pages 25", own.port));
     ran.code(0).says("the scan stopped at a limit");
     assert!(own.asked().len() <= 25, "{}", own.asked().len());
 }
@@ -85,8 +85,8 @@ fn a_style_sheet_of_brackets_does_not_end_the_program() {
         "/s.css" => Some((CSS, format!("{}url(/q.png)", "a{b:[(".repeat(20_000)))),
         _ => None,
     });
-    let scene = Scene::new(PROGRAM);
-    let ran = scene.run(&format!("scan http://127.0.0.1:{}", own.port)).code(1);
+    let workspace = Workspace::new(PROGRAM);
+    let ran = workspace.run(&format!("scan http://127.0.0.1:{}", own.port)).code(1);
     ran.says("/p.png");
 }
 
@@ -102,15 +102,15 @@ fn old_addresses_of_a_long_sitemap_are_all_found() {
         }
         _ => None,
     });
-    let scene = Scene::new(PROGRAM);
-    scene.write(
+    let workspace = Workspace::new(PROGRAM);
+    workspace.write(
         "fernweh.toml",
         format!(
             "[site.new]\nurl = \"http://127.0.0.1:{}\"\n[site.old]\nurl = \"http://old.example\"\n",
             own.port
         ),
     );
-    let found = scene.run("scan new --own-only --json").code(1).json();
+    let found = workspace.run("scan new --own-only --json").code(1).json();
     assert_eq!(found["counts"]["old-address"], 50_000);
     assert_eq!(found["findings"][49_999]["line"], 50_001);
 }

@@ -4,22 +4,22 @@ use super::PROGRAM;
 use super::zoo::{MARIADB, POSTGRES, SQLITE, assert_same, two_sites};
 use fernweh_demo::database::{Database, Place};
 use fernweh_demo::server::Server;
-use fernweh_testkit::{Scene, database_cells, files_of, mariadb_client, new_database};
+use fernweh_testkit::{Workspace, database_cells, files_of, mariadb_client, new_database};
 use std::fs;
 use std::process::Command;
 
 /// A script of everything, taken in place of an archive.
-fn script_and_back(old: &Place, new: &Place) -> Scene {
-    let scene = two_sites(old, new);
-    scene.done("pack old --sql zoo.sql");
-    scene.done("unpack zoo.sql new --as-is");
+fn script_and_back(old: &Place, new: &Place) -> Workspace {
+    let workspace = two_sites(old, new);
+    workspace.done("pack old --sql zoo.sql");
+    workspace.done("unpack zoo.sql new --as-is");
     // Plain clients make the index of a full-text table anew.
     let cells = |place| {
         let made = ["words_data", "words_idx", "sqlite_stat1", "sqlite_stat4"];
         made.iter().fold(database_cells(place), |cells, table| cells.without(table))
     };
     assert_same(&cells(old), &cells(new), "from a script");
-    scene
+    workspace
 }
 
 #[test]
@@ -49,8 +49,8 @@ const OF_POSTGRES: &str = include_str!("../scripts/postgres.sql");
 const OF_SQLITE: &str = include_str!("../scripts/sqlite.sql");
 
 /// Packs a file with a program of the system.
-fn packed(scene: &Scene, command: &str) {
-    let ran = Command::new("sh").args(["-c", command]).current_dir(scene.path(".")).status();
+fn packed(workspace: &Workspace, command: &str) {
+    let ran = Command::new("sh").args(["-c", command]).current_dir(workspace.path(".")).status();
     assert!(ran.unwrap().success(), "{command}");
 }
 
@@ -64,20 +64,20 @@ fn a_script_of_another_hand_arrives_in_mariadb_as_its_own_client_would_load_it()
     let own = own.replace(" REFERENCES `gp_nights` (`id`) ON DELETE CASCADE,", ",");
     let whole = OF_MARIADB.replace(" REFERENCES `gp_nights` (`id`) ON DELETE CASCADE,", ",");
     mariadb_client(&old, own.into());
-    let scene = two_sites(&old, &new);
-    scene.write("night.sql", &whole);
-    packed(&scene, "gzip -k night.sql; bzip2 -k night.sql; xz -k night.sql; zstd -q night.sql");
-    scene.done("unpack night.sql new --as-is");
+    let workspace = two_sites(&old, &new);
+    workspace.write("night.sql", &whole);
+    packed(&workspace, "gzip -k night.sql; bzip2 -k night.sql; xz -k night.sql; zstd -q night.sql");
+    workspace.done("unpack night.sql new --as-is");
     let cells = database_cells(&old);
     assert_same(&cells, &database_cells(&new), "plain");
     for ending in ["gz", "bz2", "xz", "zst"] {
-        scene.done(&format!("unpack night.sql.{ending} new --as-is --overwrite"));
+        workspace.done(&format!("unpack night.sql.{ending} new --as-is --overwrite"));
         assert_same(&cells, &database_cells(&new), ending);
-        scene.done("undo new --let-go");
+        workspace.done("undo new --let-go");
     }
     // A key that stands beside its column is a key.
-    scene.write("beside.sql", OF_MARIADB);
-    scene.done("unpack beside.sql new --as-is --overwrite");
+    workspace.write("beside.sql", OF_MARIADB);
+    workspace.done("unpack beside.sql new --as-is --overwrite");
     let found = Database::open(&new).unwrap().ask(
         "SELECT count(*) FROM information_schema.referential_constraints \
          WHERE constraint_schema = database()",
@@ -88,21 +88,21 @@ fn a_script_of_another_hand_arrives_in_mariadb_as_its_own_client_would_load_it()
 #[test]
 fn a_script_of_another_hand_arrives_in_postgres_as_its_own_client_would_load_it() {
     let [old, new] = ["hand_old", "hand_new"].map(|name| new_database(Server::Postgres, name));
-    let scene = two_sites(&old, &new);
-    scene.write("night.sql", OF_POSTGRES);
-    let file = scene.path("night.sql").display().to_string();
+    let workspace = two_sites(&old, &new);
+    workspace.write("night.sql", OF_POSTGRES);
+    let file = workspace.path("night.sql").display().to_string();
     // Comments on extensions belong to others; the guard is no matter of older clients.
     let own = OF_POSTGRES.replace("COMMENT ON EXTENSION", "-- ").replace("\\restrict", "-- ");
-    scene.write("own.sql", own.replace("\\unrestrict", "-- "));
+    workspace.write("own.sql", own.replace("\\unrestrict", "-- "));
     let own = file.replace("night.sql", "own.sql");
     let told = fernweh_testkit::psql(&old, &["-v", "ON_ERROR_STOP=1", "-q", "-f", &own]);
     assert!(!told.contains("ERROR"), "{told}");
-    scene.done("unpack night.sql new --as-is").says("comments on the database");
+    workspace.done("unpack night.sql new --as-is").says("comments on the database");
     assert_same(&database_cells(&old), &database_cells(&new), "plain");
-    scene.write("owned.sql", format!(
+    workspace.write("owned.sql", format!(
         "{OF_POSTGRES}\nALTER TABLE public.seen OWNER TO nobody;\nGRANT SELECT ON TABLE public.seen TO nobody;\n"
     ));
-    scene
+    workspace
         .done("unpack owned.sql new --as-is --overwrite")
         .says("who owns what")
         .says("rights of other users");
@@ -114,29 +114,31 @@ fn a_script_of_another_hand_arrives_in_sqlite() {
     let folder = tempfile::tempdir().unwrap();
     let [old, new] = ["old.db", "new.db"].map(|name| Place::Sqlite(folder.path().join(name)));
     Database::open(&old).unwrap().run(OF_SQLITE.as_bytes()).unwrap();
-    let scene = two_sites(&old, &new);
-    scene.write("night.sql", OF_SQLITE);
-    packed(&scene, "gzip -k night.sql");
-    scene.done("unpack night.sql.gz new --as-is");
+    let workspace = two_sites(&old, &new);
+    workspace.write("night.sql", OF_SQLITE);
+    packed(&workspace, "gzip -k night.sql");
+    workspace.done("unpack night.sql.gz new --as-is");
     assert_same(&database_cells(&old), &database_cells(&new), "from a script");
     // The file of the database itself is taken, too.
-    fs::copy(folder.path().join("old.db"), scene.path("copied.db")).unwrap();
-    scene.done("unpack copied.db new --as-is --overwrite");
+    fs::copy(folder.path().join("old.db"), workspace.path("copied.db")).unwrap();
+    workspace.done("unpack copied.db new --as-is --overwrite");
     assert_same(&database_cells(&old), &database_cells(&new), "from a database file");
 }
 
 #[test]
 fn addresses_in_a_script_are_rewritten_from_where_the_user_says_it_comes() {
     let [old, new] = ["from_old", "from_new"].map(|name| new_database(Server::Mariadb, name));
-    let scene = two_sites(&old, &new);
-    let toml = fs::read_to_string(scene.path("fernweh.toml")).unwrap();
+    let workspace = two_sites(&old, &new);
+    let toml = fs::read_to_string(workspace.path("fernweh.toml")).unwrap();
     let toml = toml.replace("[site.new]", "[site.new]\nurl = \"https://observatory.test\"");
-    scene.write("fernweh.toml", toml);
-    scene.write("night.sql", OF_MARIADB);
-    scene.run("unpack night.sql new").code(2).says("from which web address").says("--from");
+    workspace.write("fernweh.toml", toml);
+    workspace.write("night.sql", OF_MARIADB);
+    workspace.run("unpack night.sql new").code(2).says("from which web address").says("--from");
     let line = "unpack night.sql new --from http://glimmerpoint.example";
-    scene.done(&format!("{line} --preview")).says("fernweh unpack night.sql new --from http://");
-    scene.done(line);
+    workspace
+        .done(&format!("{line} --preview"))
+        .says("fernweh unpack night.sql new --from http://");
+    workspace.done(line);
     let asked = Database::open(&new).unwrap().ask("SELECT note FROM gp_seen WHERE night = 0");
     let note = asked.unwrap()[0][0].clone().unwrap();
     assert_eq!(note, "a:1:{s:3:\"url\";s:28:\"https://observatory.test/m31\";}");
@@ -155,9 +157,9 @@ fn texts_end_where_the_modes_of_a_script_say() {
          INSERT INTO paths VALUES (1, 'C:\\\\'), (2, 'it\\'s \\\\');\n\
          SET standard_conforming_strings = on;\nINSERT INTO paths VALUES (3, 'it''s \\; --');\n";
     for (places, script) in [(&mariadb, of_mariadb), (&postgres, of_postgres)] {
-        let scene = two_sites(&places[0], &places[1]);
-        scene.write("modes.sql", script);
-        scene.done("unpack modes.sql new --as-is");
+        let workspace = two_sites(&places[0], &places[1]);
+        workspace.write("modes.sql", script);
+        workspace.done("unpack modes.sql new --as-is");
         let mut new = Database::open(&places[1]).unwrap();
         new.run(b"INSERT INTO paths (id) VALUES (4)").unwrap();
         let found: Vec<String> = new
@@ -193,54 +195,55 @@ fn what_a_script_must_not_do_is_refused_by_name_and_line_and_nothing_changes() {
         (&postgres, "COPY t (id) FROM stdin;\n1\n2", 4, "ends in the middle"),
         (&postgres, "COPY t (id) FROM stdin;\n1\t2\n\\.\n", 4, "does not fit the columns"),
     ] {
-        let scene = two_sites(&places[0], &places[1]);
-        scene.write("bad.sql", format!("{table}{statement}"));
-        let ran = scene.run("unpack bad.sql new --as-is");
+        let workspace = two_sites(&places[0], &places[1]);
+        workspace.write("bad.sql", format!("{table}{statement}"));
+        let ran = workspace.run("unpack bad.sql new --as-is");
         ran.code(code).says(words).says("line 2").says("nothing was changed");
         let left = Database::open(&places[1]).unwrap().ask(
             "SELECT count(*) FROM information_schema.tables WHERE table_schema NOT IN \
              ('information_schema', 'pg_catalog', 'mysql', 'performance_schema', 'sys')",
         );
         assert_eq!(left.unwrap()[0][0].as_deref(), Some("0"), "{statement}");
-        assert!(fs::read_dir(scene.path(".fernweh/incoming")).unwrap().next().is_none());
+        assert!(fs::read_dir(workspace.path(".fernweh/incoming")).unwrap().next().is_none());
     }
 }
 
 #[test]
 fn a_folder_and_packed_files_are_taken_in_place_of_an_archive() {
-    let scene = Scene::new(PROGRAM);
+    let workspace = Workspace::new(PROGRAM);
     for path in ["from/index.php", "from/.hidden", "from/deep/er/ü.txt"] {
-        scene.write(path, format!("<a href=\"http://glimmerpoint.example/{path}\">"));
+        workspace.write(path, format!("<a href=\"http://glimmerpoint.example/{path}\">"));
     }
     packed(
-        &scene,
+        &workspace,
         "ln -s ../index.php from/deep/link; ln -s /etc/passwd from/out; mkdir from/empty; \
          chmod 600 from/.hidden; touch -d 2026-01-02T03:04:06Z from/index.php; \
          tar -cf f.tar -C from . ; tar -czf f.tar.gz -C from index.php .hidden deep empty; \
          python3 -c \"import shutil; shutil.make_archive('f', 'zip', 'from')\"",
     );
-    scene
+    workspace
         .write("fernweh.toml", "[site.new]\nfiles = \"new\"\nurl = \"https://observatory.test\"\n");
     for source in ["from", "f.tar", "f.tar.gz", "f.zip"] {
-        scene.done(&format!("unpack {source} new --from http://glimmerpoint.example --overwrite"));
-        let page = fs::read_to_string(scene.path("new/deep/er/ü.txt")).unwrap();
+        workspace
+            .done(&format!("unpack {source} new --from http://glimmerpoint.example --overwrite"));
+        let page = fs::read_to_string(workspace.path("new/deep/er/ü.txt")).unwrap();
         assert_eq!(page, "<a href=\"https://observatory.test/from/deep/er/ü.txt\">", "{source}");
-        assert!(scene.path("new/empty").is_dir(), "{source}");
-        assert!(!scene.path("new/out").is_symlink(), "{source}");
-        let found = &files_of(&scene.path("new"))["deep/link"];
+        assert!(workspace.path("new/empty").is_dir(), "{source}");
+        assert!(!workspace.path("new/out").is_symlink(), "{source}");
+        let found = &files_of(&workspace.path("new"))["deep/link"];
         // What packs zip files here follows links.
         assert_eq!(found.contains("link to ../index.php"), source != "f.zip", "{source}: {found}");
-        scene.done("undo new --let-go");
+        workspace.done("undo new --let-go");
     }
-    scene.write("evil/x", "x");
-    packed(&scene, "tar -cPf evil.tar --transform 's,^evil,../evil,' evil/x");
-    scene.run("unpack evil.tar new --as-is --overwrite").code(4).says("leaves its folder");
+    workspace.write("evil/x", "x");
+    packed(&workspace, "tar -cPf evil.tar --transform 's,^evil,../evil,' evil/x");
+    workspace.run("unpack evil.tar new --as-is --overwrite").code(4).says("leaves its folder");
     // A zip file that holds one script is a script.
     packed(
-        &scene,
+        &workspace,
         "printf 'CREATE TABLE t (a);' > t.sql; \
         python3 -c \"import zipfile as z; z.ZipFile('t.zip', 'w', z.ZIP_DEFLATED).write('t.sql')\"",
     );
-    scene.write("fernweh.toml", "[site.new]\ndatabase = \"sqlite:new.db\"\n");
-    scene.done("unpack t.zip new --as-is").says("1 table");
+    workspace.write("fernweh.toml", "[site.new]\ndatabase = \"sqlite:new.db\"\n");
+    workspace.done("unpack t.zip new --as-is").says("1 table");
 }

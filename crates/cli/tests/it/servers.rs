@@ -1,30 +1,30 @@
 //! Other servers than the one that was packed: records that they reject, collations that
 //! they do not know, rights that are missing, and what stays beside the new tables.
 
-use super::{archives, one, stage};
+use super::{archives, fixture, one};
 use fernweh_core::sql::Dialect;
 use fernweh_demo::database::Database;
 use fernweh_demo::server::{PrivateServer, Server};
 use fernweh_demo::site::{Build, build};
-use fernweh_testkit::{Engine, Stage, database_cells, shared_server};
+use fernweh_testkit::{Engine, Fixture, database_cells, shared_server};
 use std::os::unix::fs::PermissionsExt;
 
-fn run(stage: &Stage, site: &str, statements: &[&str]) {
+fn run(fixture: &Fixture, site: &str, statements: &[&str]) {
     for sql in statements {
-        let ran = stage.database(site).run(sql.as_bytes());
+        let ran = fixture.database(site).run(sql.as_bytes());
         ran.unwrap_or_else(|error| panic!("{sql}: {error}"));
     }
 }
 
 /// Rows that the structure at the destination does not take: a shorter column, a check.
-fn with_bad_records(engine: Engine) -> Stage {
-    let stage = stage(engine);
-    stage.pack();
-    stage.scene.done("unpack site.fernweh.tar new");
-    stage.scene.done("undo new --let-go");
+fn with_bad_records(engine: Engine) -> Fixture {
+    let fixture = fixture(engine);
+    fixture.pack();
+    fixture.workspace.done("unpack site.fernweh.tar new");
+    fixture.workspace.done("undo new --let-go");
     match engine {
         Engine::Sqlite | Engine::SqliteOutside => run(
-            &stage,
+            &fixture,
             "new",
             &[
                 "DROP TABLE gp_members",
@@ -33,12 +33,12 @@ fn with_bad_records(engine: Engine) -> Stage {
             ],
         ),
         Engine::Mariadb => run(
-            &stage,
+            &fixture,
             "new",
             &["UPDATE gp_members SET name = id", "ALTER TABLE gp_members MODIFY name varchar(12)"],
         ),
         Engine::Postgres => run(
-            &stage,
+            &fixture,
             "new",
             &[
                 "UPDATE gp_members SET name = id",
@@ -46,7 +46,7 @@ fn with_bad_records(engine: Engine) -> Stage {
             ],
         ),
     }
-    stage
+    fixture
 }
 
 const ROWS_ONLY: &str = "unpack site.fernweh.tar new --tables gp_members --rows-only --overwrite";
@@ -54,51 +54,52 @@ const ROWS_ONLY: &str = "unpack site.fernweh.tar new --tables gp_members --rows-
 #[test]
 fn records_that_the_destination_rejects_are_named_and_left_out_only_when_told() {
     for engine in [Engine::SqliteOutside, Engine::Mariadb, Engine::Postgres] {
-        let stage = with_bad_records(engine);
-        let before = database_cells(&stage.new);
-        let ran = stage.scene.run(ROWS_ONLY);
+        let fixture = with_bad_records(engine);
+        let before = database_cells(&fixture.new);
+        let ran = fixture.workspace.run(ROWS_ONLY);
         let ran = ran.code(3).says("does not take a record").says("table gp_members, id ");
         ran.says("--on-bad-record").says("nothing was changed");
-        assert_eq!(before, database_cells(&stage.new), "{engine:?}");
+        assert_eq!(before, database_cells(&fixture.new), "{engine:?}");
 
         // The preview finds all of them, and leaves nothing behind.
-        let runs = stage.scene.done("runs --json").json();
-        stage
-            .scene
+        let runs = fixture.workspace.done("runs --json").json();
+        fixture
+            .workspace
             .done(&format!("{ROWS_ONLY} --preview"))
             .says("unpacking would stop at the first");
-        let foreseen = stage.scene.done(&format!("{ROWS_ONLY} --preview --json")).json();
-        assert_eq!(before, database_cells(&stage.new), "{engine:?}");
-        assert_eq!(runs, stage.scene.done("runs --json").json(), "{engine:?}");
+        let foreseen = fixture.workspace.done(&format!("{ROWS_ONLY} --preview --json")).json();
+        assert_eq!(before, database_cells(&fixture.new), "{engine:?}");
+        assert_eq!(runs, fixture.workspace.done("runs --json").json(), "{engine:?}");
 
-        let ran = stage.scene.done(&format!("{ROWS_ONLY} --on-bad-record skip --json"));
+        let ran = fixture.workspace.done(&format!("{ROWS_ONLY} --on-bad-record skip --json"));
         let report = ran.json();
         for number in ["rejected", "records", "bad_records", "rewriting"] {
             assert_eq!(foreseen[number], report[number], "{engine:?}: {number}");
         }
         let left_out = report["rejected"].as_u64().unwrap();
         assert!(left_out > 0 && left_out < 60, "{engine:?}: {left_out}");
-        assert_eq!(one(&stage, "SELECT count(*) FROM gp_members"), (60 - left_out).to_string());
-        let file =
-            std::fs::read_to_string(stage.scene.path(report["rejected_file"].as_str().unwrap()))
-                .unwrap();
+        assert_eq!(one(&fixture, "SELECT count(*) FROM gp_members"), (60 - left_out).to_string());
+        let file = std::fs::read_to_string(
+            fixture.workspace.path(report["rejected_file"].as_str().unwrap()),
+        )
+        .unwrap();
         assert_eq!(file.matches("INSERT INTO").count() as u64, left_out, "{engine:?}");
-        if stage.new.dialect() == Dialect::Mariadb {
-            stage.scene.done("undo new");
-            let ran = stage.scene.done(&format!("{ROWS_ONLY} --on-bad-record adapt"));
+        if fixture.new.dialect() == Dialect::Mariadb {
+            fixture.workspace.done("undo new");
+            let ran = fixture.workspace.done(&format!("{ROWS_ONLY} --on-bad-record adapt"));
             ran.says("changed by the database to fit");
-            assert_eq!(one(&stage, "SELECT count(*) FROM gp_members"), "60");
+            assert_eq!(one(&fixture, "SELECT count(*) FROM gp_members"), "60");
         }
     }
 }
 
 #[test]
 fn postgres_fits_what_stays_to_the_new_tables_and_back() {
-    let stage = stage(Engine::Postgres);
-    stage.pack();
-    stage.scene.done("unpack site.fernweh.tar new");
+    let fixture = fixture(Engine::Postgres);
+    fixture.pack();
+    fixture.workspace.done("unpack site.fernweh.tar new");
     run(
-        &stage,
+        &fixture,
         "new",
         &[
             "CREATE TABLE shop_orders (id int PRIMARY KEY, article_id int CONSTRAINT fk_shop REFERENCES gp_articles)",
@@ -111,67 +112,71 @@ fn postgres_fits_what_stays_to_the_new_tables_and_back() {
     let server = shared_server(Server::Postgres).lock().unwrap();
     server.administrator().unwrap().run(format!("CREATE ROLE {other}").as_bytes()).unwrap();
     drop(server);
-    run(&stage, "new", &[&format!("GRANT SELECT, UPDATE ON gp_articles TO {other}")]);
-    let before = database_cells(&stage.new);
-    let ran = stage.scene.done("unpack site.fernweh.tar new --overwrite");
+    run(&fixture, "new", &[&format!("GRANT SELECT, UPDATE ON gp_articles TO {other}")]);
+    let before = database_cells(&fixture.new);
+    let ran = fixture.workspace.done("unpack site.fernweh.tar new --overwrite");
     ran.says("foreign key fk_shop of table public.shop_orders");
     assert_ne!(
-        one(&stage, "SELECT title FROM shop_titles"),
+        one(&fixture, "SELECT title FROM shop_titles"),
         "old state",
         "the view sees the new table"
     );
     assert_eq!(
-        one(&stage, &format!("SELECT has_table_privilege('{other}', 'gp_articles', 'UPDATE')")),
+        one(&fixture, &format!("SELECT has_table_privilege('{other}', 'gp_articles', 'UPDATE')")),
         "t"
     );
-    assert!(stage.database("new").run(b"INSERT INTO shop_orders VALUES (2, 987654)").is_err());
-    run(&stage, "new", &["ALTER TABLE shop_orders VALIDATE CONSTRAINT fk_shop"]);
-    stage.scene.done("undo new");
-    assert_eq!(one(&stage, "SELECT title FROM shop_titles"), "old state");
-    run(&stage, "new", &["ALTER TABLE shop_orders VALIDATE CONSTRAINT fk_shop"]);
-    assert_eq!(before, database_cells(&stage.new));
+    assert!(fixture.database("new").run(b"INSERT INTO shop_orders VALUES (2, 987654)").is_err());
+    run(&fixture, "new", &["ALTER TABLE shop_orders VALIDATE CONSTRAINT fk_shop"]);
+    fixture.workspace.done("undo new");
+    assert_eq!(one(&fixture, "SELECT title FROM shop_titles"), "old state");
+    run(&fixture, "new", &["ALTER TABLE shop_orders VALIDATE CONSTRAINT fk_shop"]);
+    assert_eq!(before, database_cells(&fixture.new));
 }
 
 #[test]
 fn a_switch_on_postgres_waits_for_readers_only_seconds_and_names_them() {
-    let stage = stage(Engine::Postgres);
-    stage.pack();
-    stage.scene.done("unpack site.fernweh.tar new");
-    let before = database_cells(&stage.new);
-    let mut reader = stage.database("new");
+    let fixture = fixture(Engine::Postgres);
+    fixture.pack();
+    fixture.workspace.done("unpack site.fernweh.tar new");
+    let before = database_cells(&fixture.new);
+    let mut reader = fixture.database("new");
     reader.run(b"BEGIN; SELECT count(*) FROM gp_articles").unwrap();
-    let ran = stage.scene.run("unpack site.fernweh.tar new --overwrite");
+    let ran = fixture.workspace.run("unpack site.fernweh.tar new --overwrite");
     ran.code(5).says("the tables cannot be switched").says("idle in transaction");
     reader.run(b"COMMIT").unwrap();
-    assert_eq!(before, database_cells(&stage.new));
-    stage.scene.done("unpack site.fernweh.tar new --overwrite").says("completed");
+    assert_eq!(before, database_cells(&fixture.new));
+    fixture.workspace.done("unpack site.fernweh.tar new --overwrite").says("completed");
 }
 
 #[test]
 fn a_collation_that_the_server_does_not_know_is_replaced_and_named() {
-    let stage = stage(Engine::Mariadb);
-    run(&stage, "old", &["CREATE TABLE gp_sorted (a varchar(20) COLLATE utf8mb4_unicode_520_ci)"]);
-    stage.pack();
+    let fixture = fixture(Engine::Mariadb);
+    run(
+        &fixture,
+        "old",
+        &["CREATE TABLE gp_sorted (a varchar(20) COLLATE utf8mb4_unicode_520_ci)"],
+    );
+    fixture.pack();
     // The archive of a newer server, as far as this one is concerned.
-    let mut members = archives::read(&stage.scene.path("site.fernweh.tar"));
+    let mut members = archives::read(&fixture.workspace.path("site.fernweh.tar"));
     for (_, bytes) in members.iter_mut().filter(|(name, _)| name.contains("1-structure")) {
         let sql = String::from_utf8(zstd::decode_all(bytes.as_slice()).unwrap()).unwrap();
         let newer = sql.replace("utf8mb4_unicode_520_ci", "utf8mb4_0900_ai_ci");
         *bytes = zstd::encode_all(newer.as_bytes(), 3).unwrap();
     }
-    archives::forge(&stage.scene.path("newer.fernweh.tar"), members);
-    let ran = stage.scene.done("unpack newer.fernweh.tar new");
+    archives::forge(&fixture.workspace.path("newer.fernweh.tar"), members);
+    let ran = fixture.workspace.done("unpack newer.fernweh.tar new");
     ran.says("collation utf8mb4_0900_ai_ci is not known");
     let found = "SELECT collation_name FROM information_schema.columns \
                  WHERE table_schema = database() AND table_name = 'gp_sorted'";
-    let took = one(&stage, found);
+    let took = one(&fixture, found);
     assert!(["utf8mb4_uca1400_ai_ci", "utf8mb4_unicode_520_ci"].contains(&took.as_str()), "{took}");
 }
 
 #[test]
 fn rights_that_are_missing_are_named_and_stop_nothing() {
-    let stage = stage(Engine::Mariadb);
-    let fernweh_demo::database::Place::Mariadb { user, name, .. } = &stage.old else {
+    let fixture = fixture(Engine::Mariadb);
+    let fernweh_demo::database::Place::Mariadb { user, name, .. } = &fixture.old else {
         panic!("not MariaDB");
     };
     let server = shared_server(Server::Mariadb).lock().unwrap();
@@ -179,11 +184,11 @@ fn rights_that_are_missing_are_named_and_stop_nothing() {
     admin.run(format!("REVOKE ALL PRIVILEGES ON `{name}`.* FROM '{user}'@'%'").as_bytes()).unwrap();
     admin.run(format!("GRANT SELECT ON `{name}`.* TO '{user}'@'%'").as_bytes()).unwrap();
     drop(server);
-    stage.scene.done("survey old").says("the user has not the right TRIGGER");
-    let ran = stage.scene.done("pack old -o poor.fernweh.tar");
+    fixture.workspace.done("survey old").says("the user has not the right TRIGGER");
+    let ran = fixture.workspace.done("pack old -o poor.fernweh.tar");
     ran.says("view gp_newest");
-    stage.scene.done("unpack poor.fernweh.tar new");
-    assert_eq!(one(&stage, "SELECT count(*) FROM gp_articles"), "420");
+    fixture.workspace.done("unpack poor.fernweh.tar new");
+    assert_eq!(one(&fixture, "SELECT count(*) FROM gp_articles"), "420");
 }
 
 /// A server of its own, whose settings can be changed.
@@ -199,8 +204,8 @@ fn records_too_large_for_one_way_of_writing_go_another() {
     let (_folder, server) = own_server(Server::Mariadb);
     let old = server.make_database("old", "u_old", "old-secret").unwrap();
     let new = server.make_database("new", "u_new", "new-secret").unwrap();
-    let scene = super::zoo::two_sites(&old, &new);
-    build(&Build { root: &scene.path("files"), database: &old, articles: 40 }).unwrap();
+    let workspace = super::zoo::two_sites(&old, &new);
+    build(&Build { root: &workspace.path("files"), database: &old, articles: 40 }).unwrap();
     let large =
         br"UPDATE gp_articles SET body = repeat('night\n\t\\ \'of\' stars', 35000) WHERE id = 7";
     let mut database = Database::open(&old).unwrap();
@@ -208,21 +213,21 @@ fn records_too_large_for_one_way_of_writing_go_another() {
     database.run(large).unwrap();
     let mut admin = server.administrator().unwrap();
     admin.run(b"SET GLOBAL max_allowed_packet = 1048576").unwrap();
-    scene.done("pack old -o site.fernweh.tar");
+    workspace.done("pack old -o site.fernweh.tar");
     for (local_infile, note) in [(1, false), (0, true)] {
         admin.run(format!("SET GLOBAL local_infile = {local_infile}").as_bytes()).unwrap();
-        let ran = scene.done("unpack site.fernweh.tar new --as-is --overwrite");
+        let ran = workspace.done("unpack site.fernweh.tar new --as-is --overwrite");
         assert_eq!(ran.out.contains("takes no bulk loading"), note, "{}", ran.out);
         assert_eq!(database_cells(&old), database_cells(&new));
-        scene.done("undo new");
-        scene.done("undo new --let-go");
+        workspace.done("undo new");
+        workspace.done("undo new --let-go");
     }
 }
 
 #[test]
 fn what_the_destination_cannot_take_is_said_beforehand() {
-    let stage = stage(Engine::Postgres);
-    let ran = stage.scene.done("survey old --for new");
+    let fixture = fixture(Engine::Postgres);
+    let ran = fixture.workspace.done("survey old --for new");
     ran.says("the destination takes every object of the database");
     let server = shared_server(Server::Postgres).lock().unwrap();
     let mut admin = server.administrator().unwrap();
@@ -230,23 +235,23 @@ fn what_the_destination_cannot_take_is_said_beforehand() {
         admin.run(sql.as_bytes()).unwrap();
     }
     run(
-        &stage,
+        &fixture,
         "old",
         &[
             "ALTER TABLE gp_members ENABLE ROW LEVEL SECURITY",
             "CREATE POLICY shy ON gp_members AS PERMISSIVE FOR SELECT TO only_for_a_while USING (true)",
         ],
     );
-    stage.pack();
-    run(&stage, "old", &["DROP POLICY shy ON gp_members"]);
+    fixture.pack();
+    run(&fixture, "old", &["DROP POLICY shy ON gp_members"]);
     admin.run(b"DROP ROLE only_for_a_while").unwrap();
     drop(server);
-    stage.scene.done("unpack site.fernweh.tar new").says("policy shy of table gp_members");
+    fixture.workspace.done("unpack site.fernweh.tar new").says("policy shy of table gp_members");
 
-    let stage = super::stage(Engine::Mariadb);
-    stage.scene.done("survey old --for new").says("the destination takes every object");
-    stage.configure("[site.third]\ndatabase = \"sqlite:third.db\"\n");
-    let ran = stage.scene.run("survey old --for third").code(3);
+    let fixture = super::fixture(Engine::Mariadb);
+    fixture.workspace.done("survey old --for new").says("the destination takes every object");
+    fixture.configure("[site.third]\ndatabase = \"sqlite:third.db\"\n");
+    let ran = fixture.workspace.run("survey old --for third").code(3);
     ran.says("its database is SQLite, not MariaDB");
 }
 
@@ -260,28 +265,28 @@ fn a_server_that_dies_with_the_program_leaves_one_of_both_states() {
         let (_folder, mut server) = own_server(kind);
         let old = server.make_database("old", "u_old", "old-secret").unwrap();
         let new = server.make_database("new", "u_new", "new-secret").unwrap();
-        let scene = super::zoo::two_sites(&old, &new);
-        let root = scene.path("files");
+        let workspace = super::zoo::two_sites(&old, &new);
+        let root = workspace.path("files");
         build(&Build { root: &root, database: &old, articles: 40 }).unwrap();
-        scene.done("pack old -o site.fernweh.tar");
-        scene.done("unpack site.fernweh.tar new --as-is");
-        scene.done("undo new --let-go");
+        workspace.done("pack old -o site.fernweh.tar");
+        workspace.done("unpack site.fernweh.tar new --as-is");
+        workspace.done("undo new --let-go");
         let update = b"UPDATE gp_nights SET seeing = 'first state'";
         Database::open(&new).unwrap().run(update).unwrap();
         let (first, second) = (database_cells(&new), database_cells(&old));
         let unpack = "unpack site.fernweh.tar new --as-is --overwrite";
         for step in steps {
-            assert_eq!(scene.run_killed_at(unpack, step).code, None, "{kind:?} {step}");
+            assert_eq!(workspace.run_killed_at(unpack, step).code, None, "{kind:?} {step}");
             server.crash_and_restart().unwrap();
             if *step == "built" {
                 assert_eq!(first, database_cells(&new), "{kind:?} {step}: the old state stands");
             }
-            scene.done(unpack);
+            workspace.done(unpack);
             assert_eq!(second, database_cells(&new), "{kind:?} {step}: the same command completes");
             server.crash_and_restart().unwrap();
-            scene.done("undo new");
+            workspace.done("undo new");
             assert_eq!(first, database_cells(&new), "{kind:?} {step}: undo goes back");
-            scene.done("undo new --let-go");
+            workspace.done("undo new --let-go");
         }
     }
 }

@@ -1,25 +1,26 @@
 //! Where an address lives: in a record, in a definition, in a file, or nowhere.
 
-use super::{PROGRAM, stage};
+use super::{PROGRAM, fixture};
 use fernweh_demo::faults::PageFault;
-use fernweh_testkit::{Engine, Scene};
+use fernweh_testkit::{Engine, Workspace};
 
 #[test]
 fn everything_that_a_scan_finds_is_traced_to_its_record_or_file() {
     for engine in [Engine::Sqlite, Engine::Mariadb, Engine::Postgres] {
-        let mut stage = stage(engine);
-        let _hosts = stage.serve();
-        let archive = stage.pack();
-        stage.scene.done(&format!("unpack {archive} new"));
-        let scan = stage.scene.run("scan new --own-only --json").code(1);
-        stage.scene.write("scan.json", &scan.out);
+        let mut fixture = fixture(engine);
+        let _hosts = fixture.serve();
+        let archive = fixture.pack();
+        fixture.workspace.done(&format!("unpack {archive} new"));
+        let scan = fixture.workspace.run("scan new --own-only --json").code(1);
+        fixture.workspace.write("scan.json", &scan.out);
         let findings = scan.json()["findings"].as_array().unwrap().clone();
         assert_eq!(findings.len(), PageFault::expected(true).len());
         for finding in &findings {
             let command = finding["trace"].as_str().unwrap();
             assert!(command.starts_with("fernweh trace new "), "{command}");
         }
-        let traced = stage.scene.done("trace new --findings scan.json --propose --json").json();
+        let traced =
+            fixture.workspace.done("trace new --findings scan.json --propose --json").json();
         let texts = traced["texts"].as_array().unwrap();
         let missing: Vec<&str> = texts
             .iter()
@@ -36,25 +37,26 @@ fn everything_that_a_scan_finds_is_traced_to_its_record_or_file() {
             .collect();
         assert!(proposed.contains(&"http://cdn.example"), "{proposed:?}");
         assert!(proposed.contains(&"http://glimmerpoint.example"), "{proposed:?}");
-        let whole = stage.scene.run("scan new --own-only --trace --json").code(1).json();
+        let whole = fixture.workspace.run("scan new --own-only --trace --json").code(1).json();
         assert_eq!(whole["traced"]["texts"], traced["texts"]);
     }
 }
 
-fn small_site() -> Scene {
-    let scene = Scene::new(PROGRAM);
-    scene.write("htdocs/templates/foot.html", "<p>\n<img src='http:\\/\\/cdn.test\\/a1.png'>\n");
-    scene.write("htdocs/notes.txt", "one\ntwo\nsee cdn.test/a1.png or /a1.png\n");
-    let database = rusqlite_file(&scene);
-    scene.write(
+fn small_site() -> Workspace {
+    let workspace = Workspace::new(PROGRAM);
+    workspace
+        .write("htdocs/templates/foot.html", "<p>\n<img src='http:\\/\\/cdn.test\\/a1.png'>\n");
+    workspace.write("htdocs/notes.txt", "one\ntwo\nsee cdn.test/a1.png or /a1.png\n");
+    let database = rusqlite_file(&workspace);
+    workspace.write(
         "fernweh.toml",
         format!("[site.one]\nfiles = \"htdocs\"\ndatabase = \"sqlite:{database}\"\n"),
     );
-    scene
+    workspace
 }
 
-fn rusqlite_file(scene: &Scene) -> String {
-    let path = scene.path("one.db");
+fn rusqlite_file(workspace: &Workspace) -> String {
+    let path = workspace.path("one.db");
     let place = fernweh_demo::database::Place::Sqlite(path.clone());
     let sql = "CREATE TABLE gp_pages (id INTEGER PRIMARY KEY, title TEXT DEFAULT 'http://cdn.test/a1.png', body);
         INSERT INTO gp_pages VALUES (7, 'x', 'http://cdn.test/a1.png and https%3A%2F%2Fcdn.test%2Fa1.png');
@@ -66,8 +68,8 @@ fn rusqlite_file(scene: &Scene) -> String {
 
 #[test]
 fn records_definitions_and_files_are_named_with_the_place_and_the_form() {
-    let scene = small_site();
-    let ran = scene.done("trace one http://cdn.test/a1.png http://gone.test/x.png");
+    let workspace = small_site();
+    let ran = workspace.done("trace one http://cdn.test/a1.png http://gone.test/x.png");
     ran.says("1 of 2 texts found, in 7 places")
         .says("gp_pages, id 7, column body, position 1\n")
         .says("gp_pages, id 7, column body, position 28, with another scheme, spelled percent")
@@ -76,24 +78,24 @@ fn records_definitions_and_files_are_named_with_the_place_and_the_form() {
         .says("the definition of view shown")
         .says("-v shows them")
         .says("http://gone.test/x.png  not found\n             → made by the site's code");
-    scene
+    workspace
         .done("trace one http://cdn.test/a1.png -v")
         .says("notes.txt, line 3, its path alone")
         .says("templates/foot.html, line 2, spelled json");
-    let only = scene.done("trace one http://cdn.test/a1.png --only files --json").json();
+    let only = workspace.done("trace one http://cdn.test/a1.png --only files --json").json();
     assert_eq!(only["records"], 0);
     assert_eq!(only["texts"][0]["found"], 2);
-    scene.run("trace one nowhere-at-all").code(1).says("nothing was found");
-    scene.run("trace one").code(2).says("nothing to search for");
-    scene.write("broken.json", "{}");
-    scene.run("trace one --findings broken.json").code(2).says("this is no saved scan");
-    scene.run("trace one --findings none.json").code(2).says("cannot read the saved scan");
-    scene.done("trace --files htdocs cdn.test").says("2 places");
+    workspace.run("trace one nowhere-at-all").code(1).says("nothing was found");
+    workspace.run("trace one").code(2).says("nothing to search for");
+    workspace.write("broken.json", "{}");
+    workspace.run("trace one --findings broken.json").code(2).says("this is no saved scan");
+    workspace.run("trace one --findings none.json").code(2).says("cannot read the saved scan");
+    workspace.done("trace --files htdocs cdn.test").says("2 places");
 }
 
 #[test]
 fn large_files_are_read_in_portions_and_nothing_is_missed_between_them() {
-    let scene = Scene::new(PROGRAM);
+    let workspace = Workspace::new(PROGRAM);
     let mut text = String::new();
     for line in 1..=90_000 {
         // Long lines of uneven length, so that borders fall everywhere.
@@ -101,8 +103,8 @@ fn large_files_are_read_in_portions_and_nothing_is_missed_between_them() {
         text.push_str(&pad);
         text.push_str(if night { " http://cdn.test/a1.png\n" } else { " nothing to see\n" });
     }
-    scene.write("htdocs/large.log", &text);
-    let traced = scene.done("trace --files htdocs http://cdn.test/a1.png --json").json();
+    workspace.write("htdocs/large.log", &text);
+    let traced = workspace.done("trace --files htdocs http://cdn.test/a1.png --json").json();
     assert_eq!(traced["texts"][0]["found"], 90);
     let places = traced["texts"][0]["places"].as_array().unwrap();
     for (n, place) in places.iter().enumerate() {

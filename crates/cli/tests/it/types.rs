@@ -1,6 +1,6 @@
 //! Values of many types through a round trip on real databases.
 
-use super::stage;
+use super::fixture;
 use fernweh_testkit::{Engine, database_cells};
 
 const MARIADB: &str = r#"
@@ -49,24 +49,24 @@ CREATE VIEW gp_first AS SELECT gp_second.id, e.t FROM gp_second JOIN gp_old_engi
 
 #[test]
 fn values_of_every_common_type_of_mariadb_arrive_exactly() {
-    let stage = stage(Engine::Mariadb);
-    let mut old = stage.database("old");
+    let fixture = fixture(Engine::Mariadb);
+    let mut old = fixture.database("old");
     for sql in MARIADB.split("----") {
         old.run(sql.trim().as_bytes()).unwrap_or_else(|error| panic!("{sql}: {error}"));
     }
-    stage.pack();
-    stage.scene.done("unpack site.fernweh.tar new --as-is");
-    let (before, after) = (database_cells(&stage.old), database_cells(&stage.new));
+    fixture.pack();
+    fixture.workspace.done("unpack site.fernweh.tar new --as-is");
+    let (before, after) = (database_cells(&fixture.old), database_cells(&fixture.new));
     for (place, cells) in before.iter() {
         assert_eq!(Some(cells), after.get(place), "{place}");
     }
     // Rewritten live, only texts change, whatever stands beside them.
-    let report = stage.scene.done("rewrite new --apply --json").json();
+    let report = fixture.workspace.done("rewrite new --apply --json").json();
     assert_eq!(report["refused"], serde_json::json!([]));
     assert_eq!(report["rewriting"]["columns"]["gp_keyless.link"]["changed"], 2);
-    assert_ne!(after, database_cells(&stage.new));
-    stage.scene.done("undo new");
-    assert_eq!(after, database_cells(&stage.new));
+    assert_ne!(after, database_cells(&fixture.new));
+    fixture.workspace.done("undo new");
+    assert_eq!(after, database_cells(&fixture.new));
 }
 
 const SQLITE: &str = r#"
@@ -92,28 +92,28 @@ DELETE FROM gp_log WHERE rowid % 2 = 0;
 
 #[test]
 fn values_that_sqlite_allows_anywhere_arrive_exactly() {
-    let stage = stage(Engine::Sqlite);
-    stage.database("old").run(SQLITE.as_bytes()).unwrap();
-    stage.pack();
-    stage.scene.done("unpack site.fernweh.tar new --as-is");
-    let (before, after) = (database_cells(&stage.old), database_cells(&stage.new));
+    let fixture = fixture(Engine::Sqlite);
+    fixture.database("old").run(SQLITE.as_bytes()).unwrap();
+    fixture.pack();
+    fixture.workspace.done("unpack site.fernweh.tar new --as-is");
+    let (before, after) = (database_cells(&fixture.old), database_cells(&fixture.new));
     for (place, cells) in before.iter() {
         assert_eq!(Some(cells), after.get(place), "{place}");
     }
-    stage.scene.done("rewrite new --apply");
-    assert_ne!(after, database_cells(&stage.new));
-    stage.scene.done("undo new");
-    assert_eq!(after, database_cells(&stage.new));
+    fixture.workspace.done("rewrite new --apply");
+    assert_ne!(after, database_cells(&fixture.new));
+    fixture.workspace.done("undo new");
+    assert_eq!(after, database_cells(&fixture.new));
 }
 
 #[test]
 fn long_and_strange_names_of_tables_and_files_travel() {
     for engine in [Engine::Sqlite, Engine::Mariadb, Engine::Postgres] {
-        let stage = stage(engine);
+        let fixture = fixture(engine);
         let long = format!("gp_{}", "ä".repeat(50));
         let quote = if engine == Engine::Mariadb { '`' } else { '"' };
         for name in [long.as_str(), "gp_% 1'\\x", "gp_ORDER", "gp_select"] {
-            let mut old = stage.database("old");
+            let mut old = fixture.database("old");
             old.run(
                 format!("CREATE TABLE {quote}{name}{quote} (a INT PRIMARY KEY, b TEXT)").as_bytes(),
             )
@@ -123,33 +123,33 @@ fn long_and_strange_names_of_tables_and_files_travel() {
         }
         let odd = ["new\nline", "tab\there", "-rf", "%41", " lead", "ünï☃", &"n".repeat(200)];
         for name in odd {
-            std::fs::write(stage.root("old").join(name), name).unwrap();
+            std::fs::write(fixture.root("old").join(name), name).unwrap();
         }
         use std::os::unix::ffi::OsStrExt;
         let not_text = std::ffi::OsStr::from_bytes(b"not-\xff-text");
-        std::fs::write(stage.root("old").join(not_text), "x").unwrap();
-        stage.pack();
-        stage.scene.done("unpack site.fernweh.tar new --as-is");
-        assert_eq!(database_cells(&stage.old), database_cells(&stage.new), "{engine:?}");
+        std::fs::write(fixture.root("old").join(not_text), "x").unwrap();
+        fixture.pack();
+        fixture.workspace.done("unpack site.fernweh.tar new --as-is");
+        assert_eq!(database_cells(&fixture.old), database_cells(&fixture.new), "{engine:?}");
         for name in odd {
-            assert_eq!(std::fs::read_to_string(stage.root("new").join(name)).unwrap(), name);
+            assert_eq!(std::fs::read_to_string(fixture.root("new").join(name)).unwrap(), name);
         }
-        assert!(stage.root("new").join(not_text).exists());
+        assert!(fixture.root("new").join(not_text).exists());
     }
 }
 
 #[test]
 fn a_view_whose_table_is_gone_is_named_and_stops_nothing() {
-    let stage = stage(Engine::Mariadb);
+    let fixture = fixture(Engine::Mariadb);
     for sql in [
         "CREATE TABLE gp_gone (a INT)",
         "CREATE VIEW gp_broken AS SELECT a FROM gp_gone",
         "DROP TABLE gp_gone",
     ] {
-        stage.database("old").run(sql.as_bytes()).unwrap();
+        fixture.database("old").run(sql.as_bytes()).unwrap();
     }
-    stage.pack();
-    stage.scene.done("unpack site.fernweh.tar new").says("view gp_broken was not created");
-    assert!(stage.database("new").ask("SELECT * FROM gp_newest").is_ok());
-    stage.scene.done("undo new");
+    fixture.pack();
+    fixture.workspace.done("unpack site.fernweh.tar new").says("view gp_broken was not created");
+    assert!(fixture.database("new").ask("SELECT * FROM gp_newest").is_ok());
+    fixture.workspace.done("undo new");
 }

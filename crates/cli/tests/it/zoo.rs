@@ -5,7 +5,7 @@ use super::PROGRAM;
 use fernweh_demo::database::{Database, Place};
 use fernweh_demo::server::Server;
 use fernweh_testkit::{
-    Cells, Scene, database_cells, mariadb_client, new_database, psql, shared_server,
+    Cells, Workspace, database_cells, mariadb_client, new_database, psql, shared_server,
 };
 use std::process::Command;
 
@@ -33,9 +33,9 @@ pub(super) fn assert_same(before: &Cells, after: &Cells, what: &str) {
     assert!(different.is_empty(), "{what}:\n{}", different[..different.len().min(8)].join("\n"));
 }
 
-/// A scene with two sites that have nothing but a database.
-pub(super) fn two_sites(old: &Place, new: &Place) -> Scene {
-    let scene = Scene::new(PROGRAM);
+/// A workspace with two sites that have nothing but a database.
+pub(super) fn two_sites(old: &Place, new: &Place) -> Workspace {
+    let workspace = Workspace::new(PROGRAM);
     let mut text = String::new();
     for (name, place) in [("old", old), ("new", new)] {
         let database = match place {
@@ -49,40 +49,40 @@ pub(super) fn two_sites(old: &Place, new: &Place) -> Scene {
         };
         text.push_str(&format!("[site.{name}]\ndatabase = \"{database}\"\n"));
         if let Place::Mariadb { password, .. } | Place::Postgres { password, .. } = place {
-            scene.write(&format!("{name}-password"), password);
+            workspace.write(&format!("{name}-password"), password);
             text.push_str(&format!("password.database = {{ file = \"{name}-password\" }}\n"));
         }
     }
-    scene.write("fernweh.toml", text);
-    scene
+    workspace.write("fernweh.toml", text);
+    workspace
 }
 
 /// Packs, unpacks, replaces, takes back; after each step the whole database is compared.
-fn there_and_back(old: &Place, new: &Place) -> Scene {
-    let scene = two_sites(old, new);
+fn there_and_back(old: &Place, new: &Place) -> Workspace {
+    let workspace = two_sites(old, new);
     let before = database_cells(old);
-    scene.done("pack old -o zoo.fernweh.tar");
-    scene.done("unpack zoo.fernweh.tar new --as-is");
+    workspace.done("pack old -o zoo.fernweh.tar");
+    workspace.done("unpack zoo.fernweh.tar new --as-is");
     assert_same(&before, &database_cells(old), "packing changes nothing");
     let first = database_cells(new);
     assert_same(&before, &first, "unpacked");
-    scene.done("unpack zoo.fernweh.tar new --as-is --overwrite");
+    workspace.done("unpack zoo.fernweh.tar new --as-is --overwrite");
     assert_same(&before, &database_cells(new), "unpacked over it");
-    scene.done("undo new");
+    workspace.done("undo new");
     assert_same(&first, &database_cells(new), "taken back");
-    scene.done("undo new");
+    workspace.done("undo new");
     assert_same(&first, &database_cells(new), "and forth");
-    scene.done("undo new --let-go");
+    workspace.done("undo new --let-go");
     assert_same(&first, &database_cells(new), "let go");
-    scene.done("pack new -o again.fernweh.tar");
-    scene
+    workspace.done("pack new -o again.fernweh.tar");
+    workspace
 }
 
 /// Without Fernweh: the members of the archive in the order of their names.
-fn unpack_by_hand(scene: &Scene) {
+fn unpack_by_hand(workspace: &Workspace) {
     let script = "mkdir x && tar -xf zoo.fernweh.tar -C x && \
                   find x/database -name '*.zst' | LC_ALL=C sort | xargs zstd -qdc > all.sql";
-    let ran = Command::new("sh").args(["-c", script]).current_dir(scene.path(".")).status();
+    let ran = Command::new("sh").args(["-c", script]).current_dir(workspace.path(".")).status();
     assert!(ran.unwrap().success());
 }
 
@@ -91,7 +91,7 @@ fn everything_in_a_sqlite_database_arrives() {
     let folder = tempfile::tempdir().unwrap();
     let [old, new] = ["old.db", "new.db"].map(|name| Place::Sqlite(folder.path().join(name)));
     Database::open(&old).unwrap().run(SQLITE.as_bytes()).unwrap();
-    let scene = there_and_back(&old, &new);
+    let workspace = there_and_back(&old, &new);
     let ask = |sql: &str| Database::open(&new).unwrap().ask(sql);
     assert_eq!(ask("SELECT rowid FROM words WHERE words MATCH 'rising'").unwrap().len(), 1);
     assert_eq!(
@@ -102,18 +102,18 @@ fn everything_in_a_sqlite_database_arrives() {
 
     // What stays at the destination keeps its shadows and its rowids.
     Database::open(&new).unwrap().run(b"DROP TABLE words; DROP TABLE loose").unwrap();
-    scene.done("pack new -o fewer.fernweh.tar");
-    scene.done("unpack fewer.fernweh.tar old --as-is --overwrite");
+    workspace.done("pack new -o fewer.fernweh.tar");
+    workspace.done("unpack fewer.fernweh.tar old --as-is --overwrite");
     let ask = |sql: &str| Database::open(&old).unwrap().ask(sql).unwrap();
     assert_eq!(ask("SELECT rowid FROM words WHERE words MATCH 'moon'")[0][0].as_deref(), Some("7"));
     assert_eq!(ask("SELECT max(rowid) FROM loose")[0][0].as_deref(), Some("1000000000000"));
 
     // After rewriting, the index knows the new words.
-    scene.write("fernweh.toml", format!(
+    workspace.write("fernweh.toml", format!(
         "{}[[rule]]\nfrom = \"http://glimmerpoint.example\"\nto = \"https://observatory.test\"\n",
-        std::fs::read_to_string(scene.path("fernweh.toml")).unwrap()
+        std::fs::read_to_string(workspace.path("fernweh.toml")).unwrap()
     ));
-    scene.done("unpack zoo.fernweh.tar new --overwrite");
+    workspace.done("unpack zoo.fernweh.tar new --overwrite");
     let rows =
         Database::open(&new).unwrap().ask("SELECT body FROM words WHERE words MATCH 'observatory'");
     let rows = rows.unwrap();
@@ -125,14 +125,14 @@ fn everything_in_a_mariadb_database_arrives() {
     let [old, new, third] =
         ["zoo_old", "zoo_new", "zoo_third"].map(|name| new_database(Server::Mariadb, name));
     mariadb_client(&old, MARIADB.into());
-    let scene = there_and_back(&old, &new);
-    unpack_by_hand(&scene);
+    let workspace = there_and_back(&old, &new);
+    unpack_by_hand(&workspace);
     // The same, written by the program; tables without a snapshot aside, it is the same text.
-    scene.done("pack old --sql script.sql").says("plain SQL");
-    let read = |name: &str| std::fs::read(scene.path(name)).unwrap();
+    workspace.done("pack old --sql script.sql").says("plain SQL");
+    let read = |name: &str| std::fs::read(workspace.path(name)).unwrap();
     assert_eq!(read("all.sql").len(), read("script.sql").len());
-    scene.run("pack old --sql script.sql").code(2).says("already there");
-    mariadb_client(&third, std::fs::read(scene.path("all.sql")).unwrap());
+    workspace.run("pack old --sql script.sql").code(2).says("already there");
+    mariadb_client(&third, std::fs::read(workspace.path("all.sql")).unwrap());
     assert_same(&database_cells(&old), &database_cells(&third), "loaded with the plain client");
 }
 
@@ -142,10 +142,10 @@ fn everything_in_a_postgres_database_arrives() {
     let new = new_database(Server::Postgres, "zoo_new");
     let third = new_database(Server::Postgres, "zoo_third");
     Database::open(&old).unwrap().run(POSTGRES.as_bytes()).unwrap();
-    let scene = there_and_back(&old, &new);
+    let workspace = there_and_back(&old, &new);
 
-    unpack_by_hand(&scene);
-    let file = scene.path("all.sql").display().to_string();
+    unpack_by_hand(&workspace);
+    let file = workspace.path("all.sql").display().to_string();
     let told = psql(&third, &["-v", "ON_ERROR_STOP=1", "-q", "-f", &file]);
     assert!(!told.contains("ERROR"), "{told}");
     assert_same(&database_cells(&old), &database_cells(&third), "loaded with the plain client");

@@ -1,6 +1,6 @@
 //! Listings of FTP hosts: facts (MLSD, RFC 3659), or lines as `ls -l` prints them.
 
-use super::lanes::as_bytes;
+use super::pool::as_bytes;
 use crate::remote::{Found, FoundKind};
 use std::time::UNIX_EPOCH;
 use suppaftp::list::{ListParser, PosixPexQuery};

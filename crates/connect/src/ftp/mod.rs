@@ -2,8 +2,8 @@
 //!
 //! One connection does one thing at a time, so several are kept.
 
-mod lanes;
 mod listing;
+mod pool;
 mod tree;
 
 pub use tree::FtpTree;

@@ -1,9 +1,9 @@
 //! The steps of a file tree, in commands of FTP.
 
 use super::FtpAddress;
-use super::lanes::{LANES, Lane, Lanes, as_bytes, as_text, is_lost, readable};
 use super::listing::{Listed, of_facts, of_line, written};
-use crate::remote::{Carries, Doing, Dress, Found, FoundKind, Tree};
+use super::pool::{CONNECTIONS, Connection, Pool, as_bytes, as_text, is_lost, readable};
+use crate::remote::{Carries, Doing, Found, FoundKind, Metadata, Tree};
 use crate::runtime::runtime;
 use bytes::{Bytes, BytesMut};
 use fernweh_ports::{Result, Trouble};
@@ -20,7 +20,7 @@ const ENTRIES: usize = 500_000;
 
 /// A host's files.
 pub struct FtpTree {
-    lanes: Lanes,
+    pool: Pool,
     /// The host lists facts.
     facts: bool,
     /// The command that sets times.
@@ -34,12 +34,12 @@ pub struct FtpTree {
 impl FtpTree {
     /// Logs in.
     pub fn open(address: FtpAddress) -> Result<Self> {
-        let lanes = Lanes::new(address)?;
+        let pool = Pool::new(address)?;
         let features = runtime().block_on(async {
-            let mut lane = lanes.lane().await?;
+            let mut connection = pool.connection().await?;
             // A host that does not tell has none.
-            let features = lane.ftp.feat().await.unwrap_or_default();
-            lane.back();
+            let features = connection.ftp.feat().await.unwrap_or_default();
+            connection.back();
             Ok::<_, Trouble>(features)
         })?;
         let has = |name: &str| features.keys().any(|key| key.eq_ignore_ascii_case(name));
@@ -50,7 +50,7 @@ impl FtpTree {
             _ => None,
         };
         Ok(Self {
-            lanes,
+            pool,
             facts,
             sets_times,
             modes: AtomicBool::new(true),
@@ -60,7 +60,7 @@ impl FtpTree {
     }
 
     fn trouble(&self, what: &str, path: &[u8], error: &FtpError) -> Trouble {
-        let place = format!("{}{}", self.lanes.shown(), String::from_utf8_lossy(path));
+        let place = format!("{}{}", self.pool.shown(), String::from_utf8_lossy(path));
         let trouble = Trouble::outside(what).at(place).because(readable(error));
         let status = match error {
             FtpError::UnexpectedResponse(response) => Some(response.status),
@@ -92,19 +92,19 @@ impl FtpTree {
         &self,
         what: &str,
         path: &[u8],
-        step: impl AsyncFnOnce(&mut Lane<'_>) -> std::result::Result<T, FtpError>,
+        step: impl AsyncFnOnce(&mut Connection<'_>) -> std::result::Result<T, FtpError>,
     ) -> Result<T> {
-        let mut lane = self.lanes.lane().await?;
-        match step(&mut lane).await {
+        let mut connection = self.pool.connection().await?;
+        match step(&mut connection).await {
             Ok(value) => {
-                lane.back();
+                connection.back();
                 Ok(value)
             }
             Err(error) => {
                 if is_lost(&error) {
-                    lane.broken()
+                    connection.broken()
                 } else {
-                    lane.back()
+                    connection.back()
                 }
                 Err(self.trouble(what, path, &error))
             }
@@ -115,15 +115,15 @@ impl FtpTree {
         let facts = self.facts;
         let path = as_text(folder);
         let listed = self
-            .step("cannot list a folder on the host", folder, async |lane| {
+            .step("cannot list a folder on the host", folder, async |connection| {
                 // A folder that is not there is an empty listing for many hosts.
-                lane.ftp.cwd(&path).await?;
+                connection.ftp.cwd(&path).await?;
                 let (command, read): (&str, fn(&str) -> Option<Listed>) = match facts {
                     true => ("MLSD", of_facts),
                     false => ("LIST -a", of_line),
                 };
                 let wanted = [Status::AboutToSend, Status::AlreadyOpen];
-                let (_, mut stream) = lane.ftp.custom_data_command(command, &wanted).await?;
+                let (_, mut stream) = connection.ftp.custom_data_command(command, &wanted).await?;
                 let mut text = Vec::new();
                 let most = (ENTRIES * 64) as u64;
                 let came = (&mut stream).take(most).read_to_end(&mut text).await;
@@ -154,19 +154,19 @@ impl FtpTree {
     async fn is_folder(&self, path: &[u8]) -> Result<bool> {
         let text =
             as_text(path.strip_suffix(b"/.").filter(|rest| !rest.is_empty()).unwrap_or(path));
-        let mut lane = self.lanes.lane().await?;
-        let entered = lane.ftp.cwd(&text).await;
+        let mut connection = self.pool.connection().await?;
+        let entered = connection.ftp.cwd(&text).await;
         match entered {
             Ok(()) => {
-                lane.back();
+                connection.back();
                 Ok(true)
             }
             Err(error) if !is_lost(&error) => {
-                lane.back();
+                connection.back();
                 Ok(false)
             }
             Err(error) => {
-                lane.broken();
+                connection.broken();
                 Err(self.trouble("cannot look at a folder", path, &error))
             }
         }
@@ -174,20 +174,20 @@ impl FtpTree {
 
     async fn put_properties(
         &self,
-        lane: &mut Lane<'_>,
+        connection: &mut Connection<'_>,
         path: &str,
-        dress: Dress,
+        metadata: Metadata,
     ) -> std::result::Result<(), FtpError> {
         let done = [Status::File, Status::CommandOk, Status::RequestedFileActionOk];
-        if let (Some(mode), true) = (dress.mode, self.modes.load(Ordering::Relaxed)) {
+        if let (Some(mode), true) = (metadata.mode, self.modes.load(Ordering::Relaxed)) {
             let command = format!("SITE CHMOD {mode:04o} {path}");
-            self.unless_unknown(&self.modes, lane.ftp.custom_command(command, &done).await)?;
+            self.unless_unknown(&self.modes, connection.ftp.custom_command(command, &done).await)?;
         }
         if let (Some(time), Some(word), true) =
-            (dress.mtime, self.sets_times, self.times.load(Ordering::Relaxed))
+            (metadata.mtime, self.sets_times, self.times.load(Ordering::Relaxed))
         {
             let command = format!("{word} {} {path}", written(time.max(0)));
-            self.unless_unknown(&self.times, lane.ftp.custom_command(command, &done).await)?;
+            self.unless_unknown(&self.times, connection.ftp.custom_command(command, &done).await)?;
         }
         Ok(())
     }
@@ -210,12 +210,12 @@ impl FtpTree {
 }
 
 async fn read_file(
-    lane: &mut Lane<'_>,
+    connection: &mut Connection<'_>,
     path: &str,
     size: u64,
     to: mpsc::Sender<Bytes>,
 ) -> std::result::Result<(), FtpError> {
-    let mut stream = lane.ftp.retr_as_stream(path).await?;
+    let mut stream = connection.ftp.retr_as_stream(path).await?;
     let mut left = size;
     loop {
         let mut portion = BytesMut::with_capacity(128 << 10);
@@ -236,13 +236,13 @@ async fn read_file(
 }
 
 async fn write_file(
-    lane: &mut Lane<'_>,
+    connection: &mut Connection<'_>,
     path: &str,
     at: u64,
     from: &mut mpsc::Receiver<Bytes>,
 ) -> std::result::Result<(), FtpError> {
-    lane.ftp.resume_transfer(usize::try_from(at).unwrap_or(usize::MAX)).await?;
-    let mut stream = lane.ftp.put_with_stream(path).await?;
+    connection.ftp.resume_transfer(usize::try_from(at).unwrap_or(usize::MAX)).await?;
+    let mut stream = connection.ftp.put_with_stream(path).await?;
     while let Some(portion) = from.recv().await {
         if stream.write_all(&portion).await.is_err() {
             // The reason comes on the other connection.
@@ -254,11 +254,11 @@ async fn write_file(
 
 impl Tree for FtpTree {
     fn shown(&self) -> String {
-        self.lanes.shown()
+        self.pool.shown()
     }
 
-    fn lanes(&self) -> usize {
-        LANES
+    fn connections(&self) -> usize {
+        CONNECTIONS
     }
 
     fn carries(&self) -> Carries {
@@ -304,15 +304,15 @@ impl Tree for FtpTree {
 
     fn fetch<'a>(&'a self, path: &'a [u8], size: u64, to: mpsc::Sender<Bytes>) -> Doing<'a, ()> {
         Box::pin(async move {
-            let mut lane = self.lanes.lane().await?;
-            match read_file(&mut lane, &as_text(path), size, to).await {
-                Ok(()) => lane.back(),
-                Err(FtpError::BadResponse) => lane.broken(),
+            let mut connection = self.pool.connection().await?;
+            match read_file(&mut connection, &as_text(path), size, to).await {
+                Ok(()) => connection.back(),
+                Err(FtpError::BadResponse) => connection.broken(),
                 Err(error) => {
                     if is_lost(&error) {
-                        lane.broken()
+                        connection.broken()
                     } else {
-                        lane.back()
+                        connection.back()
                     }
                     return Err(self.trouble("cannot read a file on the host", path, &error));
                 }
@@ -326,32 +326,38 @@ impl Tree for FtpTree {
         path: &'a [u8],
         at: u64,
         mut from: mpsc::Receiver<Bytes>,
-        dress: Dress,
+        metadata: Metadata,
     ) -> Doing<'a, ()> {
         Box::pin(async move {
-            self.step("cannot write a file on the host", path, async |lane| {
+            self.step("cannot write a file on the host", path, async |connection| {
                 let name = as_text(path);
-                write_file(lane, &name, at, &mut from).await?;
-                self.put_properties(lane, &name, dress).await
+                write_file(connection, &name, at, &mut from).await?;
+                self.put_properties(connection, &name, metadata).await
             })
             .await
         })
     }
 
-    fn dress<'a>(&'a self, path: &'a [u8], dress: Dress) -> Doing<'a, ()> {
+    fn set_metadata<'a>(&'a self, path: &'a [u8], metadata: Metadata) -> Doing<'a, ()> {
         Box::pin(async move {
-            self.step("cannot set the properties of an entry on the host", path, async |lane| {
-                self.put_properties(lane, &as_text(path), dress).await
-            })
+            self.step(
+                "cannot set the properties of an entry on the host",
+                path,
+                async |connection| self.put_properties(connection, &as_text(path), metadata).await,
+            )
             .await
         })
     }
 
     fn make_folder<'a>(&'a self, path: &'a [u8]) -> Doing<'a, ()> {
         Box::pin(async move {
-            self.step("cannot make a folder on the host", path, async |lane| {
+            self.step("cannot make a folder on the host", path, async |connection| {
                 let made = [Status::PathCreated, Status::RequestedFileActionOk];
-                lane.ftp.custom_command(format!("MKD {}", as_text(path)), &made).await.map(drop)
+                connection
+                    .ftp
+                    .custom_command(format!("MKD {}", as_text(path)), &made)
+                    .await
+                    .map(drop)
             })
             .await
         })
@@ -381,8 +387,8 @@ impl Tree for FtpTree {
 
     fn rename<'a>(&'a self, from: &'a [u8], to: &'a [u8], _over: bool) -> Doing<'a, ()> {
         Box::pin(async move {
-            self.step("cannot rename an entry on the host", from, async |lane| {
-                lane.ftp.rename(as_text(from), as_text(to)).await
+            self.step("cannot rename an entry on the host", from, async |connection| {
+                connection.ftp.rename(as_text(from), as_text(to)).await
             })
             .await
         })
@@ -390,8 +396,8 @@ impl Tree for FtpTree {
 
     fn remove_file<'a>(&'a self, path: &'a [u8]) -> Doing<'a, ()> {
         Box::pin(async move {
-            self.step("cannot remove a file on the host", path, async |lane| {
-                lane.ftp.rm(as_text(path)).await
+            self.step("cannot remove a file on the host", path, async |connection| {
+                connection.ftp.rm(as_text(path)).await
             })
             .await
         })
@@ -399,8 +405,8 @@ impl Tree for FtpTree {
 
     fn remove_folder<'a>(&'a self, path: &'a [u8]) -> Doing<'a, ()> {
         Box::pin(async move {
-            self.step("cannot remove a folder on the host", path, async |lane| {
-                lane.ftp.rmdir(as_text(path)).await
+            self.step("cannot remove a folder on the host", path, async |connection| {
+                connection.ftp.rmdir(as_text(path)).await
             })
             .await
         })
@@ -408,8 +414,8 @@ impl Tree for FtpTree {
 
     fn resolve<'a>(&'a self, path: &'a [u8]) -> Doing<'a, Vec<u8>> {
         Box::pin(async move {
-            self.step("cannot find a folder", path, async |lane| {
-                Ok(as_bytes(&lane.ftp.pwd().await?))
+            self.step("cannot find a folder", path, async |connection| {
+                Ok(as_bytes(&connection.ftp.pwd().await?))
             })
             .await
         })

@@ -5,8 +5,8 @@
 
 mod describe;
 mod editor;
-mod foresee;
 mod gate;
+mod incompatibilities;
 mod load;
 mod objects;
 mod rights;

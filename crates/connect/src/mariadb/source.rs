@@ -8,7 +8,9 @@ use crate::server::ServerAddress;
 use fernweh_core::finding::Check;
 use fernweh_core::record::{Row, Table, Value};
 use fernweh_core::sql::{Dialect, Kind, Statement};
-use fernweh_ports::{Behind, DatabaseSource, Overview, Result, Scope, Structure, TableInfo, Tally};
+use fernweh_ports::{
+    DatabaseSource, KeyPosition, Overview, Result, Scope, Structure, TableInfo, Tally,
+};
 use mysql_async::prelude::Queryable;
 
 /// A database that is read.
@@ -242,7 +244,7 @@ impl DatabaseSource for MariadbSource {
     fn rows(
         &mut self,
         table: &Table,
-        behind: Option<&Behind>,
+        behind: Option<&KeyPosition>,
         sink: &mut dyn FnMut(Row) -> Result<()>,
     ) -> Result<()> {
         let described = describe_with_history(&mut self.link, &table.name)?;

@@ -9,7 +9,7 @@
 use super::{Link, message, quoted, text};
 use crate::server::behind_others;
 use fernweh_core::sql::{Dialect, Modes, Statement, disabled_event};
-use fernweh_ports::{Direction, NamedSql, Result, SwapObjects, TablesSwap, Trouble, Watch};
+use fernweh_ports::{Direction, NamedSql, Progress, Result, SwapObjects, TablesSwap, Trouble};
 
 /// Seconds that a switch waits behind open readers before it lets them pass.
 const LOCK_WAIT: u32 = 2;
@@ -20,7 +20,7 @@ pub(super) fn switch(
     link: &mut Link,
     swap: &TablesSwap,
     direction: Direction,
-    watch: &dyn Watch,
+    watch: &dyn Progress,
 ) -> Result<()> {
     link.run("SET NAMES utf8mb4")?;
     link.run(format!("SET SESSION lock_wait_timeout = {LOCK_WAIT}"))?;
@@ -137,7 +137,7 @@ fn hang_on(
     link: &mut Link,
     leaving: &SwapObjects,
     arriving: &SwapObjects,
-    watch: &dyn Watch,
+    watch: &dyn Progress,
 ) -> Result<()> {
     link.run("SET SESSION foreign_key_checks = 0")?;
     for default in &arriving.defaults {

@@ -14,8 +14,8 @@ use fernweh_core::sql::{
     write_row,
 };
 use fernweh_ports::{
-    DatabaseSwap, DatabaseTarget, Direction, Fingerprint, NamedSql, Overview, Portion, Rejected,
-    Result, Scope, Structure, SwapObjects, SwapTable, TablesSwap, Tally, Trouble, Watch,
+    DatabaseSwap, DatabaseTarget, Direction, Fingerprint, NamedSql, Overview, Portion, Progress,
+    Rejected, Result, Scope, Structure, SwapObjects, SwapTable, TablesSwap, Tally, Trouble,
 };
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -391,12 +391,12 @@ impl DatabaseTarget for MariadbTarget {
         Ok(rejected)
     }
 
-    fn foresee(&mut self, from: &Overview, structure: &Structure) -> Result<Vec<Check>> {
+    fn incompatibilities(&mut self, from: &Overview, structure: &Structure) -> Result<Vec<Check>> {
         self.learn_collations()?;
         for (modes, statement) in with_modes(structure.before.iter().chain(&structure.afterwards)) {
             self.with_collations(modes, statement.sql().unwrap_or_default());
         }
-        let mut checks = super::foresee::checks(&mut self.link, from, structure)?;
+        let mut checks = super::incompatibilities::checks(&mut self.link, from, structure)?;
         for (old, new) in &self.replaced {
             checks.push(match new {
                 Some(new) => Check::warned(
@@ -543,7 +543,7 @@ impl DatabaseTarget for MariadbTarget {
         &mut self,
         swap: &DatabaseSwap,
         direction: Direction,
-        watch: &dyn Watch,
+        watch: &dyn Progress,
     ) -> Result<()> {
         match swap {
             DatabaseSwap::Tables(swap) => switch::switch(&mut self.link, swap, direction, watch),

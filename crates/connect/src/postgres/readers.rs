@@ -10,7 +10,7 @@ use super::{Link, quoted, text};
 use crate::server::ServerAddress;
 use fernweh_core::record::Table;
 use fernweh_core::sql::Qualified;
-use fernweh_ports::{Behind, Kind, Lines, Result, Trouble, pipe};
+use fernweh_ports::{KeyPosition, Kind, Lines, Result, Trouble, pipe};
 
 /// Bytes of a part, as the server stores them: about as many as a reader may be ahead.
 const PART: i128 = 8 << 20;
@@ -160,7 +160,7 @@ impl<'a> Collected<'a> {
 }
 
 /// The key of a line, if it is made of whole numbers.
-fn key_of(line: &[u8], places: &[usize]) -> Option<Behind> {
+fn key_of(line: &[u8], places: &[usize]) -> Option<KeyPosition> {
     let fields: Vec<&[u8]> = line.trim_ascii_end().split(|byte| *byte == b'\t').collect();
     let number = |place: &usize| {
         let digits = std::str::from_utf8(fields.get(*place)?).ok()?;
@@ -196,7 +196,7 @@ pub(super) fn in_order(link: &mut Link, table: &Table) -> Result<bool> {
 pub(super) fn parts(
     link: &mut Link,
     table: &Table,
-    behind: Option<&Behind>,
+    behind: Option<&KeyPosition>,
 ) -> Result<Vec<String>> {
     let place = Qualified::parse(&table.name).sql();
     let ordered = in_order(link, table)?;

@@ -11,7 +11,9 @@ use super::{Link, large_objects, quoted, text};
 use crate::server::ServerAddress;
 use fernweh_core::record::{LARGE_OBJECTS, Row, Table};
 use fernweh_core::sql::{Kind, Qualified, Statement};
-use fernweh_ports::{Behind, DatabaseSource, Lines, Overview, Result, Scope, Structure, Tally};
+use fernweh_ports::{
+    DatabaseSource, KeyPosition, Lines, Overview, Result, Scope, Structure, Tally,
+};
 use std::collections::{BTreeMap, BTreeSet};
 
 /// A database that is read.
@@ -203,7 +205,7 @@ impl DatabaseSource for PostgresSource {
     fn rows(
         &mut self,
         table: &Table,
-        behind: Option<&Behind>,
+        behind: Option<&KeyPosition>,
         sink: &mut dyn FnMut(Row) -> Result<()>,
     ) -> Result<()> {
         if table.name == LARGE_OBJECTS {
@@ -220,7 +222,7 @@ impl DatabaseSource for PostgresSource {
     fn lines(
         &mut self,
         table: &Table,
-        behind: Option<&Behind>,
+        behind: Option<&KeyPosition>,
         sink: &mut dyn FnMut(Lines) -> Result<()>,
     ) -> Result<bool> {
         if table.name == LARGE_OBJECTS {

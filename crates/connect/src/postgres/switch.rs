@@ -9,7 +9,9 @@ use super::catalog::cells;
 use super::{Link, message, quoted, text};
 use crate::server::behind_others;
 use fernweh_core::sql::Qualified;
-use fernweh_ports::{Direction, ObjectId, Refit, Result, SchemasSwap, SwapSchema, Trouble, Watch};
+use fernweh_ports::{
+    Direction, ObjectId, Progress, Refit, Result, SchemasSwap, SwapSchema, Trouble,
+};
 
 /// How long a switch waits behind open readers before it lets them pass.
 const LOCK_WAIT: &str = "2s";
@@ -200,7 +202,7 @@ pub(super) fn switch(
     link: &mut Link,
     swap: &SchemasSwap,
     direction: Direction,
-    watch: &dyn Watch,
+    watch: &dyn Progress,
 ) -> Result<()> {
     for attempt in 1.. {
         match in_one_transaction(link, swap, direction, watch) {
@@ -239,7 +241,7 @@ fn in_one_transaction(
     link: &mut Link,
     swap: &SchemasSwap,
     direction: Direction,
-    watch: &dyn Watch,
+    watch: &dyn Progress,
 ) -> std::result::Result<(), Stop> {
     link.try_run(&format!(
         "BEGIN; SET LOCAL lock_timeout = '{LOCK_WAIT}'; SET LOCAL search_path = ''"

@@ -12,8 +12,8 @@ use fernweh_core::finding::Check;
 use fernweh_core::record::{LARGE_OBJECTS, Row, weight_of};
 use fernweh_core::sql::{Kind, Qualified, Statement, in_schemas, write_copy_row};
 use fernweh_ports::{
-    DatabaseSwap, DatabaseTarget, Direction, Fingerprint, Overview, Portion, Rejected, Result,
-    Scope, Structure, Tally, Trouble, Watch,
+    DatabaseSwap, DatabaseTarget, Direction, Fingerprint, Overview, Portion, Progress, Rejected,
+    Result, Scope, Structure, Tally, Trouble,
 };
 use futures_util::{SinkExt, pin_mut};
 use std::collections::BTreeMap;
@@ -427,8 +427,8 @@ impl DatabaseTarget for PostgresTarget {
         super::rights::powers(&mut self.link)
     }
 
-    fn foresee(&mut self, from: &Overview, structure: &Structure) -> Result<Vec<Check>> {
-        super::foresee::checks(&mut self.link, from, structure)
+    fn incompatibilities(&mut self, from: &Overview, structure: &Structure) -> Result<Vec<Check>> {
+        super::incompatibilities::checks(&mut self.link, from, structure)
     }
 
     fn use_what_is_there(&mut self) {
@@ -508,7 +508,7 @@ impl DatabaseTarget for PostgresTarget {
         &mut self,
         swap: &DatabaseSwap,
         direction: Direction,
-        watch: &dyn Watch,
+        watch: &dyn Progress,
     ) -> Result<()> {
         match swap {
             DatabaseSwap::Schemas(swap) => switch::switch(&mut self.link, swap, direction, watch),

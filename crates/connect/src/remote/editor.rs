@@ -1,6 +1,6 @@
 //! Changing files of a live site on another host.
 
-use super::{Dress, FoundKind, Tree, joined, shown, split};
+use super::{FoundKind, Metadata, Tree, joined, shown, split};
 use crate::local::random_name;
 use crate::runtime::runtime;
 use bytes::Bytes;
@@ -31,13 +31,13 @@ impl FileEditor for RemoteEditor {
         let tree = &*self.tree;
         runtime().block_on(async {
             let old = tree.look(&full).await?;
-            let dress = Dress { mode: old.as_ref().and_then(|old| old.mode), mtime: None };
+            let metadata = Metadata { mode: old.as_ref().and_then(|old| old.mode), mtime: None };
             if !matches!(old.as_ref().map(|old| old.kind), Some(FoundKind::File(_))) {
                 return Err(Trouble::outside("cannot change a file of the site")
                     .at(shown(tree, &full))
                     .because("it is no plain file any more"));
             }
-            let written = match write(tree, &beside, content.to_vec(), dress).await {
+            let written = match write(tree, &beside, content.to_vec(), metadata).await {
                 Ok(()) => tree.rename(&beside, &full, true).await,
                 Err(trouble) => Err(trouble),
             };
@@ -58,7 +58,7 @@ pub(super) async fn write(
     tree: &dyn Tree,
     path: &[u8],
     content: impl Into<Bytes>,
-    dress: Dress,
+    metadata: Metadata,
 ) -> Result<()> {
     let (to, from) = mpsc::channel(1);
     let content = content.into();
@@ -68,5 +68,5 @@ pub(super) async fn write(
         }
         drop(to);
     };
-    tokio::join!(tree.store(path, 0, from, dress), feed).0
+    tokio::join!(tree.store(path, 0, from, metadata), feed).0
 }

@@ -53,7 +53,7 @@ pub struct Found {
 
 /// Properties that an entry is given.
 #[derive(Clone, Copy, Debug, Default)]
-pub struct Dress {
+pub struct Metadata {
     /// Permission bits (07777).
     pub mode: Option<u32>,
     /// Seconds since 1970.
@@ -76,7 +76,7 @@ pub trait Tree: Send + Sync {
     /// The host for people, as `sftp://keeper@192.0.2.7`.
     fn shown(&self) -> String;
     /// How many steps may be under way at once.
-    fn lanes(&self) -> usize;
+    fn connections(&self) -> usize;
     /// What the protocol carries.
     fn carries(&self) -> Carries;
     /// The entries of a folder.
@@ -91,10 +91,10 @@ pub trait Tree: Send + Sync {
         path: &'a [u8],
         at: u64,
         from: mpsc::Receiver<Bytes>,
-        dress: Dress,
+        metadata: Metadata,
     ) -> Doing<'a, ()>;
     /// Gives an entry its properties.
-    fn dress<'a>(&'a self, path: &'a [u8], dress: Dress) -> Doing<'a, ()>;
+    fn set_metadata<'a>(&'a self, path: &'a [u8], metadata: Metadata) -> Doing<'a, ()>;
     /// Makes a folder.
     fn make_folder<'a>(&'a self, path: &'a [u8]) -> Doing<'a, ()>;
     /// Makes a link, with its own time where the protocol can set it.
@@ -181,17 +181,17 @@ pub(crate) fn remove_all<'a>(tree: &'a dyn Tree, path: Vec<u8>, kind: FoundKind)
             Ok(entries) => entries,
             Err(_) => {
                 // A folder that its owner may not enter is opened first.
-                tree.dress(&path, Dress { mode: Some(0o700), mtime: None }).await?;
+                tree.set_metadata(&path, Metadata { mode: Some(0o700), mtime: None }).await?;
                 listed(tree, &path).await?
             }
         };
         if entries.iter().any(|entry| entry.kind != FoundKind::Folder) {
-            let _ = tree.dress(&path, Dress { mode: Some(0o700), mtime: None }).await;
+            let _ = tree.set_metadata(&path, Metadata { mode: Some(0o700), mtime: None }).await;
         }
         let removing = entries
             .into_iter()
             .map(|entry| remove_all(tree, joined(&path, &entry.name), entry.kind));
-        let mut removed = futures_util::stream::iter(removing).buffer_unordered(tree.lanes());
+        let mut removed = futures_util::stream::iter(removing).buffer_unordered(tree.connections());
         while let Some(one) = removed.next().await {
             one?;
         }

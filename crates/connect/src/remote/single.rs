@@ -1,7 +1,7 @@
 //! Single large files of a host: fetched to this machine, stored there, and switched with
 //! the files that belong to them.
 
-use super::{Dress, FoundKind, Tree, joined, remove_all, split, switch, workshop};
+use super::{FoundKind, Metadata, Tree, joined, remove_all, split, switch, workshop};
 use crate::runtime::runtime;
 use bytes::Bytes;
 use fernweh_ports::{Direction, FileSwap, Result, Trouble};
@@ -60,8 +60,8 @@ pub(crate) fn store_file(
     let (to, from) = mpsc::channel(16);
     let (there, full) = (tree.clone(), path.to_vec());
     let mode = mode.filter(|_| tree.carries().modes);
-    let dress = Dress { mode, mtime: None };
-    let storing = runtime().spawn(async move { there.store(&full, 0, from, dress).await });
+    let metadata = Metadata { mode, mtime: None };
+    let storing = runtime().spawn(async move { there.store(&full, 0, from, metadata).await });
     loop {
         let mut portion = Vec::with_capacity(PORTION);
         (&mut file).take(PORTION as u64).read_to_end(&mut portion).map_err(wrong)?;

@@ -85,7 +85,7 @@ impl RemoteSource {
     fn look_ahead(&self, stack: &mut [Listed], enter: &dyn Fn(&[u8]) -> bool) {
         let mut under_way = 0;
         for next in stack.iter_mut().rev().take(256) {
-            if under_way >= self.tree.lanes() {
+            if under_way >= self.tree.connections() {
                 break;
             }
             if next.found.kind != FoundKind::Folder {
@@ -113,7 +113,7 @@ impl RemoteSource {
 
     /// Keeps as many small files under way as there is room for.
     fn fetch_ahead(&mut self) {
-        while self.fetching.len() < 2 * self.tree.lanes() && self.bytes < AHEAD {
+        while self.fetching.len() < 2 * self.tree.connections() && self.bytes < AHEAD {
             match self.expected.front() {
                 Some((_, size)) if *size <= SMALL => {}
                 _ => break,

@@ -5,7 +5,7 @@
 
 use super::workshop::{WITHIN, open_at, workshops};
 use super::{
-    Dress, FoundKind, RemoteSource, Tree, joined, listed, remove_all, shown, split, switch,
+    FoundKind, Metadata, RemoteSource, Tree, joined, listed, remove_all, shown, split, switch,
 };
 use crate::local::random_name;
 use crate::runtime::runtime;
@@ -48,7 +48,7 @@ pub struct RemoteTarget {
     /// Files of an earlier run of this name: path below the root, size and time.
     earlier: HashMap<Vec<u8>, (u64, i64)>,
     failure: Arc<Mutex<Option<Trouble>>>,
-    lanes: Arc<Semaphore>,
+    pool: Arc<Semaphore>,
     held: Arc<Semaphore>,
     unsaid: Unsaid,
 }
@@ -63,7 +63,7 @@ struct Unsaid {
 impl RemoteTarget {
     /// The place `root`; `run` names what is built.
     pub fn new(tree: Arc<dyn Tree>, root: &[u8], run: &str) -> Self {
-        let lanes = Arc::new(Semaphore::new(2 * tree.lanes()));
+        let pool = Arc::new(Semaphore::new(2 * tree.connections()));
         Self {
             tree,
             root: root.to_vec(),
@@ -74,7 +74,7 @@ impl RemoteTarget {
             written: HashSet::new(),
             earlier: HashMap::new(),
             failure: Arc::default(),
-            lanes,
+            pool,
             held: Arc::new(Semaphore::new(HELD as usize)),
             unsaid: Unsaid::default(),
         }
@@ -158,11 +158,11 @@ impl RemoteTarget {
             return std::future::ready(Ok(())).boxed().shared();
         }
         let parent = self.folder(split(path).0);
-        let (tree, full, lanes) =
-            (self.tree.clone(), joined(&self.built(), path), self.lanes.clone());
+        let (tree, full, pool) =
+            (self.tree.clone(), joined(&self.built(), path), self.pool.clone());
         let made = async move {
             parent.await?;
-            let _lane = lanes.acquire().await;
+            let _lane = pool.acquire().await;
             tree.make_folder(&full).await
         };
         let made = made.boxed().shared();
@@ -180,11 +180,11 @@ impl RemoteTarget {
         let failure = self.failure.clone();
         let held =
             runtime().block_on(self.held.clone().acquire_many_owned(kilobytes.clamp(1, HELD)));
-        let lanes = self.lanes.clone();
+        let pool = self.pool.clone();
         runtime().spawn(async move {
             let done = async {
                 parent.await?;
-                let _lane = lanes.acquire().await;
+                let _lane = pool.acquire().await;
                 work.await
             };
             if let Err(trouble) = done.await
@@ -208,10 +208,10 @@ impl RemoteTarget {
         self.failed()
     }
 
-    fn dress(&mut self, entry: &Entry) -> Dress {
+    fn set_metadata(&mut self, entry: &Entry) -> Metadata {
         let carries = self.tree.carries();
         self.unsaid.entries += 1;
-        Dress {
+        Metadata {
             mode: carries.modes.then_some(entry.mode),
             mtime: carries.times.then_some(entry.mtime),
         }
@@ -219,13 +219,13 @@ impl RemoteTarget {
 
     fn put_large(&mut self, entry: &Entry, full: Vec<u8>, content: &mut dyn Read) -> Result<()> {
         runtime().block_on(self.folder(split(&entry.path).0))?;
-        let dress = self.dress(entry);
+        let metadata = self.set_metadata(entry);
         let at = self.taken_over(entry, &full)?;
         std::io::copy(&mut content.take(at), &mut std::io::sink())
             .map_err(|error| reading(entry, &error))?;
         let (to, from) = mpsc::channel(16);
         let tree = self.tree.clone();
-        let writing = runtime().spawn(async move { tree.store(&full, at, from, dress).await });
+        let writing = runtime().spawn(async move { tree.store(&full, at, from, metadata).await });
         loop {
             let mut portion = Vec::with_capacity(PORTION);
             content
@@ -352,11 +352,11 @@ impl FileTarget for RemoteTarget {
         if start.len() as u64 > SMALL || self.earlier.contains_key(&entry.path) {
             return self.put_large(entry, full, &mut std::io::Cursor::new(start).chain(content));
         }
-        let dress = self.dress(entry);
+        let metadata = self.set_metadata(entry);
         let tree = self.tree.clone();
         let kilobytes = 1 + (start.len() >> 10) as u32;
         self.begin(&entry.path, kilobytes, async move {
-            super::editor::write(&*tree, &full, start, dress).await
+            super::editor::write(&*tree, &full, start, metadata).await
         });
         Ok(())
     }
@@ -403,7 +403,11 @@ impl FileTarget for RemoteTarget {
         let tree = self.tree.clone();
         let mut dressed = Vec::new();
         for entry in folders {
-            dressed.push((joined(&self.built(), &entry.path), self.dress(&entry), depth(&entry)));
+            dressed.push((
+                joined(&self.built(), &entry.path),
+                self.set_metadata(&entry),
+                depth(&entry),
+            ));
         }
         let aside = self.aside("earlier");
         let (built, root) = (self.built(), self.root.clone());
@@ -411,8 +415,10 @@ impl FileTarget for RemoteTarget {
         let had_old = runtime().block_on(async {
             // What is in a folder is dressed before it: it may close itself.
             for same_depth in dressed.chunk_by(|a, b| a.2 == b.2) {
-                let steps = same_depth.iter().map(|(path, dress, _)| tree.dress(path, *dress));
-                let mut steps = futures_util::stream::iter(steps).buffer_unordered(tree.lanes());
+                let steps =
+                    same_depth.iter().map(|(path, metadata, _)| tree.set_metadata(path, *metadata));
+                let mut steps =
+                    futures_util::stream::iter(steps).buffer_unordered(tree.connections());
                 while let Some(step) = steps.next().await {
                     step?;
                 }
@@ -423,7 +429,7 @@ impl FileTarget for RemoteTarget {
             let old = tree.look(&root).await?;
             if carries.modes {
                 let mode = old.as_ref().and_then(|old| old.mode).or(Some(0o755));
-                tree.dress(&built, Dress { mode, mtime: None }).await?;
+                tree.set_metadata(&built, Metadata { mode, mtime: None }).await?;
             }
             Ok::<_, Trouble>(old.is_some())
         })?;
@@ -470,9 +476,9 @@ impl FileTarget for RemoteTarget {
                 }
                 let (name, content) = (random_name("probe-"), random_name(""));
                 // As readable as it may be: the folder itself must keep others out.
-                let dress = Dress { mode: tree.carries().modes.then_some(0o644), mtime: None };
+                let metadata = Metadata { mode: tree.carries().modes.then_some(0o644), mtime: None };
                 let full = joined(&place, name.as_bytes());
-                super::editor::write(&*tree, &full, content.clone().into_bytes(), dress).await?;
+                super::editor::write(&*tree, &full, content.clone().into_bytes(), metadata).await?;
                 let folder = String::from_utf8_lossy(split(&place).1).into_owned();
                 let up = if place == within { "" } else { "../" };
                 return Ok(Some(Probe { path: format!("{up}{folder}/{name}"), content }));

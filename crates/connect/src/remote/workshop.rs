@@ -1,7 +1,7 @@
 //! Where states of a site on another host are built and kept, and what the places are called.
 
 use super::editor::write;
-use super::{Dress, FoundKind, Tree, joined, shown, split};
+use super::{FoundKind, Metadata, Tree, joined, shown, split};
 use fernweh_ports::{Result, Trouble};
 
 /// The folder in which states are built where nothing can be built beside the site's folder.
@@ -32,8 +32,8 @@ pub(super) async fn open_at(tree: &dyn Tree, place: &[u8]) -> Result<()> {
         // The site's folder and those above it are for everybody to enter.
         if folder != place {
             tree.make_folder(folder).await?;
-            let open = Dress { mode: tree.carries().modes.then_some(0o755), mtime: None };
-            tree.dress(folder, open).await?;
+            let open = Metadata { mode: tree.carries().modes.then_some(0o755), mtime: None };
+            tree.set_metadata(folder, open).await?;
             continue;
         }
         match tree.look(place).await?.map(|found| found.kind) {
@@ -47,13 +47,13 @@ pub(super) async fn open_at(tree: &dyn Tree, place: &[u8]) -> Result<()> {
             }
         }
         // What is built and kept is for its owner alone.
-        let closed = Dress { mode: tree.carries().modes.then_some(0o700), mtime: None };
-        tree.dress(place, closed).await?;
+        let closed = Metadata { mode: tree.carries().modes.then_some(0o700), mtime: None };
+        tree.set_metadata(place, closed).await?;
     }
     let closed = joined(place, b".htaccess");
     if tree.look(&closed).await?.is_none() {
-        let dress = Dress { mode: tree.carries().modes.then_some(0o644), mtime: None };
-        write(tree, &closed, CLOSED, dress).await?;
+        let metadata = Metadata { mode: tree.carries().modes.then_some(0o644), mtime: None };
+        write(tree, &closed, CLOSED, metadata).await?;
     }
     Ok(())
 }

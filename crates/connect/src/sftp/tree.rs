@@ -2,7 +2,7 @@
 
 use super::client::{Client, Refusal, done, handle, settled};
 use super::packet::{Attrs, Reply, kind, open, put_text, status};
-use crate::remote::{Carries, Doing, Dress, Found, FoundKind, Tree};
+use crate::remote::{Carries, Doing, Found, FoundKind, Metadata, Tree};
 use crate::runtime::runtime;
 use crate::ssh::Session;
 use bytes::{BufMut, Bytes};
@@ -162,7 +162,7 @@ impl SftpTree {
         path: &[u8],
         at: u64,
         mut from: mpsc::Receiver<Bytes>,
-        dress: Dress,
+        metadata: Metadata,
     ) -> std::result::Result<(), Refusal> {
         let how = if at == 0 { open::WRITE | open::CREATE | open::EXCLUSIVE } else { open::WRITE };
         let private = Attrs { mode: Some(0o600), ..Attrs::default() };
@@ -191,7 +191,7 @@ impl SftpTree {
                 }
             }
         }
-        let attrs = attrs(dress);
+        let attrs = attrs(metadata);
         if attrs != Attrs::default() {
             let dressed = self.client.send(kind::FSETSTAT, |to| {
                 put_text(to, &handle);
@@ -233,12 +233,12 @@ impl SftpTree {
     }
 }
 
-fn attrs(dress: Dress) -> Attrs {
-    let times = dress.mtime.map(|time| {
+fn attrs(metadata: Metadata) -> Attrs {
+    let times = metadata.mtime.map(|time| {
         let time = u32::try_from(time.max(0)).unwrap_or(u32::MAX);
         (time, time)
     });
-    Attrs { mode: dress.mode, times, ..Attrs::default() }
+    Attrs { mode: metadata.mode, times, ..Attrs::default() }
 }
 
 fn found(name: Vec<u8>, attrs: &Attrs) -> Found {
@@ -258,7 +258,7 @@ impl Tree for SftpTree {
         self.shown.clone()
     }
 
-    fn lanes(&self) -> usize {
+    fn connections(&self) -> usize {
         32
     }
 
@@ -294,20 +294,20 @@ impl Tree for SftpTree {
         path: &'a [u8],
         at: u64,
         from: mpsc::Receiver<Bytes>,
-        dress: Dress,
+        metadata: Metadata,
     ) -> Doing<'a, ()> {
         Box::pin(async move {
-            match self.write_file(path, at, from, dress).await {
+            match self.write_file(path, at, from, metadata).await {
                 Ok(()) => Ok(()),
                 Err(refusal) => Err(self.write_trouble(path, &refusal).await),
             }
         })
     }
 
-    fn dress<'a>(&'a self, path: &'a [u8], dress: Dress) -> Doing<'a, ()> {
+    fn set_metadata<'a>(&'a self, path: &'a [u8], metadata: Metadata) -> Doing<'a, ()> {
         let step = self.client.tell(kind::SETSTAT, move |to| {
             put_text(to, path);
-            attrs(dress).put(to);
+            attrs(metadata).put(to);
         });
         self.step("cannot set the properties of an entry on the host", path, step)
     }
@@ -354,7 +354,7 @@ impl Tree for SftpTree {
                 // The time of a link is worth no failure.
                 let fill = |to: &mut bytes::BytesMut| {
                     put_text(to, path);
-                    attrs(Dress { mode: None, mtime }).put(to);
+                    attrs(Metadata { mode: None, mtime }).put(to);
                 };
                 let _ = self.client.extended(extension, fill).await;
             }

@@ -1,16 +1,18 @@
 //! SQLite, the embedded default.
 
 mod editor;
-mod far;
 mod keeper;
 mod outside;
+mod remote;
 mod script;
 mod source;
 mod target;
 
 pub use editor::SqliteEditor;
-pub use far::{FarCopy, FarDatabase, FarEditor, FarPlace, FarTarget};
 pub use keeper::SqliteKeeper;
+pub use remote::{
+    RemoteSqlite, RemoteSqliteEditor, RemoteSqlitePlace, RemoteSqliteTarget, Snapshot,
+};
 pub use script::SqliteScript;
 pub use source::SqliteSource;
 pub use target::SqliteTarget;

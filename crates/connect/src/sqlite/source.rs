@@ -7,7 +7,9 @@ use super::{
 use fernweh_core::finding::Check;
 use fernweh_core::record::{COUNTERS, Column, Row, Table};
 use fernweh_core::sql::{Dialect, Kind, Statement};
-use fernweh_ports::{Behind, DatabaseSource, Overview, Result, Scope, Structure, TableInfo, Tally};
+use fernweh_ports::{
+    DatabaseSource, KeyPosition, Overview, Result, Scope, Structure, TableInfo, Tally,
+};
 use rusqlite::{Connection, OpenFlags};
 use std::path::{Path, PathBuf};
 
@@ -209,7 +211,7 @@ impl SqliteSource {
         self.db.query_row(query, [&table.name], |row| row.get::<_, i64>(0)).unwrap_or(0) > 0
     }
 
-    fn select(&self, table: &Table, behind: Option<&Behind>) -> rusqlite::Result<String> {
+    fn select(&self, table: &Table, behind: Option<&KeyPosition>) -> rusqlite::Result<String> {
         let columns = column_list(table);
         let name = quoted(&table.name);
         if table.name == COUNTERS {
@@ -269,7 +271,7 @@ impl DatabaseSource for SqliteSource {
     fn rows(
         &mut self,
         table: &Table,
-        behind: Option<&Behind>,
+        behind: Option<&KeyPosition>,
         sink: &mut dyn FnMut(Row) -> Result<()>,
     ) -> Result<()> {
         let wrong = |error| trouble("cannot read a table", &self.path, &error);

@@ -10,7 +10,7 @@ use fernweh_core::record::COUNTERS;
 use fernweh_core::sql::{Kind, Statement};
 use fernweh_ports::{
     DatabaseSource, DatabaseSwap, DatabaseTarget, Direction, FileSwap, Fingerprint, Overview,
-    Portion, Rejected, Result, Scope, Structure, Tally, Trouble, Watch,
+    Portion, Progress, Rejected, Result, Scope, Structure, Tally, Trouble,
 };
 use rusqlite::{Connection, ErrorCode};
 use std::io::Read;
@@ -338,7 +338,7 @@ impl DatabaseTarget for SqliteTarget {
         self.go_on(structure).map_err(|error| self.wrong(error))
     }
 
-    fn foresee(&mut self, _: &Overview, _: &Structure) -> Result<Vec<Check>> {
+    fn incompatibilities(&mut self, _: &Overview, _: &Structure) -> Result<Vec<Check>> {
         // The library is part of the program: it reads what it has written.
         Ok(vec![Check::passed("the destination takes every object of the database")])
     }
@@ -422,7 +422,12 @@ impl DatabaseTarget for SqliteTarget {
         Ok(())
     }
 
-    fn switch(&mut self, swap: &DatabaseSwap, direction: Direction, _: &dyn Watch) -> Result<()> {
+    fn switch(
+        &mut self,
+        swap: &DatabaseSwap,
+        direction: Direction,
+        _: &dyn Progress,
+    ) -> Result<()> {
         let DatabaseSwap::File(swap) = swap else { return Ok(()) };
         for path in [&swap.target, &swap.side] {
             if path.exists() {

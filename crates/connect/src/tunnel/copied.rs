@@ -2,7 +2,7 @@
 //! itself into a private folder, hands connections on there, and is removed.
 
 use super::TunnelEnd;
-use crate::remote::{Dress, FoundKind, Tree};
+use crate::remote::{FoundKind, Metadata, Tree};
 use crate::sftp::SftpTree;
 use crate::ssh::Session;
 use fernweh_ports::{Result, Trouble};
@@ -70,8 +70,8 @@ impl Copied {
                 }
             }
         };
-        let dress = Dress { mode: Some(0o700), mtime: None };
-        let (written, ()) = tokio::join!(tree.store(&program, 0, from, dress), reading);
+        let metadata = Metadata { mode: Some(0o700), mtime: None };
+        let (written, ()) = tokio::join!(tree.store(&program, 0, from, metadata), reading);
         written?;
         let said = session.ran(&format!("'{}/fernweh' --version", self.folder)).await?;
         match said.status == Some(0) && said.printed.starts_with("fernweh ") {
@@ -87,7 +87,7 @@ impl Copied {
             TunnelEnd::Socket(path) => path.clone(),
         };
         // No host or socket has a zero byte in its name.
-        format!("'{}/fernweh' hand-on {}", self.folder, shlex::try_quote(&to).unwrap_or_default())
+        format!("'{}/fernweh' forward {}", self.folder, shlex::try_quote(&to).unwrap_or_default())
     }
 
     /// Takes it away again.

@@ -121,7 +121,7 @@ async fn serve(listener: UnixListener, logins: Logins, copied: Option<Arc<Copied
             // A refusal ends the connection; the driver says so.
             let far = match &copied {
                 None => forwarded(&session, &end).await,
-                Some(copied) => handed_on(&session, &copied.command(&end)).await,
+                Some(copied) => forwarded_by_copy(&session, &copied.command(&end)).await,
             };
             if let Ok(mut far) = far {
                 let _ = copy_bidirectional(&mut near, &mut far).await;
@@ -189,7 +189,7 @@ async fn forwarded(
 }
 
 /// A connection that the copy of this program there hands on.
-async fn handed_on(
+async fn forwarded_by_copy(
     session: &Session,
     command: &str,
 ) -> std::result::Result<ChannelStream<Msg>, russh::Error> {

@@ -79,9 +79,14 @@ pub fn write_load_row(row: &[Value], out: &mut Vec<u8>) {
     write_line(row, out, &write, &write);
 }
 
-type Write<'a> = &'a dyn Fn(&[u8], &mut Vec<u8>);
+type WriteText<'a> = &'a dyn Fn(&[u8], &mut Vec<u8>);
 
-fn write_line(row: &[Value], out: &mut Vec<u8>, write_text: Write<'_>, write_bytes: Write<'_>) {
+fn write_line(
+    row: &[Value],
+    out: &mut Vec<u8>,
+    write_text: WriteText<'_>,
+    write_bytes: WriteText<'_>,
+) {
     for (number, value) in row.iter().enumerate() {
         if number > 0 {
             out.push(b'\t');

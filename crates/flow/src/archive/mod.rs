@@ -1,18 +1,18 @@
 //! Writing and reading archives: a plain tar, member by member.
 
-mod begun;
 mod bounds;
-mod ledger;
-mod marks;
+mod checkpoints;
+mod member_index;
+mod partial;
 mod pieces;
 mod reader;
 mod unfinished;
 mod writer;
 
-pub use begun::{Begun, Mark, Part};
 pub(crate) use bounds::{BoundedTar, Extended};
-pub(crate) use ledger::Expected;
-pub use ledger::Ledger;
+pub(crate) use member_index::Expected;
+pub use member_index::MemberIndex;
+pub use partial::{Checkpoint, Part, Partial};
 pub use pieces::{PieceReader, PieceWriter};
 pub use reader::ArchiveReader;
 pub use unfinished::{checkpoints_of, partial_of, unfinished_archive};

@@ -2,12 +2,12 @@
 //! seal is compared with the members before anything else, and every member's digest is
 //! compared before its bytes are used.
 
-use super::ledger::{Expected, Ledger, Stored};
+use super::member_index::{Expected, MemberIndex, Stored};
 use super::unfinished::partial_of;
 use fernweh_core::archive::{Manifest, Member, Seal};
 use fernweh_core::digest::{Sha256, sha256};
 use fernweh_core::limits;
-use fernweh_ports::{Result, Silent, Trouble, Watch};
+use fernweh_ports::{Progress, Result, Silent, Trouble};
 use std::collections::HashSet;
 use std::fs::File;
 use std::io::{Cursor, Read};
@@ -19,7 +19,7 @@ use std::sync::Arc;
 pub struct ArchiveReader {
     path: PathBuf,
     file: File,
-    ledger: Arc<Ledger>,
+    member_index: Arc<MemberIndex>,
     /// What it says of itself.
     pub manifest: Manifest,
     /// Its size in bytes; 0 if it is still being written.
@@ -49,7 +49,7 @@ impl ArchiveReader {
         let mut reader = Self {
             path: path.to_owned(),
             file,
-            ledger: Arc::default(),
+            member_index: Arc::default(),
             manifest: empty_manifest(),
             size,
             digest: None,
@@ -65,19 +65,19 @@ impl ArchiveReader {
         for one in &mut stored {
             one.sha256 = seal.digest_of(&one.name).map(str::to_owned);
         }
-        reader.ledger = Arc::new(Ledger::sealed(stored, seal));
+        reader.member_index = Arc::new(MemberIndex::sealed(stored, seal));
         reader.read_manifest()
     }
 
     /// Follows an archive of this name while it is written: whatever is asked for is waited
     /// for.
-    pub fn follow(path: &Path, ledger: Arc<Ledger>) -> Result<Self> {
-        ledger.named(&Member::Manifest.to_string())?;
+    pub fn follow(path: &Path, member_index: Arc<MemberIndex>) -> Result<Self> {
+        member_index.named(&Member::Manifest.to_string())?;
         let what = "cannot read the archive that is being written";
         let file = File::open(partial_of(path)).or_else(|_| File::open(path));
         let file = file.map_err(|error| Trouble::file(what, path, &error))?;
         let (path, manifest) = (path.to_owned(), empty_manifest());
-        Self { path, file, ledger, manifest, size: 0, digest: None }.read_manifest()
+        Self { path, file, member_index, manifest, size: 0, digest: None }.read_manifest()
     }
 
     fn read_manifest(mut self) -> Result<Self> {
@@ -88,17 +88,17 @@ impl ArchiveReader {
 
     /// What proves it complete.
     pub fn seal(&self) -> Result<Arc<Seal>> {
-        self.ledger.the_seal()
+        self.member_index.the_seal()
     }
 
     /// Whether it is followed, and not complete yet.
     pub fn is_growing(&self) -> bool {
-        !self.ledger.is_sealed()
+        !self.member_index.is_sealed()
     }
 
     /// How much it holds, as far as that is known.
     pub(crate) fn expected(&self) -> Expected {
-        self.ledger.expected()
+        self.member_index.expected()
     }
 
     fn damaged(&self, because: String) -> Trouble {
@@ -115,7 +115,8 @@ impl ArchiveReader {
 
     fn stored(&self) -> Result<Vec<Arc<Stored>>> {
         let mut from = 0;
-        std::iter::from_fn(|| self.ledger.next(&mut from, &|_| true, None).transpose()).collect()
+        std::iter::from_fn(|| self.member_index.next(&mut from, &|_| true, None).transpose())
+            .collect()
     }
 
     /// The blocks of a table's rows, in order, as they come.
@@ -127,7 +128,7 @@ impl ArchiveReader {
             move |member: &Member| matches!(member, Member::Rows { table: of, .. } if of == table);
         let mut from = 0;
         std::iter::from_fn(move || {
-            let next = self.ledger.next(&mut from, &of_table, Some(table)).transpose()?;
+            let next = self.member_index.next(&mut from, &of_table, Some(table)).transpose()?;
             Some(next.map(|stored| stored.member.clone()))
         })
     }
@@ -137,7 +138,7 @@ impl ArchiveReader {
         let is_piece = move |member: &Member| matches!(member, Member::Files(n) if *n >= first);
         let mut from = 0;
         std::iter::from_fn(move || {
-            let next = self.ledger.next(&mut from, &is_piece, None).transpose()?;
+            let next = self.member_index.next(&mut from, &is_piece, None).transpose()?;
             Some(next.map(|stored| stored.member.clone()))
         })
     }
@@ -162,7 +163,7 @@ impl ArchiveReader {
 
     /// The bytes of a member as they are stored, compared with the seal.
     pub fn read(&self, member: &Member) -> Result<Vec<u8>> {
-        let Some(found) = self.ledger.named(&member.to_string())? else {
+        let Some(found) = self.member_index.named(&member.to_string())? else {
             return Err(self.damaged(format!("member {member} is missing")));
         };
         let bytes = self.bytes_of(&found, limits::MEMBER)?;
@@ -175,7 +176,7 @@ impl ArchiveReader {
     /// The same as a stream. A very large member is not held: it is read once to be compared,
     /// and once more.
     pub fn stream(&self, member: &Member) -> Result<Box<dyn Read + '_>> {
-        let found = self.ledger.named(&member.to_string())?;
+        let found = self.member_index.named(&member.to_string())?;
         let Some(found) = found.filter(|found| found.size > LARGE) else {
             return Ok(Box::new(Cursor::new(self.read(member)?)));
         };
@@ -189,7 +190,7 @@ impl ArchiveReader {
         Part { file: &self.file, at: found.offset, end: found.offset + found.size }
     }
 
-    fn digest(&self, found: &Stored, watch: &dyn Watch) -> Result<String> {
+    fn digest(&self, found: &Stored, watch: &dyn Progress) -> Result<String> {
         let wrong = |error| Trouble::file("cannot read the archive", &self.path, &error);
         let mut buffer = vec![0; 1 << 20];
         let mut digest = Sha256::default();
@@ -205,7 +206,7 @@ impl ArchiveReader {
     }
 
     /// Compares every member with the seal; gives the names of those that differ.
-    pub fn verify(&self, watch: &dyn Watch) -> Result<Vec<String>> {
+    pub fn verify(&self, watch: &dyn Progress) -> Result<Vec<String>> {
         let mut different = Vec::new();
         for found in self.stored()? {
             watch.go_on()?;

@@ -1,10 +1,10 @@
 //! Writing an archive. Blocks are compressed by threads of their own, and digested and
 //! written by another, while the next block is read. Until the seal is written the file has
-//! another name; marks in a file beside it say from where writing can go on after a break.
+//! another name; checkpoints in a file beside it say from where writing can go on after a break.
 
-use super::begun::{Begun, Mark, begun};
-use super::ledger::{Ledger, Stored};
-use super::marks::Marks;
+use super::checkpoints::Checkpoints;
+use super::member_index::{MemberIndex, Stored};
+use super::partial::{Checkpoint, Partial, partial_archive};
 use super::unfinished::{checkpoints_of, partial_of};
 use fernweh_core::archive::{Member, Seal, SealedMember};
 use fernweh_core::digest::sha256;
@@ -57,7 +57,7 @@ enum Order {
     /// Takes the blocks of a table back; they are the last ones.
     TakeBack(String),
     /// Notes that all is written up to here.
-    Mark(Mark),
+    Checkpoint(Checkpoint),
 }
 
 /// An archive that is being written.
@@ -68,7 +68,7 @@ pub struct ArchiveWriter {
     worker: Option<JoinHandle<Made>>,
     level: Level,
     /// Whoever reads it while it is written.
-    ledger: Option<Arc<Ledger>>,
+    member_index: Option<Arc<MemberIndex>>,
     sealed: bool,
     kept: bool,
 }
@@ -76,17 +76,17 @@ pub struct ArchiveWriter {
 /// The file as it grows, and what it holds.
 struct Tape {
     tar: tar::Builder<BufWriter<File>>,
-    marks: Marks,
+    checkpoints: Checkpoints,
     /// The members, and where each begins.
     members: Vec<(SealedMember, u64)>,
-    /// Marks that wait until there is enough to be worth writing it through to disk.
-    waiting: Vec<Mark>,
-    /// Bytes since the last mark, before compression.
+    /// Checkpoints that wait until there is enough to be worth writing it through to disk.
+    waiting: Vec<Checkpoint>,
+    /// Bytes since the last checkpoint, before compression.
     since: usize,
-    ledger: Option<Arc<Ledger>>,
+    member_index: Option<Arc<MemberIndex>>,
 }
 
-/// Bytes before compression that are worth a mark.
+/// Bytes before compression that are worth a checkpoint.
 const WORTH_A_MARK: usize = 16 << 20;
 
 impl Tape {
@@ -99,7 +99,7 @@ impl Tape {
         let member = Member::parse(name).map_err(std::io::Error::other)?;
         let (name, sha256) = (name.to_owned(), Some(sha256.to_owned()));
         let stored = Stored { name, member, offset, size, sha256 };
-        self.ledger.iter().for_each(|ledger| ledger.add(stored.clone()));
+        self.member_index.iter().for_each(|member_index| member_index.add(stored.clone()));
         Ok(())
     }
 
@@ -111,7 +111,7 @@ impl Tape {
                 let start = self.tar.get_mut().stream_position()?;
                 append(&mut self.tar, &name, &bytes)?;
                 let size = bytes.len() as u64;
-                if self.ledger.is_some() {
+                if self.member_index.is_some() {
                     self.tell(&name, size, &sha256)?;
                 }
                 self.members.push((SealedMember { name, size, sha256 }, start));
@@ -122,7 +122,7 @@ impl Tape {
                     Ok(Member::Rows { table: found, .. }) => found == table,
                     _ => false,
                 };
-                self.ledger.iter().for_each(|ledger| ledger.take_back());
+                self.member_index.iter().for_each(|member_index| member_index.take_back());
                 let first = self.members.iter().position(|(member, _)| of_table(&member.name));
                 let Some(first) = first else { return Ok(()) };
                 let start = self.members[first].1;
@@ -132,20 +132,22 @@ impl Tape {
                 file.get_ref().set_len(start)?;
                 file.seek(SeekFrom::Start(start)).map(drop)
             }
-            Order::Mark(mut mark) => {
-                let first = mark.table.is_none();
-                if let (Some(ledger), Some(table), None) = (&self.ledger, &mark.table, &mark.part) {
-                    ledger.complete(table);
+            Order::Checkpoint(mut checkpoint) => {
+                let first = checkpoint.table.is_none();
+                if let (Some(member_index), Some(table), None) =
+                    (&self.member_index, &checkpoint.table, &checkpoint.part)
+                {
+                    member_index.complete(table);
                 }
                 let file = self.tar.get_mut();
-                mark.end = file.stream_position()?;
-                self.waiting.push(mark);
+                checkpoint.end = file.stream_position()?;
+                self.waiting.push(checkpoint);
                 if self.since < WORTH_A_MARK && !first {
                     return Ok(());
                 }
                 self.since = 0;
                 file.flush()?;
-                self.marks.note(std::mem::take(&mut self.waiting))
+                self.checkpoints.note(std::mem::take(&mut self.waiting))
             }
         }
     }
@@ -226,7 +228,11 @@ impl ArchiveWriter {
         Self::create_for(path, level, None)
     }
 
-    fn create_for(path: &Path, level: Level, ledger: Option<Arc<Ledger>>) -> Result<Self> {
+    fn create_for(
+        path: &Path,
+        level: Level,
+        member_index: Option<Arc<MemberIndex>>,
+    ) -> Result<Self> {
         refuse_existing(path)?;
         let partial = partial_of(path);
         if let Some(folder) = path.parent().filter(|folder| !folder.as_os_str().is_empty()) {
@@ -237,54 +243,60 @@ impl ArchiveWriter {
             options.write(true).create(true).truncate(true).mode(0o600);
             options.open(path).map_err(|error| Trouble::file(WHAT, path, &error))
         };
-        let (file, marks) = (open(&partial)?, open(&checkpoints_of(path))?);
-        Ok(Self::begin(path, (file, marks), Vec::new(), level, ledger))
+        let (file, checkpoints) = (open(&partial)?, open(&checkpoints_of(path))?);
+        Ok(Self::begin(path, (file, checkpoints), Vec::new(), level, member_index))
     }
 
     /// The same, for somebody who reads it while it is written.
-    pub fn create_followed(path: &Path, level: Level, ledger: Arc<Ledger>) -> Result<Self> {
-        Self::create_for(path, level, Some(ledger))
+    pub fn create_followed(
+        path: &Path,
+        level: Level,
+        member_index: Arc<MemberIndex>,
+    ) -> Result<Self> {
+        Self::create_for(path, level, Some(member_index))
     }
 
     /// Goes on with an archive that was broken off.
-    pub fn go_on(path: &Path, level: Level) -> Result<(Self, Option<Begun>)> {
+    pub fn go_on(path: &Path, level: Level) -> Result<(Self, Option<Partial>)> {
         refuse_existing(path)?;
         let partial = partial_of(path);
         let wrong = |error: std::io::Error| Trouble::file(WHAT, &partial, &error);
-        let Some(found) = begun(path)? else {
+        let Some(found) = partial_archive(path)? else {
             return Ok((Self::create(path, level)?, None));
         };
         let mut file = OpenOptions::new().read(true).write(true).open(&partial).map_err(wrong)?;
         file.seek(SeekFrom::Start(found.end)).map_err(wrong)?;
-        let marks = OpenOptions::new().append(true).open(checkpoints_of(path)).map_err(wrong)?;
-        let writer = Self::begin(path, (file, marks), found.members.clone(), level, None);
+        let checkpoints =
+            OpenOptions::new().append(true).open(checkpoints_of(path)).map_err(wrong)?;
+        let writer = Self::begin(path, (file, checkpoints), found.members.clone(), level, None);
         Ok((writer, Some(found)))
     }
 
     fn begin(
         path: &Path,
-        (file, marks): (File, File),
+        (file, checkpoints): (File, File),
         members: Vec<(SealedMember, u64)>,
         level: Level,
-        ledger: Option<Arc<Ledger>>,
+        member_index: Option<Arc<MemberIndex>>,
     ) -> Self {
         let (jobs, incoming) = Compressors::start(level);
-        let followed = ledger.clone();
+        let followed = member_index.clone();
         let worker = std::thread::spawn(move || {
-            let marks = Marks::of(file.try_clone()?, marks);
+            let checkpoints = Checkpoints::of(file.try_clone()?, checkpoints);
             let tar = tar::Builder::new(BufWriter::with_capacity(1 << 20, file));
             let waiting = Vec::new();
-            let mut tape = Tape { tar, marks, members, waiting, since: 0, ledger: followed };
+            let mut tape =
+                Tape { tar, checkpoints, members, waiting, since: 0, member_index: followed };
             let mut round = incoming.iter().cycle();
             while let Some(Ok(order)) = round.next().map(Receiver::recv) {
                 tape.work(order)?;
             }
-            tape.marks.close()?;
+            tape.checkpoints.close()?;
             Ok(tape)
         });
         let (path, partial) = (path.to_owned(), partial_of(path));
         let (jobs, worker) = (Some(jobs), Some(worker));
-        Self { path, partial, jobs, worker, level, ledger, sealed: false, kept: false }
+        Self { path, partial, jobs, worker, level, member_index, sealed: false, kept: false }
     }
 
     /// Adds a member; its bytes are compressed if its name says so.
@@ -318,8 +330,8 @@ impl ArchiveWriter {
 
     /// Notes that a table is complete, or up to which row; writing can go on from there after a
     /// break.
-    pub fn mark(&mut self, mark: Mark) -> Result<()> {
-        self.hand_over(Job::Order(Order::Mark(mark)))
+    pub fn checkpoint(&mut self, checkpoint: Checkpoint) -> Result<()> {
+        self.hand_over(Job::Order(Order::Checkpoint(checkpoint)))
     }
 
     /// Keeps what is written so far when this is dropped.
@@ -367,7 +379,7 @@ impl ArchiveWriter {
         let size = close().map_err(|error| Trouble::file(WHAT, &self.path, &error))?;
         let _ = fs::remove_file(checkpoints_of(&self.path));
         self.sealed = true;
-        self.ledger.iter().for_each(|ledger| ledger.seal(seal.clone()));
+        self.member_index.iter().for_each(|member_index| member_index.seal(seal.clone()));
         Ok(size)
     }
 }
@@ -393,7 +405,7 @@ impl Drop for ArchiveWriter {
         if let Some(worker) = self.worker.take() {
             let _ = worker.join();
         }
-        self.ledger.iter().for_each(|ledger| ledger.give_up());
+        self.member_index.iter().for_each(|member_index| member_index.give_up());
         if !self.sealed && !self.kept {
             let _ = fs::remove_file(&self.partial);
             let _ = fs::remove_file(checkpoints_of(&self.path));

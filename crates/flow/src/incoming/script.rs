@@ -11,7 +11,7 @@ use fernweh_core::sql::{
     Dialect, ForeignError, ForeignScript, Meaning, ScriptError, ScriptReader, StatementError,
     Understood, write_structure,
 };
-use fernweh_ports::{Overview, Result, Trouble, Unit, Watch};
+use fernweh_ports::{Overview, Progress, Result, Trouble, Unit};
 use std::collections::BTreeMap;
 use std::io::Read;
 use std::path::Path;
@@ -55,7 +55,7 @@ pub fn pack_script(
     options: &Conversion,
     path: &Path,
     target: &Overview,
-    watch: &dyn Watch,
+    watch: &dyn Progress,
 ) -> Result<Vec<String>> {
     watch.stage("script", None, Unit::Records);
     let mut understood = understand(path, target, watch)?;
@@ -93,7 +93,7 @@ pub fn pack_script(
     Ok(std::mem::take(&mut understood.notes))
 }
 
-fn understand(path: &Path, target: &Overview, watch: &dyn Watch) -> Result<Understood> {
+fn understand(path: &Path, target: &Overview, watch: &dyn Progress) -> Result<Understood> {
     let mut script = Script::new(target.dialect, opened(path)?);
     let mut first = ForeignScript::new(target.dialect, &target.charset);
     while let Some(statement) = next(path, &mut script)? {
@@ -232,7 +232,7 @@ impl Filling<'_> {
 pub fn each_statement(
     path: &Path,
     dialect: Dialect,
-    watch: &dyn Watch,
+    watch: &dyn Progress,
     visit: &mut dyn FnMut(u64, &[u8]) -> Result<()>,
 ) -> Result<()> {
     let mut script = Script::new(dialect, opened(path)?);

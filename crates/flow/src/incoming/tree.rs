@@ -6,7 +6,7 @@ use crate::archive::{ArchiveWriter, BoundedTar, Level, PieceWriter};
 use crate::pack::leads_out;
 use fernweh_core::archive::{FilesManifest, Member, Seal};
 use fernweh_core::record::{Entry, EntryKind};
-use fernweh_ports::{LeftOut, Result, Trouble, Unit, Watch};
+use fernweh_ports::{LeftOut, Progress, Result, Trouble, Unit};
 use std::collections::BTreeSet;
 use std::fs::File;
 use std::io::Read;
@@ -17,7 +17,7 @@ const FILE: u32 = 0o644;
 const FOLDER: u32 = 0o755;
 
 /// Packs the files of a tar or zip file; gives what was left out.
-pub fn pack_tree(options: &Conversion, path: &Path, watch: &dyn Watch) -> Result<Vec<LeftOut>> {
+pub fn pack_tree(options: &Conversion, path: &Path, watch: &dyn Progress) -> Result<Vec<LeftOut>> {
     watch.stage("files", None, Unit::Bytes);
     let mut manifest = options.manifest(path);
     manifest.files = Some(FilesManifest { left_out: Vec::new() });

@@ -1,19 +1,21 @@
 //! The rows of a database, on their way into an archive, across breaks of the connection.
 
 use super::{Blocks, PackOptions, site_rows};
-use crate::archive::{ArchiveWriter, Mark, Part};
-use crate::patience;
+use crate::archive::{ArchiveWriter, Checkpoint, Part};
+use crate::retry;
 use fernweh_core::archive::{DatabaseManifest, Member, Seal};
 use fernweh_core::record::{Row, Table, Value};
 use fernweh_core::sql::write_structure;
-use fernweh_ports::{Behind, DatabaseSource, Lines, Result, Structure, Trouble, Watch, counted};
+use fernweh_ports::{
+    DatabaseSource, KeyPosition, Lines, Progress, Result, Structure, Trouble, counted,
+};
 
 pub(super) struct PackRows<'a> {
     pub options: &'a PackOptions<'a>,
     pub about: &'a DatabaseManifest,
     pub structure: &'a Structure,
     pub archive: &'a mut ArchiveWriter,
-    pub watch: &'a dyn Watch,
+    pub watch: &'a dyn Progress,
     /// The table in which an earlier run was broken off, its records so far, and the place.
     pub part: Option<(String, u64, Part)>,
 }
@@ -22,19 +24,19 @@ pub(super) struct PackRows<'a> {
 const TOGETHER: u64 = 1024;
 
 /// How far a table has come.
-struct Progress<'a> {
+struct TableProgress<'a> {
     blocks: Blocks<'a>,
     rows: u64,
     /// Where an earlier run was broken off.
-    begun_behind: Option<Behind>,
+    begun_behind: Option<KeyPosition>,
     /// The key of the last row, and where it stands in a row if reading can go on behind it.
     last: Row,
     key: Vec<usize>,
 }
 
-impl Progress<'_> {
+impl TableProgress<'_> {
     /// Where reading can go on, if it can.
-    fn behind(&self) -> Option<Behind> {
+    fn behind(&self) -> Option<KeyPosition> {
         if self.last.is_empty() { self.begun_behind.clone() } else { whole_numbers(&self.last) }
     }
 
@@ -79,7 +81,7 @@ impl PackRows<'_> {
 
     fn mark(&mut self, table: &Table, rows: u64, part: Option<Part>, seal: &Seal) -> Result<()> {
         let (table, anew) = (Some(table.name.clone()), seal.breaks.last().cloned());
-        self.archive.mark(Mark { table, rows, part, anew, end: 0 })
+        self.archive.checkpoint(Checkpoint { table, rows, part, anew, end: 0 })
     }
 
     /// Reads a table, from its beginning or from where it was left; gives the number of its
@@ -96,7 +98,7 @@ impl PackRows<'_> {
         loop {
             let came_to = progress.rows;
             match self.read(source, table, &mut progress, seal) {
-                Err(trouble) if trouble.lost && losses < patience::SAME_PLACE => {
+                Err(trouble) if trouble.lost && losses < retry::SAME_PLACE => {
                     self.connect_anew(source, trouble)?;
                     let comes_on = progress.behind().is_some() && progress.rows > came_to;
                     losses = if comes_on { 1 } else { losses + 1 };
@@ -114,20 +116,20 @@ impl PackRows<'_> {
     }
 
     /// What an earlier run has left of a table.
-    fn begun<'t>(&mut self, table: &'t Table) -> Progress<'t> {
+    fn begun<'t>(&mut self, table: &'t Table) -> TableProgress<'t> {
         let part = self.part.take_if(|(name, ..)| *name == table.name);
         let (rows, part) = part.map_or((0, None), |(_, rows, part)| (rows, Some(part)));
         let blocks = part.as_ref().map_or(0, |part| part.blocks);
         let blocks = Blocks::behind(self.about.dialect, table, blocks);
         let begun_behind = part.map(|part| part.behind);
-        Progress { blocks, rows, begun_behind, last: Row::new(), key: Vec::new() }
+        TableProgress { blocks, rows, begun_behind, last: Row::new(), key: Vec::new() }
     }
 
     fn read(
         &mut self,
         source: &mut dyn DatabaseSource,
         table: &Table,
-        progress: &mut Progress<'_>,
+        progress: &mut TableProgress<'_>,
         seal: &Seal,
     ) -> Result<()> {
         let in_order = source.in_order(table)?;
@@ -168,7 +170,7 @@ impl PackRows<'_> {
     fn mark_new_blocks(
         &mut self,
         table: &Table,
-        progress: &Progress<'_>,
+        progress: &TableProgress<'_>,
         written: u32,
         seal: &Seal,
     ) -> Result<()> {
@@ -185,7 +187,7 @@ impl PackRows<'_> {
     /// Reads on at another moment; the structure must still be the same.
     fn connect_anew(&self, source: &mut dyn DatabaseSource, lost: Trouble) -> Result<()> {
         let scope = self.options.tables;
-        let again = patience::again(lost, self.watch, &mut || {
+        let again = retry::reconnect(lost, self.watch, &mut || {
             source.reopen()?;
             source.begin()?;
             source.structure(scope)
@@ -210,7 +212,7 @@ fn key_of(table: &Table) -> Option<Vec<usize>> {
 }
 
 /// A key, if it is made of whole numbers.
-fn whole_numbers(key: &Row) -> Option<Behind> {
+fn whole_numbers(key: &Row) -> Option<KeyPosition> {
     let whole = |value: &Value| match value {
         Value::Integer(number) => Some(number.to_string()),
         Value::Number(digits) => {

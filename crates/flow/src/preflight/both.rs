@@ -8,7 +8,7 @@ use crate::pack::is_database;
 use crate::patterns::Patterns;
 use fernweh_core::finding::Check;
 use fernweh_ports::{
-    FileSource, Halves, Overview, PageRequest, Result, SiteAccess, Structure, Trouble, Watch,
+    FileSource, Halves, Overview, PageRequest, Progress, Result, SiteAccess, Structure, Trouble,
 };
 
 /// What is tested.
@@ -27,7 +27,7 @@ pub struct Tests<'a> {
 
 impl Tests<'_> {
     /// Runs the tests.
-    pub fn run(&self, watch: &dyn Watch) -> Result<Preflight> {
+    pub fn run(&self, watch: &dyn Progress) -> Result<Preflight> {
         if let Some(name) = self.only.filter(|name| !NAMES.contains(name)) {
             return Err(Trouble::usage(format!("there is no test `{name}`"))
                 .hint(format!("the tests are: {}", NAMES.join(", "))));

@@ -316,7 +316,7 @@ pub fn fit(
             "an archive unpacks into the engine that it came from",
         )]);
     }
-    let mut checks = target.foresee(overview, structure)?;
+    let mut checks = target.incompatibilities(overview, structure)?;
     if let Some(packet) = target.largest_packet()?
         && packet < USUAL_PACKET
     {

@@ -14,8 +14,8 @@ use fernweh_core::limits;
 use fernweh_core::record::EntryKind;
 use fernweh_core::rewrite::Rewriter;
 use fernweh_ports::{
-    Change, DatabaseEditor, Direction, Editors, Fingerprint, Refused, Result, Scope, Trouble, Unit,
-    Watch, counted, files_of,
+    Change, DatabaseEditor, Direction, Editors, Fingerprint, Progress, Refused, Result, Scope,
+    Trouble, Unit, counted, files_of,
 };
 use follow::follow_key;
 use kept::Safekeeping;
@@ -59,7 +59,7 @@ pub fn rewrite(
     options: &RewriteOptions<'_>,
     parts: &mut Editors,
     mut journal: Option<&mut Journal>,
-    watch: &dyn Watch,
+    watch: &dyn Progress,
 ) -> Result<LiveReport> {
     let mut report = LiveReport {
         applied: journal.is_some(),
@@ -92,7 +92,7 @@ fn database(
     editor: &mut dyn DatabaseEditor,
     mut safe: Option<&mut Safekeeping>,
     report: &mut LiveReport,
-    watch: &dyn Watch,
+    watch: &dyn Progress,
 ) -> Result<()> {
     watch.stage("database", None, Unit::Records);
     let mut records = 0;
@@ -139,7 +139,7 @@ fn files(
     parts: &mut Editors,
     mut safe: Option<&mut Safekeeping>,
     report: &mut LiveReport,
-    watch: &dyn Watch,
+    watch: &dyn Progress,
 ) -> Result<()> {
     let Some(source) = &mut parts.files else { return Ok(()) };
     watch.stage("files", None, Unit::Bytes);

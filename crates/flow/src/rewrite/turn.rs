@@ -4,7 +4,7 @@ use super::follow::key_after;
 use super::kept::{Kept, Lines, cannot_keep};
 use fernweh_core::digest::sha256;
 use fernweh_core::record::{Table, Value};
-use fernweh_ports::{Applied, Change, Direction, Editors, Refused, Result, Trouble, Watch};
+use fernweh_ports::{Applied, Change, Direction, Editors, Progress, Refused, Result, Trouble};
 use serde::Serialize;
 use std::collections::HashSet;
 use std::fs;
@@ -27,7 +27,7 @@ pub fn turn(
     folder: &Path,
     direction: Direction,
     parts: &mut Editors,
-    watch: &dyn Watch,
+    watch: &dyn Progress,
 ) -> Result<TakenBack> {
     let mut lines = Lines::open(folder)?;
     let mut report = TakenBack::default();

@@ -27,7 +27,7 @@ pub use undo::{Undo, Undone, discard_run};
 pub use unpack::{Preview, Unpack};
 
 use crate::journal::Records;
-use fernweh_ports::{Result, SiteAccess, Watch};
+use fernweh_ports::{Progress, Result, SiteAccess};
 
 /// What every run needs beside its site and its options.
 #[derive(Clone, Copy)]
@@ -35,7 +35,7 @@ pub struct Surroundings<'a> {
     /// The records of runs.
     pub records: &'a Records,
     /// Progress, and the wish to stop.
-    pub watch: &'a dyn Watch,
+    pub watch: &'a dyn Progress,
     /// The version of the program, as archives name it.
     pub program: &'a str,
 }

@@ -1,10 +1,10 @@
 //! Packing and unpacking at the same time: what is packed is unpacked as soon as it is there.
 
 use super::{Pack, Surroundings, Unpack};
-use crate::archive::{ArchiveReader, Ledger};
+use crate::archive::{ArchiveReader, MemberIndex};
 use crate::incoming::Incoming;
 use crate::unpack::UnpackReport;
-use fernweh_ports::{Result, SiteAccess, Trouble, Unit, Watch};
+use fernweh_ports::{Failpoints, Progress, Result, SiteAccess, Trouble, Unit};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Instant;
@@ -26,11 +26,11 @@ pub(super) fn carry(
     (unpack, to): (&Unpack, &dyn SiteAccess),
     around: Surroundings<'_>,
 ) -> Result<Carried> {
-    let ledger = Arc::new(Ledger::default());
+    let member_index = Arc::new(MemberIndex::default());
     let (stop, stopped) = (&AtomicBool::new(false), &AtomicBool::new(false));
     let began = Instant::now();
     std::thread::scope(|scope| {
-        let followed = GiveUp(ledger.clone());
+        let followed = GiveUp(member_index.clone());
         let packer = scope.spawn(move || {
             let watch = Beside { of: around.watch, stop, stopped };
             let around = Surroundings { watch: &watch, ..around };
@@ -38,9 +38,9 @@ pub(super) fn carry(
             drop(followed);
             (packed, began.elapsed().as_secs_f64())
         });
-        let unpacked = ArchiveReader::follow(&pack.archive, ledger.clone())
+        let unpacked = ArchiveReader::follow(&pack.archive, member_index.clone())
             .and_then(|archive| unpack.run(to, &Incoming::own(archive), around));
-        if unpacked.is_err() && !ledger.was_taken_back() {
+        if unpacked.is_err() && !member_index.was_taken_back() {
             stop.store(true, Ordering::Relaxed);
         }
         let (packed, packing) = packer.join().unwrap_or_else(|_| {
@@ -48,7 +48,7 @@ pub(super) fn carry(
         });
         match (packed, unpacked) {
             (Ok(()), unpacked) => {
-                let anew = unpacked.is_err() && ledger.was_taken_back();
+                let anew = unpacked.is_err() && member_index.was_taken_back();
                 let rest = began.elapsed().as_secs_f64() - packing;
                 Ok(Carried { packing, unpacked: (!anew).then_some(unpacked), rest })
             }
@@ -60,7 +60,7 @@ pub(super) fn carry(
 }
 
 /// Whoever follows does not wait for ever, however packing ends.
-struct GiveUp(Arc<Ledger>);
+struct GiveUp(Arc<MemberIndex>);
 
 impl Drop for GiveUp {
     fn drop(&mut self) {
@@ -70,7 +70,7 @@ impl Drop for GiveUp {
 
 /// Packing says nothing of its progress: what is unpacked says it.
 struct Beside<'a> {
-    of: &'a dyn Watch,
+    of: &'a dyn Progress,
     /// Unpacking has failed: packing is to end.
     stop: &'a AtomicBool,
     /// Packing was told so.
@@ -87,7 +87,13 @@ impl Beside<'_> {
     }
 }
 
-impl Watch for Beside<'_> {
+impl Failpoints for Beside<'_> {
+    fn reached(&self, step: &str) {
+        self.of.reached(step);
+    }
+}
+
+impl Progress for Beside<'_> {
     fn stage(&self, _: &str, _: Option<u64>, _: Unit) {}
     fn advance(&self, _: u64) {}
     fn done(&self, _: &str) {}
@@ -96,9 +102,6 @@ impl Watch for Beside<'_> {
     }
     fn stopping(&self) -> bool {
         self.of.stopping() || self.is_stopped()
-    }
-    fn reached(&self, step: &str) {
-        self.of.reached(step);
     }
     fn go_on(&self) -> Result<()> {
         if self.is_stopped() {

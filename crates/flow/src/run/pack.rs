@@ -1,7 +1,7 @@
 //! Site → archive, or → one SQL script.
 
 use super::Surroundings;
-use crate::archive::{ArchiveReader, Ledger, Level};
+use crate::archive::{ArchiveReader, Level, MemberIndex};
 use crate::pack::{PackOptions, PackReport, pack};
 use crate::patterns::Patterns;
 use crate::script::write_script;
@@ -63,7 +63,7 @@ impl Pack {
         &self,
         site: &dyn SiteAccess,
         around: Surroundings<'_>,
-        follower: Option<Arc<Ledger>>,
+        follower: Option<Arc<MemberIndex>>,
     ) -> Result<PackReport> {
         around.warn_of_earlier(site)?;
         let doing = |trouble: Trouble| trouble.doing(format!("packing site {}", site.name()));
@@ -86,7 +86,7 @@ impl Pack {
         &self,
         site: &dyn SiteAccess,
         around: Surroundings<'_>,
-        follower: Option<Arc<Ledger>>,
+        follower: Option<Arc<MemberIndex>>,
     ) -> Result<PackReport> {
         let holds = |table: &str| {
             let chosen = self.tables.is_empty() || self.tables.hold(table.as_bytes());

@@ -1,7 +1,7 @@
 //! The rules that follow from the addresses of two sites, and what is said about rules.
 
 use fernweh_core::rewrite::{Rewriter, Rule, shadowed};
-use fernweh_ports::{Result, Trouble, Watch};
+use fernweh_ports::{Progress, Result, Trouble};
 
 /// A rule from two addresses, unless they are the same.
 pub fn pair(from: &str, to: &str) -> Result<Option<Rule>> {
@@ -23,7 +23,7 @@ pub fn ready(rules: Vec<Rule>) -> Result<Rewriter> {
 }
 
 /// Says which rules never apply.
-pub fn warn_of_shadowed(rules: &[Rule], watch: &dyn Watch) {
+pub fn warn_of_shadowed(rules: &[Rule], watch: &dyn Progress) {
     for (earlier, later) in shadowed(rules) {
         let (by, rule) = (&rules[earlier], &rules[later]);
         watch.note(&format!(

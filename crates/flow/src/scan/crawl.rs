@@ -4,7 +4,7 @@ use super::ScanOptions;
 use fernweh_core::finding::{Code, Finding};
 use fernweh_core::limits;
 use fernweh_core::page::{Link, LinkKind, css_links, html_links, xml_links};
-use fernweh_ports::{PageProblem, PageRequest, PageResponse, PageSource, Result, Watch};
+use fernweh_ports::{PageProblem, PageRequest, PageResponse, PageSource, Progress, Result};
 use std::collections::{BTreeMap, BTreeSet, HashMap, VecDeque};
 use std::sync::{Condvar, Mutex, MutexGuard};
 use std::time::{Duration, Instant};
@@ -114,7 +114,7 @@ struct Shared {
 struct Crawler<'a> {
     options: &'a ScanOptions<'a>,
     source: &'a dyn PageSource,
-    watch: &'a dyn Watch,
+    watch: &'a dyn Progress,
     shared: Mutex<Shared>,
     changed: Condvar,
     began: Instant,
@@ -133,7 +133,7 @@ const SHEETS: usize = 200;
 pub(super) fn crawl(
     options: &ScanOptions<'_>,
     source: &dyn PageSource,
-    watch: &dyn Watch,
+    watch: &dyn Progress,
 ) -> Result<Crawl> {
     let mut queue = VecDeque::new();
     let mut known = BTreeSet::new();

@@ -11,7 +11,7 @@ mod tests;
 
 use fernweh_core::finding::{Code, Finding};
 use fernweh_core::rewrite::Rewriter;
-use fernweh_ports::{PageSource, Result, Trouble, Unit, Watch, counted};
+use fernweh_ports::{PageSource, Progress, Result, Trouble, Unit, counted};
 use serde::Serialize;
 use std::collections::BTreeMap;
 use std::time::Duration;
@@ -61,7 +61,7 @@ pub struct ScanReport {
 pub fn scan(
     options: &ScanOptions<'_>,
     source: &dyn PageSource,
-    watch: &dyn Watch,
+    watch: &dyn Progress,
 ) -> Result<ScanReport> {
     watch.stage("pages", None, Unit::Pages);
     let crawl = crawl::crawl(options, source, watch)?;

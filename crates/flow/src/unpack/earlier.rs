@@ -6,7 +6,7 @@ use crate::identity::{RulesIdentity, identity as digest_of};
 use crate::journal::{Journal, Records, Run, SET_ASIDE, State, Step};
 use crate::patterns::Patterns;
 use fernweh_core::archive::SealedMember;
-use fernweh_ports::{Direction, Halves, Result, Targets, Trouble, Watch};
+use fernweh_ports::{Direction, Halves, Progress, Result, Targets, Trouble};
 use serde::Serialize;
 
 /// Completes a run of this site that was broken off in the middle of its switch, or
@@ -18,7 +18,7 @@ pub fn settle_earlier(
     mark: &str,
     superseded: Option<&str>,
     targets_of: &mut dyn FnMut(&Run) -> Result<Targets>,
-    watch: &dyn Watch,
+    watch: &dyn Progress,
 ) -> Result<Earlier> {
     let mut earlier = Earlier::None;
     for run in records.runs_of(site)? {
@@ -120,7 +120,7 @@ pub fn mark(
 }
 
 /// Cleans up a run that was not switched.
-pub fn discard(journal: &mut Journal, targets: &mut Targets, watch: &dyn Watch) -> Result<()> {
+pub fn discard(journal: &mut Journal, targets: &mut Targets, watch: &dyn Progress) -> Result<()> {
     if let Some(target) = &mut targets.database {
         target.discard()?;
     }

@@ -8,7 +8,7 @@ use fernweh_core::limits;
 use fernweh_core::record::{Entry, EntryKind};
 use fernweh_core::rewrite::Rewriter;
 use fernweh_core::settings::{self, Role};
-use fernweh_ports::{FileTarget, LeftOut, Result, Trouble, Unit, Watch, counted};
+use fernweh_ports::{FileTarget, LeftOut, Progress, Result, Trouble, Unit, counted};
 use std::collections::BTreeSet;
 use std::io::{BufRead, BufReader, Read};
 
@@ -32,7 +32,7 @@ pub(super) fn read_files(
     archive: &ArchiveReader,
     mut target: Option<&mut dyn FileTarget>,
     report: &mut UnpackReport,
-    watch: &dyn Watch,
+    watch: &dyn Progress,
 ) -> Result<BTreeSet<Vec<u8>>> {
     if let Some(patterns) = &options.part.files {
         let mut wanted = Vec::new();
@@ -64,7 +64,7 @@ fn some_files(
     wanted: Vec<Located>,
     mut target: Option<&mut dyn FileTarget>,
     report: &mut UnpackReport,
-    watch: &dyn Watch,
+    watch: &dyn Progress,
 ) -> Result<BTreeSet<Vec<u8>>> {
     if wanted.is_empty() {
         return Err(Trouble::usage("the archive holds no file of this name")
@@ -106,7 +106,7 @@ fn one_entry(
     content: &mut dyn Read,
     target: &mut Option<&mut dyn FileTarget>,
     report: &mut UnpackReport,
-    watch: &dyn Watch,
+    watch: &dyn Progress,
 ) -> Result<()> {
     match &entry.kind {
         EntryKind::Folder => match target {

@@ -5,7 +5,7 @@ use super::{UnpackOptions, UnpackReport, tables_of, unpack};
 use crate::archive::ArchiveReader;
 use crate::journal::{Journal, SET_ASIDE, State, Step};
 use crate::pack::is_database;
-use fernweh_ports::{Result, Targets, Trouble, Watch};
+use fernweh_ports::{Progress, Result, Targets, Trouble};
 use std::path::Path;
 
 /// Removes the old state, which has been set aside, and unpacks the archive. From the removal
@@ -15,7 +15,7 @@ pub fn unpack_in_place(
     archive: &ArchiveReader,
     targets: &mut Targets,
     journal: &mut Journal,
-    watch: &dyn Watch,
+    watch: &dyn Progress,
 ) -> Result<UnpackReport> {
     if journal.run()?.state() != State::Emptied {
         journal.step(&Step::Clearing, watch)?;
@@ -38,7 +38,7 @@ pub fn unpack_in_place(
 /// the old state must be closed before it is removed.
 pub fn set_aside(
     journal: &mut Journal,
-    watch: &dyn Watch,
+    watch: &dyn Progress,
     pack: &mut dyn FnMut(&Path) -> Result<()>,
 ) -> Result<()> {
     let path = journal.folder().join(SET_ASIDE);

@@ -21,7 +21,7 @@ pub use visible::visible;
 
 use files::{check_files, read_files};
 use rows::{Afterwards, archive_structure, check_rows, own_structure, read_rows, tables_of};
-use writer::Into;
+use writer::Destination;
 
 use crate::archive::ArchiveReader;
 use crate::journal::{Journal, Plan, Step};
@@ -33,8 +33,8 @@ use fernweh_core::rewrite::Rewriter;
 use fernweh_core::settings::Setting;
 use fernweh_core::sql::{Dialect, Prefix, Statement};
 use fernweh_ports::{
-    DatabaseTarget, Direction, FileTarget, Halves, Kind, LeftOut, Result, Scope, Targets, Trouble,
-    Watch, counted, size,
+    DatabaseTarget, Direction, FileTarget, Halves, Kind, LeftOut, Progress, Result, Scope, Targets,
+    Trouble, counted, size,
 };
 use serde::Serialize;
 use std::collections::BTreeMap;
@@ -304,7 +304,7 @@ pub fn unpack(
     archive: &ArchiveReader,
     targets: &mut Targets,
     journal: &mut Journal,
-    watch: &dyn Watch,
+    watch: &dyn Progress,
 ) -> Result<UnpackReport> {
     let mut report =
         UnpackReport { rewriting: RewriteReport::of(options.rewriter), ..UnpackReport::default() };
@@ -339,7 +339,7 @@ pub fn preview(
     archive: &ArchiveReader,
     halves: Halves,
     trial: Option<(&mut Targets, &mut Journal)>,
-    watch: &dyn Watch,
+    watch: &dyn Progress,
 ) -> Result<UnpackReport> {
     let mut report =
         UnpackReport { rewriting: RewriteReport::of(options.rewriter), ..UnpackReport::default() };
@@ -367,7 +367,7 @@ fn try_records(
     targets: &mut Targets,
     journal: &mut Journal,
     report: &mut UnpackReport,
-    watch: &dyn Watch,
+    watch: &dyn Progress,
 ) -> Result<()> {
     let mut rejects = Rejects::of_run(journal.folder());
     let policy = match options.on_bad_record {
@@ -397,7 +397,7 @@ fn build(
     targets: &mut Targets,
     journal: &mut Journal,
     report: &mut UnpackReport,
-    watch: &dyn Watch,
+    watch: &dyn Progress,
 ) -> Result<Plan> {
     let mut plan = Plan::default();
     let mut rejects = Rejects::of_run(journal.folder());
@@ -460,7 +460,7 @@ struct Building<'a> {
     options: &'a UnpackOptions<'a>,
     policy: OnBadRecord,
     archive: &'a ArchiveReader,
-    watch: &'a dyn Watch,
+    watch: &'a dyn Progress,
 }
 
 /// Builds the tables of an archive with their rows; gives what comes after rows.
@@ -498,7 +498,7 @@ fn build_database(
             journal.step(&Step::Made, watch)?;
         }
     }
-    let into = Into {
+    let into = Destination {
         target: &mut **target,
         structure: &structure,
         dialect: about.dialect,
@@ -536,7 +536,7 @@ pub fn switch(
     targets: &mut Targets,
     plan: &Plan,
     direction: Direction,
-    watch: &dyn Watch,
+    watch: &dyn Progress,
 ) -> Result<()> {
     journal.step(&Step::Switching { direction, plan: plan.clone() }, watch)?;
     let half = |trouble: Trouble| {

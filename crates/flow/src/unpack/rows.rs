@@ -1,7 +1,7 @@
 //! The database of an archive: structure and rows, rewritten on their way.
 
 use super::rejects::Rejects;
-use super::writer::{Into, Writer};
+use super::writer::{Destination, Writer};
 use super::{UnpackOptions, UnpackReport};
 use crate::archive::ArchiveReader;
 use crate::report::TableReport;
@@ -10,7 +10,7 @@ use fernweh_core::archive::{DatabaseManifest, Member};
 use fernweh_core::record::{COUNTERS, Column, Row, Table, Value, is_of_engine, weight_of};
 use fernweh_core::sql::{Dialect, Insert, Kind, Prefix, Statement, with_modes, write_structure};
 use fernweh_ports::{
-    DatabaseSource, DatabaseTarget, Inlet, Portion, Result, Trouble, Unit, Watch, counted, pipe,
+    DatabaseSource, DatabaseTarget, Inlet, Portion, Progress, Result, Trouble, Unit, counted, pipe,
 };
 use std::collections::BTreeSet;
 
@@ -68,7 +68,7 @@ pub(super) fn archive_structure(
                 Trouble::damaged("a statement cannot be written for another prefix").because(error)
             })?;
             if about.dialect == Dialect::Postgres {
-                stream::lie_in(&mut new, &mut schema);
+                stream::qualify(&mut new, &mut schema);
             }
             Ok(new)
         });
@@ -202,9 +202,9 @@ pub(super) fn read_rows<'a>(
     options: &UnpackOptions<'_>,
     archive: &ArchiveReader,
     about: &'a DatabaseManifest,
-    into: Option<(Into<'a>, &'a mut Rejects)>,
+    into: Option<(Destination<'a>, &'a mut Rejects)>,
     report: &mut UnpackReport,
-    watch: &'a dyn Watch,
+    watch: &'a dyn Progress,
 ) -> Result<()> {
     let total = archive.expected().rows;
     watch.stage("database", total, Unit::Records);
@@ -245,13 +245,13 @@ fn each_portion<'a>(
     archive: &ArchiveReader,
     about: &'a DatabaseManifest,
     report: &mut UnpackReport,
-    watch: &dyn Watch,
+    watch: &dyn Progress,
     visit: &mut dyn FnMut(&'a Table, Portion) -> Result<()>,
 ) -> Result<()> {
     let wanted: Vec<&'a Table> =
         about.tables.iter().filter(|table| options.tables.holds(&table.name)).collect();
     std::thread::scope(|scope| {
-        let (send, mut incoming) = pipe::<Read>();
+        let (send, mut incoming) = pipe::<Handed>();
         let tables = wanted.clone();
         let reader = scope.spawn(move || read_tables(archive, about.dialect, &tables, &send));
         let mut rewrite = || -> Result<()> {
@@ -261,7 +261,7 @@ fn each_portion<'a>(
                 report.tables += u64::from(is_table);
                 let mut tallies = TableReport::new(options.rewriter, table);
                 // The reader ends a table; if it stops before, it says why.
-                while let Some(Read::Rows(mut insert)) = incoming.next() {
+                while let Some(Handed::Rows(mut insert)) = incoming.next() {
                     watch.go_on()?;
                     for row in &mut insert.rows {
                         tallies.row(table, row);
@@ -290,16 +290,16 @@ fn each_portion<'a>(
 }
 
 /// What the reader hands over.
-enum Read {
+enum Handed {
     /// Some rows.
     Rows(Insert),
     /// A table has ended.
     End,
 }
 
-fn hand_over(send: &Inlet<Read>, waiting: &mut Option<(Insert, usize)>) -> Result<()> {
+fn hand_over(send: &Inlet<Handed>, waiting: &mut Option<(Insert, usize)>) -> Result<()> {
     let Some((insert, weight)) = waiting.take() else { return Ok(()) };
-    taken(send.send(Read::Rows(insert), weight))
+    taken(send.send(Handed::Rows(insert), weight))
 }
 
 fn taken(sent: bool) -> Result<()> {
@@ -315,7 +315,7 @@ fn read_tables(
     archive: &ArchiveReader,
     dialect: Dialect,
     tables: &[&Table],
-    send: &Inlet<Read>,
+    send: &Inlet<Handed>,
 ) -> Result<()> {
     for table in tables {
         let expected: Vec<&str> = table.columns.iter().map(|c| c.name.as_str()).collect();
@@ -358,7 +358,7 @@ fn read_tables(
             })?;
             hand_over(send, &mut waiting)?;
         }
-        taken(send.send(Read::End, 0))?;
+        taken(send.send(Handed::End, 0))?;
     }
     Ok(())
 }

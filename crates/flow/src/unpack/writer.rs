@@ -3,10 +3,10 @@
 //! always come in the order of the archive.
 
 use super::rejects::{OnBadRecord, Rejects};
-use crate::patience;
+use crate::retry;
 use fernweh_core::record::{Table, is_of_engine, weight_of};
 use fernweh_core::sql::{Dialect, Statement};
-use fernweh_ports::{DatabaseTarget, Portion, Result, Trouble, Watch};
+use fernweh_ports::{DatabaseTarget, Portion, Progress, Result, Trouble};
 use std::collections::{BTreeMap, BTreeSet};
 
 /// Bytes of rows that are kept until they are secured, about.
@@ -19,7 +19,7 @@ pub(super) struct Writer<'a> {
     dialect: Dialect,
     policy: OnBadRecord,
     rejects: &'a mut Rejects,
-    watch: &'a dyn Watch,
+    watch: &'a dyn Progress,
     /// Rows of each table that are there for good.
     secured: BTreeMap<String, u64>,
     /// Rows of each table that an earlier run has written.
@@ -39,7 +39,7 @@ struct Kept<'a> {
 }
 
 /// What rows are written into, and how.
-pub(super) struct Into<'a> {
+pub(super) struct Destination<'a> {
     pub target: &'a mut dyn DatabaseTarget,
     /// What is made before the rows.
     pub structure: &'a [Statement],
@@ -51,8 +51,8 @@ pub(super) struct Into<'a> {
 
 impl<'a> Writer<'a> {
     /// Begins.
-    pub fn new(into: Into<'a>, rejects: &'a mut Rejects, watch: &'a dyn Watch) -> Self {
-        let Into { target, structure, dialect, policy, there } = into;
+    pub fn new(into: Destination<'a>, rejects: &'a mut Rejects, watch: &'a dyn Progress) -> Self {
+        let Destination { target, structure, dialect, policy, there } = into;
         let (kept, weight, secured) = (Vec::new(), 0, there.clone());
         Self {
             target,
@@ -128,11 +128,11 @@ impl<'a> Writer<'a> {
     fn connect_anew(&mut self, mut lost: Trouble) -> Result<()> {
         loop {
             self.losses += 1;
-            if self.losses > patience::SAME_PLACE {
+            if self.losses > retry::SAME_PLACE {
                 return Err(lost);
             }
             let (target, structure) = (&mut *self.target, self.structure);
-            let complete = patience::again(lost, self.watch, &mut || target.resume(structure))?;
+            let complete = retry::reconnect(lost, self.watch, &mut || target.resume(structure))?;
             if !complete {
                 return Err(unsure("what was built is not there any more"));
             }

@@ -70,7 +70,7 @@ impl DatabaseTarget for Unsteady {
     fn build(&mut self, _: &[Statement]) -> Result<()> {
         Ok(())
     }
-    fn foresee(&mut self, _: &Overview, _: &Structure) -> Result<Vec<Check>> {
+    fn incompatibilities(&mut self, _: &Overview, _: &Structure) -> Result<Vec<Check>> {
         Ok(Vec::new())
     }
     fn remove(&mut self, _: &[String]) {}
@@ -86,7 +86,7 @@ impl DatabaseTarget for Unsteady {
     fn discard(&mut self) -> Result<()> {
         Ok(())
     }
-    fn switch(&mut self, _: &DatabaseSwap, _: Direction, _: &dyn Watch) -> Result<()> {
+    fn switch(&mut self, _: &DatabaseSwap, _: Direction, _: &dyn Progress) -> Result<()> {
         Ok(())
     }
     fn let_go(&mut self, _: &DatabaseSwap, _: Direction) -> Result<()> {
@@ -112,7 +112,7 @@ fn written(target: &mut Unsteady, sizes: &[u8], there: u64) -> Result<()> {
     let mut rejects = Rejects::of_run(Path::new(""));
     let there = BTreeMap::from([("a".to_owned(), there)]);
     let (dialect, policy) = (Dialect::Sqlite, OnBadRecord::Stop);
-    let into = Into { target, structure: &[], dialect, policy, there };
+    let into = Destination { target, structure: &[], dialect, policy, there };
     let mut writer = Writer::new(into, &mut rejects, &Silent);
     for table in &tables {
         let mut next = 0;

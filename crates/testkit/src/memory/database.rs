@@ -6,9 +6,9 @@ use fernweh_core::record::{Column, Row, Table, Value};
 use fernweh_core::rewrite::ColumnText;
 use fernweh_core::sql::{Dialect, Modes, Statement};
 use fernweh_ports::{
-    Applied, Behind, Change, DatabaseEditor, DatabaseSource, DatabaseSwap, DatabaseTarget,
-    Direction, Fingerprint, Overview, Portion, Record, Refreshing, Rejected, Result, Scope,
-    Structure, SwapTable, TableInfo, TablesSwap, Tally, Trouble, Watch,
+    Applied, Change, DatabaseEditor, DatabaseSource, DatabaseSwap, DatabaseTarget, Direction,
+    Fingerprint, KeyPosition, Overview, Portion, Progress, Record, Refreshing, Rejected, Result,
+    Scope, Structure, SwapTable, TableInfo, TablesSwap, Tally, Trouble,
 };
 use std::collections::BTreeMap;
 
@@ -87,7 +87,7 @@ impl DatabaseSource for Source {
     fn rows(
         &mut self,
         table: &Table,
-        _: Option<&Behind>,
+        _: Option<&KeyPosition>,
         sink: &mut dyn FnMut(Row) -> Result<()>,
     ) -> Result<()> {
         let moment = self.moment.clone().unwrap_or_default();
@@ -154,7 +154,7 @@ impl DatabaseTarget for Target {
         let built = self.built();
         Ok(self.host.call("look at what is built")?.tables_aside.contains_key(&built))
     }
-    fn foresee(&mut self, _: &Overview, _: &Structure) -> Result<Vec<Check>> {
+    fn incompatibilities(&mut self, _: &Overview, _: &Structure) -> Result<Vec<Check>> {
         Ok(Vec::new())
     }
     fn remove(&mut self, tables: &[String]) {
@@ -202,7 +202,12 @@ impl DatabaseTarget for Target {
         self.host.call("discard the tables")?.tables_aside.remove(&built);
         Ok(())
     }
-    fn switch(&mut self, swap: &DatabaseSwap, direction: Direction, _: &dyn Watch) -> Result<()> {
+    fn switch(
+        &mut self,
+        swap: &DatabaseSwap,
+        direction: Direction,
+        _: &dyn Progress,
+    ) -> Result<()> {
         let DatabaseSwap::Tables(swap) = swap else { return Err(unknown("other switch")) };
         let mut world = self.host.call("switch the tables")?;
         for SwapTable { name, aside_new, aside_old, gone } in &swap.tables {

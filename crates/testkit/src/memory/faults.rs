@@ -6,7 +6,7 @@ use std::panic::{AssertUnwindSafe, catch_unwind, resume_unwind};
 use std::sync::{Mutex, PoisonError};
 
 /// A change by somebody else, in between.
-pub type Write = Box<dyn FnOnce(&mut State) + Send>;
+pub type ByOthers = Box<dyn FnOnce(&mut State) + Send>;
 
 /// What happens at a call.
 pub enum Fault {
@@ -19,7 +19,7 @@ pub enum Fault {
     /// The program is killed before the call does anything.
     Killed,
     /// A visitor writes before the call does anything.
-    Written(Write),
+    Written(ByOthers),
 }
 
 /// What a kill unwinds with.
@@ -71,7 +71,7 @@ impl Faults {
     }
 
     /// Counts a call; gives what somebody writes before it.
-    pub(super) fn meet(&self, name: &'static str) -> Result<Option<Write>> {
+    pub(super) fn meet(&self, name: &'static str) -> Result<Option<ByOthers>> {
         let mut inner = self.inner.lock().unwrap_or_else(PoisonError::into_inner);
         let at = inner.calls.len();
         inner.calls.push(name);

@@ -1,7 +1,7 @@
 //! A watch that kills the program at a step of the journal, and remembers what was said.
 
 use super::faults::kill;
-use fernweh_ports::{Unit, Watch};
+use fernweh_ports::{Failpoints, Progress, Unit};
 use std::sync::{Mutex, PoisonError};
 
 /// Progress of a run in a test.
@@ -23,7 +23,15 @@ impl Watcher {
     }
 }
 
-impl Watch for Watcher {
+impl Failpoints for Watcher {
+    fn reached(&self, step: &str) {
+        if self.kill_at.as_deref() == Some(step) {
+            kill();
+        }
+    }
+}
+
+impl Progress for Watcher {
     fn stage(&self, _: &str, _: Option<u64>, _: Unit) {}
     fn advance(&self, _: u64) {}
     fn done(&self, _: &str) {}
@@ -32,10 +40,5 @@ impl Watch for Watcher {
     }
     fn stopping(&self) -> bool {
         false
-    }
-    fn reached(&self, step: &str) {
-        if self.kill_at.as_deref() == Some(step) {
-            kill();
-        }
     }
 }

@@ -17,7 +17,7 @@ use fernweh_flow::patterns::Patterns;
 use fernweh_flow::preflight::Preflight;
 use fernweh_flow::refresh::Refresh;
 use fernweh_flow::run::{Move, MoveReport, Scan, Witness};
-use fernweh_ports::{Result, Trouble, Watch};
+use fernweh_ports::{Progress, Result, Trouble};
 use std::path::PathBuf;
 use std::time::Duration;
 

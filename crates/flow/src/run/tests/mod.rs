@@ -9,7 +9,7 @@ use crate::archive::ArchiveReader;
 use crate::incoming::Incoming;
 use crate::journal::Records;
 use crate::unpack::UnpackReport;
-use fernweh_ports::{Halves, Result, SiteAccess, Watch};
+use fernweh_ports::{Halves, Progress, Result, SiteAccess};
 use fernweh_testkit::{Files, MemorySite, State, Watcher, rows};
 use std::path::PathBuf;
 
@@ -63,7 +63,7 @@ impl Desk {
         Self { folder, records, old, new }
     }
 
-    fn around<'a>(&'a self, watch: &'a dyn Watch) -> Surroundings<'a> {
+    fn around<'a>(&'a self, watch: &'a dyn Progress) -> Surroundings<'a> {
         Surroundings { records: &self.records, watch, program: "test" }
     }
 
@@ -76,7 +76,7 @@ impl Desk {
     }
 
     /// Unpacks into the new site.
-    fn unpack(&self, archive: &std::path::Path, watch: &dyn Watch) -> Result<UnpackReport> {
+    fn unpack(&self, archive: &std::path::Path, watch: &dyn Progress) -> Result<UnpackReport> {
         let unpack = Unpack {
             input: archive.display().to_string(),
             halves: Halves::BOTH,
@@ -87,13 +87,13 @@ impl Desk {
         unpack.run(&self.new, &incoming, self.around(watch))
     }
 
-    fn rewrite(&self, watch: &dyn Watch) -> Result<()> {
+    fn rewrite(&self, watch: &dyn Progress) -> Result<()> {
         let rules = ready(pair(NEW, THIRD)?.into_iter().collect())?;
         let rewrite = Rewrite { rewriter: rules, halves: Halves::BOTH, apply: true };
         rewrite.run(&self.new, self.around(watch)).map(drop)
     }
 
-    fn undo(&self, watch: &dyn Watch) -> Result<Undone> {
+    fn undo(&self, watch: &dyn Progress) -> Result<Undone> {
         Undo::LastChange.run(&self.new, self.around(watch))
     }
 

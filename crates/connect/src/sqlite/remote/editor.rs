@@ -1,7 +1,7 @@
 //! Changing cells of a SQLite database of another host: in a copy, which takes the place of
 //! the file if nobody has written to it meanwhile.
 
-use super::{COMPANIONS, FarCopy, FarDatabase};
+use super::{COMPANIONS, RemoteSqlite, Snapshot};
 use crate::remote::single;
 use crate::sqlite::{SqliteEditor, SqliteTarget, trouble};
 use fernweh_core::record::Table;
@@ -10,15 +10,15 @@ use fernweh_ports::{
 };
 
 /// A database file of another host whose cells are changed.
-pub struct FarEditor {
-    far: FarDatabase,
-    copy: FarCopy,
+pub struct RemoteSqliteEditor {
+    far: RemoteSqlite,
+    copy: Snapshot,
     inner: SqliteEditor,
 }
 
-impl FarEditor {
+impl RemoteSqliteEditor {
     /// Fetches the database.
-    pub fn open(far: FarDatabase) -> Result<Self> {
+    pub fn open(far: RemoteSqlite) -> Result<Self> {
         let copy = far.present()?;
         let inner = SqliteEditor::open(&copy.path())?;
         Ok(Self { far, copy, inner })
@@ -48,7 +48,7 @@ impl FarEditor {
     }
 }
 
-impl DatabaseEditor for FarEditor {
+impl DatabaseEditor for RemoteSqliteEditor {
     fn tables(&mut self, scope: &dyn Scope) -> Result<Vec<Table>> {
         self.inner.tables(scope)
     }

@@ -1,6 +1,6 @@
 //! The sample site on an old and a new host, with either engine.
 
-use crate::Scene;
+use crate::Workspace;
 use fernweh_demo::database::{Database, Place};
 use fernweh_demo::host::{Authority, HostOptions, StandIn};
 use fernweh_demo::server::{PrivateServer, Server};
@@ -34,7 +34,7 @@ impl Engine {
     }
 }
 
-/// One server of a kind for all tests of a process; each stage has databases of its own in it.
+/// One server of a kind for all tests of a process; each fixture has databases of its own in it.
 pub fn shared_server(kind: Server) -> &'static Mutex<PrivateServer> {
     static MARIADB: OnceLock<Mutex<PrivateServer>> = OnceLock::new();
     static POSTGRES: OnceLock<Mutex<PrivateServer>> = OnceLock::new();
@@ -79,9 +79,9 @@ fn watch_over(folder: &std::path::Path) {
 }
 
 /// The sample site built at its old place, and a configuration for both.
-pub struct Stage {
+pub struct Fixture {
     /// Where the program runs.
-    pub scene: Scene,
+    pub workspace: Workspace,
     /// The database of the old site.
     pub old: Place,
     /// The database of the new site.
@@ -90,25 +90,27 @@ pub struct Stage {
     addresses: (String, String),
 }
 
-impl Stage {
-    /// Builds the stage.
+impl Fixture {
+    /// Builds the fixture.
     pub fn build(program: &str, engine: Engine) -> Self {
         Self::of_size(program, engine, ARTICLES)
     }
 
-    /// Builds the stage with so many articles.
+    /// Builds the fixture with so many articles.
     pub fn of_size(program: &str, engine: Engine, articles: u64) -> Self {
-        let scene = Scene::new(program);
+        let workspace = Workspace::new(program);
         let place = |host: &str| match engine {
-            Engine::Sqlite => Place::Sqlite(scene.path(&format!("{host}/htdocs/{DATABASE_FILE}"))),
+            Engine::Sqlite => {
+                Place::Sqlite(workspace.path(&format!("{host}/htdocs/{DATABASE_FILE}")))
+            }
             Engine::SqliteOutside => {
-                Place::Sqlite(scene.path(&format!("{host}/private/glimmer.db")))
+                Place::Sqlite(workspace.path(&format!("{host}/private/glimmer.db")))
             }
             Engine::Mariadb => new_database(Server::Mariadb, host),
             Engine::Postgres => new_database(Server::Postgres, host),
         };
         let (old, new) = (place("old"), place("new"));
-        let root = scene.path("old/htdocs");
+        let root = workspace.path("old/htdocs");
         build(&Build { root: &root, database: &old, articles }).expect("the site is built");
         if let (Engine::SqliteOutside, Place::Sqlite(path)) = (engine, &old) {
             let settings = root.join("config/site.php");
@@ -117,9 +119,9 @@ impl Stage {
             std::fs::write(settings, text).expect("settings");
         }
         let nowhere = || "127.0.0.1:9".to_owned();
-        let stage = Self { scene, old, new, engine, addresses: (nowhere(), nowhere()) };
-        stage.configure("");
-        stage
+        let fixture = Self { workspace, old, new, engine, addresses: (nowhere(), nowhere()) };
+        fixture.configure("");
+        fixture
     }
 
     /// Writes the configuration, with more at its end.
@@ -136,7 +138,7 @@ impl Stage {
                         Place::Mariadb { .. } => "mariadb",
                         _ => "postgres",
                     };
-                    self.scene.write(&format!("{name}-password"), password);
+                    self.workspace.write(&format!("{name}-password"), password);
                     format!(
                         "database = \"{scheme}://{user}@127.0.0.1:{port}/{database}\"\n\
                          password.database = {{ file = \"{name}-password\" }}"
@@ -154,10 +156,10 @@ impl Stage {
             site("old", OLD_URL, &self.old, old),
             site("new", NEW_URL, &self.new, new),
         );
-        self.scene.write("fernweh.toml", text);
-        if !self.scene.path("authority.pem").exists() {
+        self.workspace.write("fernweh.toml", text);
+        if !self.workspace.path("authority.pem").exists() {
             let authority = Authority::new().expect("an authority");
-            self.scene.write("authority.pem", authority.certificate);
+            self.workspace.write("authority.pem", authority.certificate);
         }
     }
 
@@ -169,10 +171,10 @@ impl Stage {
     /// The same, with HTTP basic authentication on the new host.
     pub fn serve_with_login(&mut self, login: Option<(&str, &str)>) -> (StandIn, StandIn) {
         let authority = Authority::new().expect("an authority");
-        self.scene.write("authority.pem", &authority.certificate);
+        self.workspace.write("authority.pem", &authority.certificate);
         let start = |name: &str, host: &str, https: bool, login: Option<(&str, &str)>| {
             let options = HostOptions {
-                root: self.scene.path(&format!("{name}/htdocs")),
+                root: self.workspace.path(&format!("{name}/htdocs")),
                 host: host.into(),
                 https,
                 login: login.map(|(user, password)| (user.into(), password.into())),
@@ -189,16 +191,16 @@ impl Stage {
 
     /// Gives a site another place for its files, with more lines of its section.
     pub fn reach_files(&self, site: &str, place: &str, more: &str) {
-        let text = self.scene.read("fernweh.toml");
+        let text = self.workspace.read("fernweh.toml");
         let before = format!("files = \"{site}/htdocs\"\n");
         assert!(text.contains(&before), "the place was changed already");
         let after = format!("files = \"{place}\"\n{more}\n");
-        self.scene.write("fernweh.toml", text.replace(&before, &after));
+        self.workspace.write("fernweh.toml", text.replace(&before, &after));
     }
 
     /// The site's folder: `old` or `new`.
     pub fn root(&self, site: &str) -> PathBuf {
-        self.scene.path(&format!("{site}/htdocs"))
+        self.workspace.path(&format!("{site}/htdocs"))
     }
 
     /// The database of a site, opened without Fernweh's connectors.
@@ -209,7 +211,7 @@ impl Stage {
 
     /// Packs the old site; gives the archive's name.
     pub fn pack(&self) -> &'static str {
-        self.scene.done("pack old -o site.fernweh.tar");
+        self.workspace.done("pack old -o site.fernweh.tar");
         "site.fernweh.tar"
     }
 }

@@ -7,7 +7,7 @@ use crate::prompt;
 use crate::secrets::{Secret, expanded};
 use fernweh_connect::remote::Tree;
 use fernweh_connect::server::{ServerAddress, Through};
-use fernweh_connect::sqlite::FarDatabase;
+use fernweh_connect::sqlite::RemoteSqlite;
 use fernweh_connect::ssh::SshAddress;
 use fernweh_connect::tunnel::{Tunnel, TunnelEnd, Way};
 use fernweh_ports::{Result, Trouble};
@@ -16,7 +16,7 @@ use std::sync::{Arc, PoisonError};
 
 impl Site {
     /// The database as it is reached from here: through another host if so configured.
-    pub(super) fn reached(&self, address: &ServerAddress) -> Result<ServerAddress> {
+    pub(super) fn address_from_here(&self, address: &ServerAddress) -> Result<ServerAddress> {
         let address =
             ServerAddress { password: self.database_password(address)?, ..address.clone() };
         let Some(through) = &self.section.through else { return Ok(address) };
@@ -66,7 +66,7 @@ impl Site {
     }
 
     /// A database file of the host where the site's files are.
-    pub(super) fn far(&self, path: &str) -> Result<FarDatabase> {
+    pub(super) fn remote_sqlite(&self, path: &str) -> Result<RemoteSqlite> {
         let Some(FilesPlace::Remote(place)) = &self.files else {
             return Err(Trouble::usage("the site's files are on no other host"));
         };
@@ -80,7 +80,7 @@ impl Site {
             false => [&root, &b"/"[..], path.trim_start_matches("./").as_bytes()].concat(),
         };
         let here = self.folder.join(".fernweh/fetched").join(&self.name);
-        Ok(FarDatabase { tree, path, shell, here })
+        Ok(RemoteSqlite { tree, path, shell, here })
     }
 
     /// The login that serves files over SFTP.

@@ -15,7 +15,7 @@ use tokio::net::TcpStream;
 use tokio::sync::{Semaphore, SemaphorePermit};
 
 /// How many connections are kept; hosts that allow fewer say so and get fewer.
-pub(super) const LANES: usize = 6;
+pub(super) const CONNECTIONS: usize = 6;
 const PATIENCE: Duration = Duration::from_secs(20);
 
 /// Names as the bytes that they are: each byte is the character of its number.
@@ -43,7 +43,7 @@ pub(super) fn as_bytes(text: &str) -> Vec<u8> {
 }
 
 /// The connections.
-pub(super) struct Lanes {
+pub(super) struct Pool {
     address: FtpAddress,
     /// How to encrypt, in the order of trying.
     tls: Vec<ClientConfig>,
@@ -53,27 +53,27 @@ pub(super) struct Lanes {
 }
 
 /// A connection in use; it is given back if it is still good.
-pub(super) struct Lane<'a> {
+pub(super) struct Connection<'a> {
     pub ftp: AsyncRustlsFtpStream,
-    lanes: &'a Lanes,
+    pool: &'a Pool,
     _permit: SemaphorePermit<'a>,
 }
 
-impl Lane<'_> {
+impl Connection<'_> {
     /// Gives the connection back.
     pub fn back(self) {
-        if let Ok(mut idle) = self.lanes.idle.lock() {
+        if let Ok(mut idle) = self.pool.idle.lock() {
             idle.push(self.ftp);
         }
     }
 
     /// The connection is not usable any more.
     pub fn broken(self) {
-        self.lanes.open.fetch_sub(1, Ordering::Relaxed);
+        self.pool.open.fetch_sub(1, Ordering::Relaxed);
     }
 }
 
-impl Lanes {
+impl Pool {
     pub fn new(address: FtpAddress) -> Result<Self> {
         // Many hosts want to see the session of a control connection again on those of its
         // data. TLS 1.3 gives few tickets, and each is good for once.
@@ -84,7 +84,7 @@ impl Lanes {
                 .collect::<Result<Vec<_>>>()?,
             false => Vec::new(),
         };
-        let (idle, permits) = (Mutex::default(), Semaphore::new(LANES));
+        let (idle, permits) = (Mutex::default(), Semaphore::new(CONNECTIONS));
         Ok(Self { address, tls, idle, permits, open: AtomicUsize::new(0) })
     }
 
@@ -93,17 +93,17 @@ impl Lanes {
     }
 
     /// A connection that nobody uses, or a new one.
-    pub async fn lane(&self) -> Result<Lane<'_>> {
+    pub async fn connection(&self) -> Result<Connection<'_>> {
         loop {
             let permit = self.permits.acquire().await.map_err(|error| self.trouble(&error))?;
             let idle = self.idle.lock().ok().and_then(|mut idle| idle.pop());
             if let Some(ftp) = idle {
-                return Ok(Lane { ftp, lanes: self, _permit: permit });
+                return Ok(Connection { ftp, pool: self, _permit: permit });
             }
             match self.connect().await {
                 Ok(ftp) => {
                     self.open.fetch_add(1, Ordering::Relaxed);
-                    return Ok(Lane { ftp, lanes: self, _permit: permit });
+                    return Ok(Connection { ftp, pool: self, _permit: permit });
                 }
                 // The host allows no more than there are.
                 Err(_) if self.open.load(Ordering::Relaxed) > 0 => permit.forget(),

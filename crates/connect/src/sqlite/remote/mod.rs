@@ -8,8 +8,8 @@
 mod editor;
 mod target;
 
-pub use editor::FarEditor;
-pub use target::{FarPlace, FarTarget};
+pub use editor::RemoteSqliteEditor;
+pub use target::{RemoteSqlitePlace, RemoteSqliteTarget};
 
 use super::{SqliteSource, SqliteTarget, trouble};
 use crate::remote::{FoundKind, Tree, single};
@@ -36,7 +36,7 @@ const LOOKS: u32 = 12;
 
 /// Where the database is.
 #[derive(Clone)]
-pub struct FarDatabase {
+pub struct RemoteSqlite {
     /// The files of its host.
     pub tree: Arc<dyn Tree>,
     /// Its absolute path there.
@@ -61,19 +61,19 @@ struct Seen {
 type State = [Option<Seen>; 3];
 
 /// A copy on this machine; it goes when this is dropped.
-pub struct FarCopy {
+pub struct Snapshot {
     folder: TempDir,
     state: Option<State>,
 }
 
-impl FarCopy {
+impl Snapshot {
     /// The file.
     pub fn path(&self) -> PathBuf {
         self.folder.path().join("copy.db")
     }
 }
 
-impl FarDatabase {
+impl RemoteSqlite {
     /// The place for people.
     pub fn shown(&self) -> String {
         format!("{}{}", self.tree.shown(), String::from_utf8_lossy(&self.path))
@@ -121,7 +121,7 @@ impl FarDatabase {
     }
 
     /// A whole copy of one moment of a file that must be there.
-    pub fn present(&self) -> Result<FarCopy> {
+    pub fn present(&self) -> Result<Snapshot> {
         self.copy()?.ok_or_else(|| {
             Trouble::outside("cannot open the site's database")
                 .at(self.shown())
@@ -131,7 +131,7 @@ impl FarDatabase {
     }
 
     /// A whole copy of one moment; none if there is no such file.
-    pub fn copy(&self) -> Result<Option<FarCopy>> {
+    pub fn copy(&self) -> Result<Option<Snapshot>> {
         let wrong = |error| Trouble::file("cannot keep a copy of the database", &self.here, &error);
         std::fs::DirBuilder::new().recursive(true).mode(0o700).create(&self.here).map_err(wrong)?;
         let mut before = self.look()?;
@@ -140,7 +140,7 @@ impl FarDatabase {
                 return Ok(None);
             }
             let folder = tempfile::Builder::new().prefix("copy-").tempdir_in(&self.here);
-            let mut copy = FarCopy { folder: folder.map_err(wrong)?, state: None };
+            let mut copy = Snapshot { folder: folder.map_err(wrong)?, state: None };
             let mut fetched = Ok(());
             for (seen, ending) in before.iter().zip(WRITTEN) {
                 if let Some(seen) = seen.as_ref().filter(|_| fetched.is_ok()) {
@@ -163,7 +163,7 @@ impl FarDatabase {
     }
 
     /// Lets a program of the host make the copy.
-    fn copied_there(&self) -> Result<FarCopy> {
+    fn copied_there(&self) -> Result<Snapshot> {
         let busy = |because: String| {
             Trouble::outside("the database cannot be copied while the site writes to it")
                 .at(self.shown())
@@ -185,7 +185,7 @@ impl FarDatabase {
         }
         let wrong = |error| Trouble::file("cannot keep a copy of the database", &self.here, &error);
         let folder = tempfile::Builder::new().prefix("copy-").tempdir_in(&self.here);
-        let copy = FarCopy { folder: folder.map_err(wrong)?, state: None };
+        let copy = Snapshot { folder: folder.map_err(wrong)?, state: None };
         let fetched = self.fetch_copy(&there, &copy.path());
         shell.run(&format!("rm -r \"$(dirname {})\"", shell_word(&there)?))?;
         fetched?;

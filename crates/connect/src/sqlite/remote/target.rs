@@ -3,7 +3,7 @@
 //! It is built on this machine, where a run that is broken off finds it again, and goes to
 //! the host when it is complete: beside the old file, or among the new files of the site.
 
-use super::{COMPANIONS, FarCopy, FarDatabase};
+use super::{COMPANIONS, RemoteSqlite, Snapshot};
 use crate::remote::single;
 use crate::runtime::runtime;
 use crate::sqlite::{SqliteTarget, companions};
@@ -11,14 +11,14 @@ use fernweh_core::finding::Check;
 use fernweh_core::record::{Entry, EntryKind};
 use fernweh_core::sql::Statement;
 use fernweh_ports::{
-    DatabaseSwap, DatabaseTarget, Direction, Fingerprint, NewFile, Overview, Portion, Rejected,
-    Result, Scope, Structure, Trouble, Watch,
+    DatabaseSwap, DatabaseTarget, Direction, Fingerprint, NewFile, Overview, Portion, Progress,
+    Rejected, Result, Scope, Structure, Trouble,
 };
 use std::path::PathBuf;
 
 /// How the new database takes its place.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub enum FarPlace {
+pub enum RemoteSqlitePlace {
     /// Among the new files of the site, at this path below its folder.
     WithFiles(String),
     /// By itself.
@@ -26,20 +26,20 @@ pub enum FarPlace {
 }
 
 /// A database file of another host that is to be replaced.
-pub struct FarTarget {
-    far: FarDatabase,
-    place: FarPlace,
+pub struct RemoteSqliteTarget {
+    far: RemoteSqlite,
+    place: RemoteSqlitePlace,
     run: String,
     built: PathBuf,
     inner: SqliteTarget,
     /// The present state, once it was needed.
-    copy: Option<FarCopy>,
+    copy: Option<Snapshot>,
     finished: bool,
 }
 
-impl FarTarget {
+impl RemoteSqliteTarget {
     /// The database of `far`; `run` names what is built.
-    pub fn new(far: FarDatabase, place: FarPlace, run: &str) -> Self {
+    pub fn new(far: RemoteSqlite, place: RemoteSqlitePlace, run: &str) -> Self {
         let built = far.here.join(format!("built-{run}.db"));
         let inner = SqliteTarget::inside(&far.here.join("nothing.db"), &built);
         Self { far, place, run: run.to_owned(), built, inner, copy: None, finished: false }
@@ -59,7 +59,7 @@ impl FarTarget {
     }
 }
 
-impl DatabaseTarget for FarTarget {
+impl DatabaseTarget for RemoteSqliteTarget {
     fn overview(&mut self, scope: &dyn Scope) -> Result<Overview> {
         self.fetched()?;
         self.inner.overview(scope)
@@ -83,9 +83,9 @@ impl DatabaseTarget for FarTarget {
         self.inner.resume(structure)
     }
 
-    fn foresee(&mut self, from: &Overview, structure: &Structure) -> Result<Vec<Check>> {
+    fn incompatibilities(&mut self, from: &Overview, structure: &Structure) -> Result<Vec<Check>> {
         self.fetched()?;
-        let mut checks = self.inner.foresee(from, structure)?;
+        let mut checks = self.inner.incompatibilities(from, structure)?;
         if self.copy.is_some() {
             checks.push(Check::warned(
                 "the database to be replaced is a file of its host, and nobody can lock it",
@@ -102,7 +102,7 @@ impl DatabaseTarget for FarTarget {
     fn finish(&mut self, afterwards: &[Statement]) -> Result<DatabaseSwap> {
         self.inner.finish(afterwards)?;
         self.finished = true;
-        if let FarPlace::WithFiles(_) = self.place {
+        if let RemoteSqlitePlace::WithFiles(_) = self.place {
             return Ok(DatabaseSwap::WithFiles);
         }
         let swap = self.far.bring(&self.built, &self.run)?;
@@ -110,7 +110,7 @@ impl DatabaseTarget for FarTarget {
     }
 
     fn new_file(&mut self) -> Result<Option<NewFile>> {
-        let FarPlace::WithFiles(inside) = &self.place else { return Ok(None) };
+        let RemoteSqlitePlace::WithFiles(inside) = &self.place else { return Ok(None) };
         let found = runtime().block_on(self.far.tree.look(&self.far.path))?;
         let mode = found.and_then(|found| found.mode).unwrap_or(0o600);
         new_file(&self.built, inside, mode).map(Some)
@@ -143,14 +143,19 @@ impl DatabaseTarget for FarTarget {
 
     fn discard(&mut self) -> Result<()> {
         self.inner.discard()?;
-        if self.place == FarPlace::Beside {
+        if self.place == RemoteSqlitePlace::Beside {
             let side = single::beside(&self.far.path, &self.run);
             single::discard_file(&self.far.tree, &side)?;
         }
         Ok(())
     }
 
-    fn switch(&mut self, swap: &DatabaseSwap, direction: Direction, _: &dyn Watch) -> Result<()> {
+    fn switch(
+        &mut self,
+        swap: &DatabaseSwap,
+        direction: Direction,
+        _: &dyn Progress,
+    ) -> Result<()> {
         if let DatabaseSwap::File(swap) = swap {
             single::switch_file(&self.far.tree, swap, &COMPANIONS, direction)?;
         }
@@ -175,7 +180,7 @@ impl DatabaseTarget for FarTarget {
     }
 }
 
-impl Drop for FarTarget {
+impl Drop for RemoteSqliteTarget {
     fn drop(&mut self) {
         if self.finished {
             // A run that is broken off from here on builds it anew.

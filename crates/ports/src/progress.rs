@@ -13,8 +13,16 @@ pub enum Unit {
     Pages,
 }
 
+/// Where tests stop the program.
+pub trait Failpoints {
+    /// A named step of a journal has been reached.
+    fn reached(&self, step: &str) {
+        let _ = step;
+    }
+}
+
 /// What an operation reports to, and asks whether it should stop.
-pub trait Watch: Sync {
+pub trait Progress: Failpoints + Sync {
     /// A new stage begins; the total is an estimate if it is known.
     fn stage(&self, name: &str, total: Option<u64>, unit: Unit);
     /// The stage got on by so much.
@@ -25,8 +33,6 @@ pub trait Watch: Sync {
     fn note(&self, line: &str);
     /// Whether the user wants to stop.
     fn stopping(&self) -> bool;
-    /// A named step of a journal has been reached; tests stop the program here.
-    fn reached(&self, step: &str);
 
     /// An error if the user wants to stop.
     fn go_on(&self) -> Result<()> {
@@ -37,10 +43,12 @@ pub trait Watch: Sync {
     }
 }
 
-/// A watch that says nothing and never stops.
+/// Progress that nobody sees, and that never stops.
 pub struct Silent;
 
-impl Watch for Silent {
+impl Failpoints for Silent {}
+
+impl Progress for Silent {
     fn stage(&self, _: &str, _: Option<u64>, _: Unit) {}
     fn advance(&self, _: u64) {}
     fn done(&self, _: &str) {}
@@ -48,5 +56,4 @@ impl Watch for Silent {
     fn stopping(&self) -> bool {
         false
     }
-    fn reached(&self, _: &str) {}
 }

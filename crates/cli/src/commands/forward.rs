@@ -1,4 +1,4 @@
-//! `fernweh hand-on`: what the program does on a host to which it has copied itself.
+//! `fernweh forward`: what the program does on a host to which it has copied itself.
 
 use crate::exit::DONE;
 use clap::Args;
@@ -7,34 +7,34 @@ use std::io::{Read, Write};
 use std::net::{Shutdown, TcpStream};
 use std::os::unix::net::UnixStream;
 
-/// Hand the standard streams on to a port or a socket of this machine
+/// Forward the standard streams to a port or a socket of this machine
 #[derive(Debug, Args)]
-pub struct HandOnArgs {
+pub struct ForwardArgs {
     /// HOST:PORT, or the path of a socket
     pub to: String,
 }
 
 /// Runs the command.
-pub fn run(args: &HandOnArgs) -> Result<u8> {
+pub fn run(args: &ForwardArgs) -> Result<u8> {
     let cannot = |error: std::io::Error| {
-        Trouble::outside("cannot hand on").at(args.to.clone()).because(error)
+        Trouble::outside("cannot forward").at(args.to.clone()).because(error)
     };
     if args.to.starts_with('/') {
         let stream = UnixStream::connect(&args.to).map_err(cannot)?;
         let other = stream.try_clone().map_err(cannot)?;
-        hand_on(stream, other, |stream| stream.shutdown(Shutdown::Write))
+        forward(stream, other, |stream| stream.shutdown(Shutdown::Write))
     } else {
         let stream = TcpStream::connect(&args.to).map_err(cannot)?;
         stream.set_nodelay(true).map_err(cannot)?;
         let other = stream.try_clone().map_err(cannot)?;
-        hand_on(stream, other, |stream| stream.shutdown(Shutdown::Write))
+        forward(stream, other, |stream| stream.shutdown(Shutdown::Write))
     }
     .map_err(cannot)?;
     Ok(DONE)
 }
 
 /// Copies both ways until the other side ends.
-fn hand_on<S: Read + Write + Send + 'static>(
+fn forward<S: Read + Write + Send + 'static>(
     mut from: S,
     mut to: S,
     end: impl Fn(&S) -> std::io::Result<()> + Send + 'static,

@@ -1,6 +1,6 @@
 //! Trying again after a connection was lost: soon at first, then less and less often.
 
-use fernweh_ports::{Result, Trouble, Watch};
+use fernweh_ports::{Progress, Result, Trouble};
 use std::time::Duration;
 
 /// Seconds before each attempt; about five minutes in all.
@@ -14,9 +14,9 @@ const WAITS: [u64; 14] = match cfg!(test) {
 pub(crate) const SAME_PLACE: u32 = 5;
 
 /// Tries `connect` until it succeeds or the attempts are used up; `lost` is what happened.
-pub(crate) fn again<T>(
+pub(crate) fn reconnect<T>(
     lost: Trouble,
-    watch: &dyn Watch,
+    watch: &dyn Progress,
     connect: &mut dyn FnMut() -> Result<T>,
 ) -> Result<T> {
     let mut last = lost;

@@ -1,11 +1,11 @@
 //! What is there of an archive that was broken off.
 
-use super::ledger::Stored;
+use super::member_index::Stored;
 use super::reader::list;
 use super::unfinished::{checkpoints_of, partial_of};
 use fernweh_core::archive::{Manifest, Member, SealedMember};
 use fernweh_core::digest::sha256;
-use fernweh_ports::{Behind, Result, Trouble};
+use fernweh_ports::{KeyPosition, Result, Trouble};
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 use std::fs::{self, File};
@@ -14,7 +14,7 @@ use std::path::Path;
 
 /// Up to where an unfinished archive is whole: one line of the file beside it.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Mark {
+pub struct Checkpoint {
     /// The table; none behind the structure.
     pub table: Option<String>,
     /// Its records up to here.
@@ -34,12 +34,12 @@ pub struct Part {
     /// Blocks of its rows so far.
     pub blocks: u32,
     /// The key of the last row in them.
-    pub behind: Behind,
+    pub behind: KeyPosition,
 }
 
 /// The whole part of an unfinished archive.
 #[derive(Debug)]
-pub struct Begun {
+pub struct Partial {
     /// What it says of itself.
     pub manifest: Manifest,
     /// The structure of its database as SQL, if it has one.
@@ -55,7 +55,7 @@ pub struct Begun {
 }
 
 /// Reads what is there, and cuts off what is not whole; `None` if nothing is.
-pub(super) fn begun(path: &Path) -> Result<Option<Begun>> {
+pub(super) fn partial_archive(path: &Path) -> Result<Option<Partial>> {
     let partial = &partial_of(path);
     let nothing = |because: &str| {
         Trouble::usage("there is nothing to continue")
@@ -63,17 +63,18 @@ pub(super) fn begun(path: &Path) -> Result<Option<Begun>> {
             .because(because)
             .hint("pack without --continue")
     };
-    let marks = fs::read_to_string(checkpoints_of(path))
+    let checkpoints = fs::read_to_string(checkpoints_of(path))
         .map_err(|_| nothing("no packing into this archive was broken off"))?;
     let wrong =
         |error: std::io::Error| Trouble::file("cannot continue the archive", partial, &error);
     let mut file = File::options().read(true).write(true).open(partial).map_err(wrong)?;
     let length = file.metadata().map_err(wrong)?.len();
     // A last line that is not whole was never acted upon.
-    let marks: Vec<Mark> =
-        marks.lines().map_while(|line| serde_json::from_str(line).ok()).collect();
-    let whole: Vec<&Mark> = marks.iter().take_while(|mark| mark.end <= length).collect();
-    let Some(end) = whole.last().map(|mark| mark.end) else { return Ok(None) };
+    let checkpoints: Vec<Checkpoint> =
+        checkpoints.lines().map_while(|line| serde_json::from_str(line).ok()).collect();
+    let whole: Vec<&Checkpoint> =
+        checkpoints.iter().take_while(|checkpoint| checkpoint.end <= length).collect();
+    let Some(end) = whole.last().map(|checkpoint| checkpoint.end) else { return Ok(None) };
     file.set_len(end).map_err(wrong)?;
     let damaged = |because: String| {
         Trouble::damaged("the unfinished archive is damaged")
@@ -101,19 +102,22 @@ pub(super) fn begun(path: &Path) -> Result<Option<Begun>> {
     let manifest = Manifest::parse(manifest).map_err(|error| damaged(error.to_string()))?;
     let structure = bytes_of(&Member::Structure).map(zstd::decode_all).transpose();
     let structure = structure.map_err(|error| damaged(error.to_string()))?;
-    let complete = whole.iter().filter(|mark| mark.part.is_none());
-    let rows = complete.filter_map(|mark| Some((mark.table.clone()?, mark.rows))).collect();
-    let last = whole.iter().rev().find(|mark| mark.table.is_some());
+    let complete = whole.iter().filter(|checkpoint| checkpoint.part.is_none());
+    let rows = complete
+        .filter_map(|checkpoint| Some((checkpoint.table.clone()?, checkpoint.rows)))
+        .collect();
+    let last = whole.iter().rev().find(|checkpoint| checkpoint.table.is_some());
     let part = last.and_then(|m| Some((m.table.clone()?, m.rows, m.part.clone()?)));
     // Every table behind a break names it.
-    let mut breaks: Vec<String> = whole.iter().filter_map(|mark| mark.anew.clone()).collect();
+    let mut breaks: Vec<String> =
+        whole.iter().filter_map(|checkpoint| checkpoint.anew.clone()).collect();
     breaks.dedup();
-    Ok(Some(Begun { manifest, structure, rows, part, breaks, members, end }))
+    Ok(Some(Partial { manifest, structure, rows, part, breaks, members, end }))
 }
 
 #[cfg(test)]
 mod tests {
-    use crate::archive::{ArchiveWriter, Level, Mark};
+    use crate::archive::{ArchiveWriter, Checkpoint, Level};
     use fernweh_core::archive::{FORMAT, Manifest, Member};
 
     #[test]
@@ -136,7 +140,9 @@ mod tests {
         for table in [None, Some("a"), Some("b"), None] {
             let table = table.map(str::to_owned);
             let anew = anew.clone().filter(|_| table.is_some());
-            archive.mark(Mark { table, rows: 1, anew, ..Mark::default() }).unwrap();
+            archive
+                .checkpoint(Checkpoint { table, rows: 1, anew, ..Checkpoint::default() })
+                .unwrap();
         }
         archive.keep();
         drop(archive);

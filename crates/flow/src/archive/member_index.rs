@@ -43,18 +43,18 @@ struct State {
 
 /// The members of an archive, in order.
 #[derive(Default)]
-pub struct Ledger {
+pub struct MemberIndex {
     state: Mutex<State>,
     changed: Condvar,
 }
 
-impl Ledger {
+impl MemberIndex {
     /// That of a complete archive.
     pub(super) fn sealed(stored: Vec<Stored>, seal: Seal) -> Self {
-        let ledger = Self::default();
-        stored.into_iter().for_each(|stored| ledger.add(stored));
-        ledger.seal(seal);
-        ledger
+        let member_index = Self::default();
+        stored.into_iter().for_each(|stored| member_index.add(stored));
+        member_index.seal(seal);
+        member_index
     }
 
     fn lock(&self) -> MutexGuard<'_, State> {
@@ -183,12 +183,12 @@ mod tests {
         Stored { name: member.to_string(), member, offset: 0, size: 0, sha256: None }
     }
 
-    fn blocks_of(ledger: &Ledger, wanted: &str) -> Result<Vec<String>> {
+    fn blocks_of(member_index: &MemberIndex, wanted: &str) -> Result<Vec<String>> {
         let mut from = 0;
         let is_wanted =
             |member: &Member| matches!(member, Member::Rows { table, .. } if table == wanted);
         let mut found = Vec::new();
-        while let Some(stored) = ledger.next(&mut from, &is_wanted, Some(wanted))? {
+        while let Some(stored) = member_index.next(&mut from, &is_wanted, Some(wanted))? {
             found.push(stored.name.clone());
         }
         Ok(found)
@@ -196,35 +196,36 @@ mod tests {
 
     #[test]
     fn who_follows_gets_every_block_of_a_table_and_waits_for_its_end() {
-        let ledger = Ledger::default();
+        let member_index = MemberIndex::default();
         std::thread::scope(|scope| {
-            let following = scope.spawn(|| (blocks_of(&ledger, "a"), blocks_of(&ledger, "b")));
+            let following =
+                scope.spawn(|| (blocks_of(&member_index, "a"), blocks_of(&member_index, "b")));
             for block in 1..=50 {
-                ledger.add(rows("a", block));
+                member_index.add(rows("a", block));
             }
-            ledger.complete("a");
-            ledger.add(rows("b", 1));
-            ledger.seal(Seal::default());
+            member_index.complete("a");
+            member_index.add(rows("b", 1));
+            member_index.seal(Seal::default());
             let (a, b) = following.join().unwrap();
             assert_eq!((a.unwrap().len(), b.unwrap().len()), (50, 1));
         });
-        assert!(ledger.named("files/index.zst").unwrap().is_none());
+        assert!(member_index.named("files/index.zst").unwrap().is_none());
     }
 
     #[test]
     fn who_follows_is_told_that_nothing_more_comes() {
-        for end in [Ledger::give_up, Ledger::take_back] {
-            let ledger = Ledger::default();
+        for end in [MemberIndex::give_up, MemberIndex::take_back] {
+            let member_index = MemberIndex::default();
             std::thread::scope(|scope| {
-                let following = scope.spawn(|| blocks_of(&ledger, "a"));
-                ledger.add(rows("a", 1));
-                end(&ledger);
+                let following = scope.spawn(|| blocks_of(&member_index, "a"));
+                member_index.add(rows("a", 1));
+                end(&member_index);
                 assert!(following.join().unwrap().is_err());
             });
-            assert!(ledger.the_seal().is_err());
+            assert!(member_index.the_seal().is_err());
         }
-        let ledger = Ledger::sealed(Vec::new(), Seal::default());
-        ledger.give_up();
-        assert!(ledger.the_seal().is_ok(), "what is sealed is complete");
+        let member_index = MemberIndex::sealed(Vec::new(), Seal::default());
+        member_index.give_up();
+        assert!(member_index.the_seal().is_ok(), "what is sealed is complete");
     }
 }
