@@ -14,7 +14,7 @@ use std::io::{IsTerminal, Write};
 pub struct Context {
     common: Common,
     /// Progress and the wish to stop.
-    pub watch: Terminal,
+    pub progress: Terminal,
     /// How results are written.
     pub style: Style,
 }
@@ -51,7 +51,7 @@ impl Context {
             None => console::Term::stdout().size_checked().map_or(100, |(_, width)| width.into()),
         };
         let style = Style { color, width: usize::clamp(width, 60, 120), verbose: common.verbose };
-        Self { common: common.clone(), watch: Terminal::new(common.quiet), style }
+        Self { common: common.clone(), progress: Terminal::new(common.quiet), style }
     }
 
     /// Reads the configuration; an empty one if none is there and none was named.
@@ -66,7 +66,7 @@ impl Context {
 
     /// What a run needs beside its site and its options.
     pub fn around<'a>(&'a self, records: &'a Records) -> Surroundings<'a> {
-        Surroundings { records, watch: &self.watch, program: env!("CARGO_PKG_VERSION") }
+        Surroundings { records, progress: &self.progress, program: env!("CARGO_PKG_VERSION") }
     }
 
     /// Whether a JSON document is wanted.
@@ -81,7 +81,7 @@ impl Context {
 
     /// Prints the result: the text, or the same report as JSON.
     pub fn print(&self, report: &impl serde::Serialize, text: &str) {
-        self.watch.part();
+        self.progress.part();
         let mut out = std::io::stdout().lock();
         let _ = if self.json() {
             let document = serde_json::to_string_pretty(report).unwrap_or_default();

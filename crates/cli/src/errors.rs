@@ -12,7 +12,7 @@ pub fn show(context: &Context, trouble: &Trouble) -> u8 {
         Kind::Damaged => 4,
         Kind::Interrupted => 5,
     };
-    context.watch.clear();
+    context.progress.clear();
     let ending = trouble.changed.as_deref().unwrap_or("nothing was changed");
     if context.json() {
         let document = serde_json::json!({ "error": {

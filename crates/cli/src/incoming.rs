@@ -47,7 +47,7 @@ pub fn open(
     let (mut notes, mut left_out) = (Vec::new(), Vec::new());
     match found {
         Found::Script => notes = read_script(context, site, path, &room, &conversion)?,
-        Found::Files => left_out = pack_tree(&conversion, path, &context.watch)?,
+        Found::Files => left_out = pack_tree(&conversion, path, &context.progress)?,
         Found::Folder => {
             let mut files = LocalSource::open(path)?;
             left_out = read(context, path, &conversion, None, Some(&mut files))?;
@@ -76,7 +76,7 @@ fn read_script(
         Some(DatabasePlace::Sqlite(_) | DatabasePlace::SqliteThere(_)) => {
             let filled = room.file("script.db");
             let mut script = SqliteScript::create(&filled, crate::progress::stops())?;
-            each_statement(path, Dialect::Sqlite, &context.watch, &mut |line, statement| {
+            each_statement(path, Dialect::Sqlite, &context.progress, &mut |line, statement| {
                 script.run(&format!("{}, line {line}", path.display()), statement)
             })?;
             script.finish()?;
@@ -90,7 +90,7 @@ fn read_script(
         }
         Some(_) => {
             let target = overview(site)?;
-            pack_script(conversion, path, &target, &context.watch)
+            pack_script(conversion, path, &target, &context.progress)
         }
     }
 }
@@ -130,5 +130,5 @@ fn read(
         follower: None,
         again: None,
     };
-    Ok(pack(&options, database, files, &context.watch)?.left_out)
+    Ok(pack(&options, database, files, &context.progress)?.left_out)
 }

@@ -16,7 +16,7 @@ const WORTH_A_LINE: Duration = Duration::from_secs(2);
 /// Seconds between two plain lines.
 const PLAIN: Duration = Duration::from_secs(30);
 
-/// Says, to whoever has no watch, whether the user wants to stop.
+/// Says, to whoever has no progress, whether the user wants to stop.
 pub fn stops() -> impl Fn() -> bool + Send + Sync + 'static {
     let stop = stop_flag();
     move || stop.load(Ordering::Relaxed)

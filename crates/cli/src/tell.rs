@@ -9,11 +9,11 @@ use std::io::Write;
 use std::process::{Command, Stdio};
 
 /// Sends word if that is configured. A move does not fail because of it.
-pub fn notify(watch: &dyn Progress, config: &Config, subject: &str, text: &str) {
+pub fn notify(progress: &dyn Progress, config: &Config, subject: &str, text: &str) {
     if let Some(section) = &config.content.tell
         && let Err(trouble) = send(config, section, subject, text)
     {
-        watch.note(&format!("nobody was told: {trouble}\n"));
+        progress.note(&format!("nobody was told: {trouble}\n"));
     }
 }
 

@@ -1,4 +1,4 @@
-//! The user's wish to stop, for calls that wait for a server and have no watch beside them.
+//! The user's wish to stop, for calls that wait for a server and have no progress beside them.
 
 use std::sync::OnceLock;
 use std::time::Duration;

@@ -334,10 +334,10 @@ impl Journal {
             .map_err(|error| trouble(&self.folder, &error))
     }
 
-    /// Writes a step through to disk, then tells the watch.
-    pub fn step(&mut self, step: &Step, watch: &dyn Progress) -> Result<()> {
+    /// Writes a step through to disk, then reaches its failpoint.
+    pub fn step(&mut self, step: &Step, progress: &dyn Progress) -> Result<()> {
         self.write(step)?;
-        watch.reached(step.name());
+        progress.reached(step.name());
         Ok(())
     }
 }

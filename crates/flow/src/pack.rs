@@ -106,7 +106,7 @@ pub fn pack(
     options: &PackOptions<'_>,
     database: Option<&mut dyn DatabaseSource>,
     files: Option<&mut dyn FileSource>,
-    watch: &dyn Progress,
+    progress: &dyn Progress,
 ) -> Result<PackReport> {
     let (path, level) = (&options.archive, options.level);
     let (mut archive, partial) = match (&options.follower, options.go_on) {
@@ -116,7 +116,7 @@ pub fn pack(
         }
         (None, false) => (ArchiveWriter::create(path, level)?, None),
     };
-    match fill(options, database, files, &mut archive, partial, watch) {
+    match fill(options, database, files, &mut archive, partial, progress) {
         Ok((seal, mut report)) => {
             report.size = archive.seal(seal)?;
             Ok(report)
@@ -141,7 +141,7 @@ fn fill(
     files: Option<&mut dyn FileSource>,
     archive: &mut ArchiveWriter,
     partial: Option<Partial>,
-    watch: &dyn Progress,
+    progress: &dyn Progress,
 ) -> Result<(Seal, PackReport)> {
     let mut report =
         PackReport { archive: options.archive.display().to_string(), ..PackReport::default() };
@@ -180,18 +180,19 @@ fn fill(
     }
     archive
         .checkpoint(Checkpoint { anew: seal.breaks.last().cloned(), ..Checkpoint::default() })?;
-    watch.reached("begun");
+    progress.reached("begun");
     if let (Some(source), Some(about)) = (database, &manifest.database) {
-        watch.stage("database", Some(report.records), Unit::Records);
+        progress.stage("database", Some(report.records), Unit::Records);
         if let Some(member_index) = &options.follower {
             member_index.expect(Expected { rows: Some(report.records), file_bytes: None });
         }
-        let mut packing = PackRows { options, about, structure: &structure, archive, watch, part };
+        let mut packing =
+            PackRows { options, about, structure: &structure, archive, progress, part };
         packing.all(source, &mut seal)?;
         report.records = site_rows(&seal);
     }
     if let Some(source) = files {
-        pack_files(options, source, archive, &mut seal, &mut report, watch)?;
+        pack_files(options, source, archive, &mut seal, &mut report, progress)?;
     }
     if manifest.database.is_none() {
         seal.breaks.clear();
@@ -276,7 +277,7 @@ fn pack_files(
     archive: &mut ArchiveWriter,
     seal: &mut Seal,
     report: &mut PackReport,
-    watch: &dyn Progress,
+    progress: &dyn Progress,
 ) -> Result<()> {
     let inside = options.inside_files.as_deref();
     let asked = std::cell::RefCell::new(Vec::new());
@@ -289,7 +290,7 @@ fn pack_files(
     };
     let mut entries = Vec::new();
     let mut total = 0;
-    watch.stage("files", None, Unit::Bytes);
+    progress.stage("files", None, Unit::Bytes);
     report.left_out = source.walk(&enter, &mut |entry| {
         if let EntryKind::File(size) = entry.kind {
             total += size;
@@ -298,11 +299,11 @@ fn pack_files(
         Ok(())
     })?;
     report.left_out_as_asked = asked.take();
-    watch.stage("files", Some(total), Unit::Bytes);
+    progress.stage("files", Some(total), Unit::Bytes);
     let mut pieces = PieceWriter::new(archive);
     source.expect(files_of(&entries));
     for mut entry in entries {
-        watch.go_on()?;
+        progress.go_on()?;
         match &entry.kind {
             EntryKind::Folder => {
                 seal.folders += 1;
@@ -324,7 +325,7 @@ fn pack_files(
             }
             EntryKind::File(size) => {
                 let size = *size;
-                if pack_file(&mut entry, source, &mut pieces, report, watch)? {
+                if pack_file(&mut entry, source, &mut pieces, report, progress)? {
                     seal.files += 1;
                     seal.file_bytes += size;
                 }
@@ -332,7 +333,7 @@ fn pack_files(
         }
     }
     pieces.finish()?;
-    watch.done(&format!("read {}", counted(seal.files, "file", "files")));
+    progress.done(&format!("read {}", counted(seal.files, "file", "files")));
     Ok(())
 }
 
@@ -342,7 +343,7 @@ fn pack_file(
     source: &mut dyn FileSource,
     pieces: &mut PieceWriter<'_>,
     report: &mut PackReport,
-    watch: &dyn Progress,
+    progress: &dyn Progress,
 ) -> Result<bool> {
     let EntryKind::File(size) = entry.kind else { return Ok(false) };
     let content = match source.open(&entry.path) {
@@ -355,7 +356,7 @@ fn pack_file(
                 .hint("make it readable, or leave it out with --leave-out"));
         }
     };
-    let mut exact = Exact { content, left: size, short: false, watch };
+    let mut exact = Exact { content, left: size, short: false, progress };
     if size <= limits::SETTINGS_FILE {
         let mut bytes = Vec::new();
         exact.read_to_end(&mut bytes).map_err(|error| {
@@ -391,7 +392,7 @@ struct Exact<'a> {
     content: Box<dyn Read + 'a>,
     left: u64,
     short: bool,
-    watch: &'a dyn Progress,
+    progress: &'a dyn Progress,
 }
 
 impl Read for Exact<'_> {
@@ -404,7 +405,7 @@ impl Read for Exact<'_> {
             length = room;
         }
         self.left -= length as u64;
-        self.watch.advance(length as u64);
+        self.progress.advance(length as u64);
         Ok(length)
     }
 }

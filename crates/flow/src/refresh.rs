@@ -97,15 +97,15 @@ impl Refresh {
         parts: &mut Editors,
         site: &dyn SiteAccess,
         pages: Option<&dyn PageSource>,
-        watch: &dyn Progress,
+        progress: &dyn Progress,
     ) -> Result<Vec<Refreshed>> {
         let mut done = Vec::new();
         for pattern in &self.remove {
-            watch.go_on()?;
+            progress.go_on()?;
             done.push(told(format!("removed {pattern}"), removed(parts, pattern)));
         }
         for command in &self.command {
-            watch.go_on()?;
+            progress.go_on()?;
             let ended = site.run_command(command).and_then(|output| {
                 let last = output.printed.trim().lines().last();
                 let last = last.unwrap_or("it printed nothing").to_owned();
@@ -117,7 +117,7 @@ impl Refresh {
             done.push(told(format!("ran {command}"), ended));
         }
         for (url, expected) in &self.request {
-            watch.go_on()?;
+            progress.go_on()?;
             done.push(told(format!("asked for {url}"), answered(pages, url, *expected)));
         }
         Ok(done)

@@ -16,15 +16,15 @@ pub(crate) const SAME_PLACE: u32 = 5;
 /// Tries `connect` until it succeeds or the attempts are used up; `lost` is what happened.
 pub(crate) fn reconnect<T>(
     lost: Trouble,
-    watch: &dyn Progress,
+    progress: &dyn Progress,
     connect: &mut dyn FnMut() -> Result<T>,
 ) -> Result<T> {
     let mut last = lost;
     for seconds in WAITS {
         let unit = if seconds == 1 { "second" } else { "seconds" };
-        watch.note(&format!("{last}; trying again in {seconds} {unit}"));
+        progress.note(&format!("{last}; trying again in {seconds} {unit}"));
         for _ in 0..seconds * 10 {
-            watch.go_on()?;
+            progress.go_on()?;
             std::thread::sleep(Duration::from_millis(100));
         }
         match connect() {

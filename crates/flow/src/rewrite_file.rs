@@ -64,7 +64,7 @@ pub fn rewrite_stream(
     read_as: ReadAs,
     (name, input): (&str, &mut dyn Read),
     output: &mut dyn Write,
-    watch: &dyn Progress,
+    progress: &dyn Progress,
 ) -> Result<FileReport> {
     let mut report = FileReport {
         input: name.to_owned(),
@@ -74,15 +74,15 @@ pub fn rewrite_stream(
         rewriting: RewriteReport::of(rewriter),
     };
     let mut tally = Tally::default();
-    watch.stage("rewriting", None, Unit::Bytes);
+    progress.stage("rewriting", None, Unit::Bytes);
     report.bytes = match read_as {
         ReadAs::Script(dialect) => {
-            script(rewriter, dialect, name, input, output, &mut tally, watch)?
+            script(rewriter, dialect, name, input, output, &mut tally, progress)?
         }
-        ReadAs::Text => text(rewriter, name, input, output, &mut tally, watch)?,
+        ReadAs::Text => text(rewriter, name, input, output, &mut tally, progress)?,
     };
     output.flush().map_err(|error| unwritable(&error))?;
-    watch.done(&format!("rewrote {name}"));
+    progress.done(&format!("rewrote {name}"));
     report.rewriting.files_seen = 1;
     report.rewriting.files.insert(name.to_owned(), tally);
     Ok(report)
@@ -103,7 +103,7 @@ fn script(
     input: &mut dyn Read,
     output: &mut dyn Write,
     tally: &mut Tally,
-    watch: &dyn Progress,
+    progress: &dyn Progress,
 ) -> Result<u64> {
     let (mut bytes, mut line) = (0, 1);
     let mut cutter = TextCutter::new(dialect);
@@ -124,13 +124,13 @@ fn script(
     };
     let mut buffer = vec![0; PORTION];
     loop {
-        watch.go_on()?;
+        progress.go_on()?;
         let read = input.read(&mut buffer).map_err(|error| unreadable(name, &error))?;
         if read == 0 {
             break;
         }
         bytes += read as u64;
-        watch.advance(read as u64);
+        progress.advance(read as u64);
         cutter.feed(&buffer[..read], &mut take)?;
         if cutter.held() > limits::STATEMENT {
             return Err(Trouble::damaged("a text of the script never ends")
@@ -150,7 +150,7 @@ fn text(
     input: &mut dyn Read,
     output: &mut dyn Write,
     tally: &mut Tally,
-    watch: &dyn Progress,
+    progress: &dyn Progress,
 ) -> Result<u64> {
     let mut whole = Vec::new();
     input
@@ -158,7 +158,7 @@ fn text(
         .read_to_end(&mut whole)
         .map_err(|error| unreadable(name, &error))?;
     if whole.len() as u64 <= limits::TEXT_FILE {
-        watch.advance(whole.len() as u64);
+        progress.advance(whole.len() as u64);
         piece(rewriter, &whole, 1, output, tally)?;
         return Ok(whole.len() as u64);
     }
@@ -173,9 +173,9 @@ fn text(
         }
         bytes += read as u64;
         if number % 1024 == 0 {
-            watch.go_on()?;
+            progress.go_on()?;
         }
-        watch.advance(read as u64);
+        progress.advance(read as u64);
         piece(rewriter, &line, number, output, tally)?;
         number += 1;
     }

@@ -10,7 +10,7 @@ use std::path::Path;
 
 /// Writes the database of an archive as one script, readable by its owner alone; gives its
 /// size in bytes. Until it is complete the file has another name.
-pub fn write_script(archive: &ArchiveReader, path: &Path, watch: &dyn Progress) -> Result<u64> {
+pub fn write_script(archive: &ArchiveReader, path: &Path, progress: &dyn Progress) -> Result<u64> {
     let what = "cannot write the script";
     let wrong = |error: std::io::Error| Trouble::file(what, path, &error);
     let name = path.file_name().unwrap_or_default().to_string_lossy();
@@ -20,7 +20,7 @@ pub fn write_script(archive: &ArchiveReader, path: &Path, watch: &dyn Progress) 
         options.write(true).create(true).truncate(true).mode(0o600);
         let mut out = BufWriter::new(options.open(&partial).map_err(wrong)?);
         for member in &in_order(archive)? {
-            watch.go_on()?;
+            progress.go_on()?;
             let bytes = archive.read(member)?;
             let mut sql = zstd::Decoder::new(Cursor::new(bytes)).map_err(wrong)?;
             std::io::copy(&mut sql, &mut out).map_err(wrong)?;

@@ -41,12 +41,12 @@ pub struct ShowReport {
 
 /// Opens an archive; its members are compared with its seal, and with `verify` their
 /// digests too.
-pub fn show(path: &Path, verify: bool, watch: &dyn Progress) -> Result<ShowReport> {
+pub fn show(path: &Path, verify: bool, progress: &dyn Progress) -> Result<ShowReport> {
     let archive = ArchiveReader::open(path)?;
     let different = if verify {
-        watch.stage("verify", Some(archive.size), Unit::Bytes);
-        let different = archive.verify(watch)?;
-        watch.done("read every member");
+        progress.stage("verify", Some(archive.size), Unit::Bytes);
+        let different = archive.verify(progress)?;
+        progress.done("read every member");
         Some(different)
     } else {
         None

@@ -137,7 +137,7 @@ pub fn survey(
     options: &SurveyOptions<'_>,
     mut database: Option<&mut dyn DatabaseSource>,
     files: Option<&mut dyn FileSource>,
-    watch: &dyn Progress,
+    progress: &dyn Progress,
 ) -> Result<SurveyReport> {
     let mut report = SurveyReport {
         site: options.site.clone(),
@@ -146,20 +146,20 @@ pub fn survey(
     };
     let mut counting = Counting::default();
     if let Some(source) = &mut database {
-        watch.stage("database", None, Unit::Records);
+        progress.stage("database", None, Unit::Records);
         let mut overview = source.overview(options.tables, Tally::Exact)?;
         let total = overview.tables.iter().map(|table| table.rows).sum();
-        watch.stage("database", Some(total), Unit::Records);
+        progress.stage("database", Some(total), Unit::Records);
         report.checks.append(&mut overview.checks);
         report.prefixes = prefixes(overview.tables.iter().map(|table| table.name.as_str()));
-        count_cells(options, *source, &mut counting, watch)?;
-        watch.done("read the database");
+        count_cells(options, *source, &mut counting, progress)?;
+        progress.done("read the database");
         report.database = Some(overview);
     }
     if let Some(source) = files {
-        watch.stage("files", None, Unit::Bytes);
-        let (found, settings) = look_at_files(options, source, &mut counting, watch)?;
-        watch.done("read the files");
+        progress.stage("files", None, Unit::Bytes);
+        let (found, settings) = look_at_files(options, source, &mut counting, progress)?;
+        progress.done("read the files");
         report.settings = settings;
         report.files = Some(found);
     }
@@ -186,7 +186,7 @@ fn count_cells(
     options: &SurveyOptions<'_>,
     source: &mut dyn DatabaseSource,
     counting: &mut Counting,
-    watch: &dyn Progress,
+    progress: &dyn Progress,
 ) -> Result<()> {
     source.begin()?;
     let own = options.url.as_deref().and_then(|url| Rule::new(url, "http://survey.invalid").ok());
@@ -197,8 +197,8 @@ fn count_cells(
         source.rows(&table, None, &mut |row| {
             seen += 1;
             if seen % 1024 == 0 {
-                watch.advance(1024);
-                watch.go_on()?;
+                progress.advance(1024);
+                progress.go_on()?;
             }
             for (column, value) in table.columns.iter().zip(&row) {
                 let (Value::Text(bytes) | Value::Bytes(bytes)) = value else { continue };
@@ -220,7 +220,7 @@ fn count_cells(
             }
             Ok(())
         })?;
-        watch.advance(seen % 1024);
+        progress.advance(seen % 1024);
     }
     Ok(())
 }
@@ -229,7 +229,7 @@ fn look_at_files(
     options: &SurveyOptions<'_>,
     source: &mut dyn FileSource,
     counting: &mut Counting,
-    watch: &dyn Progress,
+    progress: &dyn Progress,
 ) -> Result<(FilesReport, Option<SettingsReport>)> {
     let mut report =
         FilesReport { place: source.place(), free: source.free(), ..FilesReport::default() };
@@ -261,7 +261,7 @@ fn look_at_files(
     order.retain(|(_, size)| *size <= limits::TEXT_FILE);
     source.expect(order);
     for (entry, leads_out) in texts {
-        watch.go_on()?;
+        progress.go_on()?;
         if leads_out {
             let because = "a link that points out of the site".into();
             report.left_out.push(LeftOut { path: entry.shown(), because });
@@ -278,7 +278,7 @@ fn look_at_files(
                 .because(error)
                 .hint("make it readable, or leave it out with leave-out in [pack]")
         })?;
-        watch.advance(content.len() as u64);
+        progress.advance(content.len() as u64);
         if content.contains(&0) {
             continue;
         }

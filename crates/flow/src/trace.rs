@@ -121,20 +121,20 @@ pub fn trace(
     options: &TraceOptions<'_>,
     database: Option<&mut dyn DatabaseSource>,
     files: Option<&mut dyn FileSource>,
-    watch: &dyn Progress,
+    progress: &dyn Progress,
 ) -> Result<TraceReport> {
     let texts = options.needles.texts().iter();
     let texts = texts.map(|text| Traced { text: text.clone(), ..Traced::default() });
     let mut report = TraceReport { texts: texts.collect(), ..TraceReport::default() };
     if let Some(source) = database {
-        watch.stage("database", None, Unit::Records);
-        in_database(options, source, &mut report, watch)?;
-        watch.done(&counted(report.records, "record", "records"));
+        progress.stage("database", None, Unit::Records);
+        in_database(options, source, &mut report, progress)?;
+        progress.done(&counted(report.records, "record", "records"));
     }
     if let Some(source) = files {
-        watch.stage("files", None, Unit::Bytes);
-        in_files(options, source, &mut report, watch)?;
-        watch.done(&counted(report.files, "file", "files"));
+        progress.stage("files", None, Unit::Bytes);
+        in_files(options, source, &mut report, progress)?;
+        progress.done(&counted(report.files, "file", "files"));
     }
     Ok(report)
 }
@@ -143,7 +143,7 @@ fn in_database(
     options: &TraceOptions<'_>,
     source: &mut dyn DatabaseSource,
     report: &mut TraceReport,
-    watch: &dyn Progress,
+    progress: &dyn Progress,
 ) -> Result<()> {
     source.begin()?;
     let structure = source.structure(options.tables)?;
@@ -158,8 +158,8 @@ fn in_database(
         source.rows(table, None, &mut |row| {
             report.records += 1;
             if report.records.is_multiple_of(1024) {
-                watch.advance(1024);
-                watch.go_on()?;
+                progress.advance(1024);
+                progress.go_on()?;
             }
             for (place, column) in table.columns.iter().enumerate() {
                 let (bytes, kind) = match &row[place] {
@@ -202,7 +202,7 @@ fn in_files(
     options: &TraceOptions<'_>,
     source: &mut dyn FileSource,
     report: &mut TraceReport,
-    watch: &dyn Progress,
+    progress: &dyn Progress,
 ) -> Result<()> {
     let mut entries = Vec::new();
     source.walk(&|path| !(options.skip)(path), &mut |entry| {
@@ -213,12 +213,12 @@ fn in_files(
     })?;
     source.expect(files_of(&entries));
     for entry in entries {
-        watch.go_on()?;
+        progress.go_on()?;
         report.files += 1;
         let file = entry.shown();
         let mut content = source.open(&entry.path)?;
         overlap::each(&mut content, options.needles.reach(), &mut |portion| {
-            watch.advance(portion.new as u64);
+            progress.advance(portion.new as u64);
             for hit in options.needles.find(portion.bytes) {
                 // What lies in the part that comes again is found then.
                 if !portion.is_settled(hit.range.start) {

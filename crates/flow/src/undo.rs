@@ -51,7 +51,11 @@ pub fn last_change(records: &Records, site: &str) -> Result<Run> {
 }
 
 /// Turns an unpacking: the states change places again.
-pub fn turn_unpack(run: &Run, targets: &mut Targets, watch: &dyn Progress) -> Result<UndoReport> {
+pub fn turn_unpack(
+    run: &Run,
+    targets: &mut Targets,
+    progress: &dyn Progress,
+) -> Result<UndoReport> {
     let mut journal = Journal::resume(run)?;
     let (direction, plan, since, before) = match run.state() {
         State::InPlace { direction, plan, at, fingerprint } => {
@@ -60,7 +64,7 @@ pub fn turn_unpack(run: &Run, targets: &mut Targets, watch: &dyn Progress) -> Re
         // A switch that was broken off is taken back.
         State::Switching(_, plan) => (Direction::Back, plan, run.header.started.clone(), None),
         _ => {
-            discard(&mut journal, targets, watch)?;
+            discard(&mut journal, targets, progress)?;
             return Err(Trouble::usage("this run had changed nothing; it is cleaned up now"));
         }
     };
@@ -68,7 +72,7 @@ pub fn turn_unpack(run: &Run, targets: &mut Targets, watch: &dyn Progress) -> Re
         (Some(target), Some(before)) => difference(before, &target.fingerprint(&plan.tables)?),
         _ => (Vec::new(), false),
     };
-    switch(&mut journal, targets, &plan, direction, watch)?;
+    switch(&mut journal, targets, &plan, direction, progress)?;
     Ok(UndoReport {
         run: run.header.run.clone(),
         command: run.header.command.clone(),
@@ -81,14 +85,14 @@ pub fn turn_unpack(run: &Run, targets: &mut Targets, watch: &dyn Progress) -> Re
 }
 
 /// Turns a rewriting: the old values come back, or the new ones again.
-pub fn turn_rewrite(run: &Run, parts: &mut Editors, watch: &dyn Progress) -> Result<UndoReport> {
+pub fn turn_rewrite(run: &Run, parts: &mut Editors, progress: &dyn Progress) -> Result<UndoReport> {
     let mut journal = Journal::resume(run)?;
     let (direction, since) = match run.state() {
         State::InPlace { direction, at, .. } => (opposite(direction), at),
         State::Switching(direction, _) => (direction, run.header.started.clone()),
         _ => (Direction::Back, run.header.started.clone()),
     };
-    journal.step(&Step::Switching { direction, plan: Plan::default() }, watch)?;
+    journal.step(&Step::Switching { direction, plan: Plan::default() }, progress)?;
     // Broken off at its very beginning it has changed nothing, and noted nothing.
     let broken_off = run.state() == State::Open;
     let nothing = broken_off && !rewrite::has_begun(&run.folder);
@@ -97,7 +101,7 @@ pub fn turn_rewrite(run: &Run, parts: &mut Editors, watch: &dyn Progress) -> Res
     }
     let taken_back = match nothing {
         true => TakenBack::default(),
-        false => rewrite::turn(&run.folder, direction, parts, watch).map_err(|trouble| {
+        false => rewrite::turn(&run.folder, direction, parts, progress).map_err(|trouble| {
             trouble.incomplete(format!(
                 "some cells may have been changed already; type fernweh undo {} again to complete it",
                 run.header.site
@@ -105,7 +109,7 @@ pub fn turn_rewrite(run: &Run, parts: &mut Editors, watch: &dyn Progress) -> Res
         })?,
     };
     let fingerprint = Fingerprint::default();
-    journal.step(&Step::Done { direction, at: crate::now(), fingerprint }, watch)?;
+    journal.step(&Step::Done { direction, at: crate::now(), fingerprint }, progress)?;
     Ok(UndoReport {
         run: run.header.run.clone(),
         command: run.header.command.clone(),
@@ -118,7 +122,7 @@ pub fn turn_rewrite(run: &Run, parts: &mut Editors, watch: &dyn Progress) -> Res
 }
 
 /// Gives up what a run keeps safe.
-pub fn let_go(run: &Run, targets: &mut Targets, watch: &dyn Progress) -> Result<()> {
+pub fn let_go(run: &Run, targets: &mut Targets, progress: &dyn Progress) -> Result<()> {
     let mut journal = Journal::resume(run)?;
     if let State::InPlace { direction, plan, .. } = run.state() {
         if let (Some(target), Some(swap)) = (&mut targets.database, &plan.database) {
@@ -129,7 +133,7 @@ pub fn let_go(run: &Run, targets: &mut Targets, watch: &dyn Progress) -> Result<
         }
     }
     run.clear();
-    journal.step(&Step::LetGo, watch)
+    journal.step(&Step::LetGo, progress)
 }
 
 fn opposite(direction: Direction) -> Direction {

@@ -354,7 +354,7 @@ pub trait DatabaseTarget: Send {
         &mut self,
         swap: &DatabaseSwap,
         direction: Direction,
-        watch: &dyn crate::Progress,
+        progress: &dyn crate::Progress,
     ) -> Result<()>;
     /// Gives up what a switch keeps aside.
     fn let_go(&mut self, swap: &DatabaseSwap, direction: Direction) -> Result<()>;

@@ -68,7 +68,7 @@ fn watch_over(folder: &std::path::Path) {
     // The watcher outlives this process, so nobody can wait for it.
     #[allow(clippy::zombie_processes)]
     std::process::Command::new("setsid")
-        .args(["sh", "-c", script, "watch"])
+        .args(["sh", "-c", script, "progress"])
         .arg(std::process::id().to_string())
         .arg(folder)
         .stdin(std::process::Stdio::null())

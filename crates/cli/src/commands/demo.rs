@@ -123,7 +123,7 @@ pub fn run(context: &Context, args: &DemoArgs, program: Program<'_>) -> Result<u
         println!("\n{}\n{title}\n\n$ fernweh {line}\n", "─".repeat(width.min(80)));
         let words = ["fernweh", "--quiet"].into_iter().chain(line.split(' '));
         let code = program(words.map(OsString::from).collect());
-        context.watch.go_on()?;
+        context.progress.go_on()?;
         if code != expected {
             return Err(Trouble::damaged("a step of the demonstration ended unexpectedly")
                 .because(format!("fernweh {line} ended with exit code {code}"))
@@ -324,7 +324,7 @@ fn keep_serving(context: &Context, old: &StandIn, new: &StandIn) {
          --ignore-certificate-errors --user-data-dir=/tmp/glimmer {OLD_URL} {NEW_URL}",
         old.address, new.address
     );
-    while !context.watch.stopping() {
+    while !context.progress.stopping() {
         std::thread::sleep(Duration::from_millis(200));
     }
 }

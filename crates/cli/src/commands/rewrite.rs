@@ -70,7 +70,7 @@ pub struct RewriteArgs {
 pub fn run(context: &Context, args: &RewriteArgs) -> Result<u8> {
     if let Some(output) = &args.output {
         let rewriter = rewriter(args, &context.config()?, None)?;
-        warn_of_shadowed(rewriter.rules(), &context.watch);
+        warn_of_shadowed(rewriter.rules(), &context.progress);
         let file = FileArgs { from: args.site.as_deref(), to: output, engine: args.engine };
         return rewrite_file::run(context, &file, &rewriter);
     }

@@ -41,7 +41,7 @@ pub fn run(context: &Context, args: &FileArgs<'_>, rewriter: &Rewriter) -> Resul
     let page = text(context, &report);
     // Where the result is the output, the report must not stand in it.
     match to.as_os_str() == "-" {
-        true => context.watch.page(&page),
+        true => context.progress.page(&page),
         false => context.print(&report, &page),
     }
     Ok(DONE)
@@ -68,7 +68,7 @@ fn rewritten(
     if to.as_os_str() == "-" {
         let mut out = std::io::stdout().lock();
         let stream = (name, &mut input as &mut dyn Read);
-        let mut report = rewrite_stream(rewriter, read_as, stream, &mut out, &context.watch)?;
+        let mut report = rewrite_stream(rewriter, read_as, stream, &mut out, &context.progress)?;
         report.output = "standard output".into();
         return Ok(report);
     }
@@ -83,7 +83,7 @@ fn rewritten(
     let file = options.open(&partial).map_err(wrong)?;
     let written = Packed::create(file, to).map_err(wrong).and_then(|mut out| {
         let stream = (name, &mut input as &mut dyn Read);
-        let report = rewrite_stream(rewriter, read_as, stream, &mut out, &context.watch)?;
+        let report = rewrite_stream(rewriter, read_as, stream, &mut out, &context.progress)?;
         out.finish().map_err(wrong)?;
         fs::rename(&partial, to).map_err(wrong)?;
         Ok(report)

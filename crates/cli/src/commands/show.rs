@@ -28,7 +28,7 @@ const SHOWN: usize = 12;
 
 /// Runs the command.
 pub fn run(context: &Context, args: &ShowArgs) -> Result<u8> {
-    let report = show(&args.archive, args.verify, &context.watch)?;
+    let report = show(&args.archive, args.verify, &context.progress)?;
     context.print(&report, &text(context, &report));
     let different = report.different.as_ref().is_some_and(|members| !members.is_empty());
     Ok(if different { FINDINGS } else { DONE })

@@ -78,7 +78,7 @@ fn for_other(
         leave_out: &Patterns::of_paths(&config.content.pack.leave_out)?,
         only,
     };
-    let found = tests.run(&context.watch)?;
+    let found = tests.run(&context.progress)?;
     let mut page = Page::new(context.style);
     page.row("tested", &format!("whether site {} can move to site {}", site.name, other.name));
     if only.is_none() {

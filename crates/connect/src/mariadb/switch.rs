@@ -20,7 +20,7 @@ pub(super) fn switch(
     link: &mut Link,
     swap: &TablesSwap,
     direction: Direction,
-    watch: &dyn Progress,
+    progress: &dyn Progress,
 ) -> Result<()> {
     link.run("SET NAMES utf8mb4")?;
     link.run(format!("SET SESSION lock_wait_timeout = {LOCK_WAIT}"))?;
@@ -31,10 +31,10 @@ pub(super) fn switch(
     if is_forward(link, swap)? != (direction == Direction::Forward) {
         rename(link, swap, direction)?;
     }
-    watch.reached("tables-renamed");
+    progress.reached("tables-renamed");
     take_off(link, swap, leaving, direction)?;
-    watch.reached("objects-taken-off");
-    hang_on(link, leaving, arriving, watch)
+    progress.reached("objects-taken-off");
+    hang_on(link, leaving, arriving, progress)
 }
 
 /// Whether the new tables are in place.
@@ -137,7 +137,7 @@ fn hang_on(
     link: &mut Link,
     leaving: &SwapObjects,
     arriving: &SwapObjects,
-    watch: &dyn Progress,
+    progress: &dyn Progress,
 ) -> Result<()> {
     link.run("SET SESSION foreign_key_checks = 0")?;
     for default in &arriving.defaults {
@@ -164,7 +164,7 @@ fn hang_on(
         drop_routine(link, &one.table, &one.name)?;
         if let Err(error) = in_modes(link, one) {
             let kind = one.table.to_lowercase();
-            watch.note(&format!("{kind} {} was not created: {}\n", one.name, message(&error)));
+            progress.note(&format!("{kind} {} was not created: {}\n", one.name, message(&error)));
         }
     }
     for view in leaving.views.iter().filter(|view| !stays(view, &arriving.views)) {
@@ -174,7 +174,7 @@ fn hang_on(
         let body = view.sql.strip_prefix("CREATE ").unwrap_or(&view.sql);
         // A view that was broken at the source cannot be created; no row is lost by that.
         if let Err(error) = link.try_run(format!("CREATE OR REPLACE {body}")) {
-            watch.note(&format!("view {} was not created: {}\n", view.name, message(&error)));
+            progress.note(&format!("view {} was not created: {}\n", view.name, message(&error)));
         }
     }
     for event in leaving.events.iter().filter(|event| !stays(event, &arriving.events)) {
@@ -188,9 +188,11 @@ fn hang_on(
         match in_modes(link, &NamedSql { sql, ..event.clone() }) {
             Ok(()) if wakes => sleeping.push(&event.name),
             Ok(()) => {}
-            Err(error) => {
-                watch.note(&format!("event {} was not created: {}\n", event.name, message(&error)))
-            }
+            Err(error) => progress.note(&format!(
+                "event {} was not created: {}\n",
+                event.name,
+                message(&error)
+            )),
         }
     }
     for event in sleeping {

@@ -543,10 +543,10 @@ impl DatabaseTarget for MariadbTarget {
         &mut self,
         swap: &DatabaseSwap,
         direction: Direction,
-        watch: &dyn Progress,
+        progress: &dyn Progress,
     ) -> Result<()> {
         match swap {
-            DatabaseSwap::Tables(swap) => switch::switch(&mut self.link, swap, direction, watch),
+            DatabaseSwap::Tables(swap) => switch::switch(&mut self.link, swap, direction, progress),
             _ => Ok(()),
         }
     }

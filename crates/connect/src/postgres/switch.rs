@@ -202,10 +202,10 @@ pub(super) fn switch(
     link: &mut Link,
     swap: &SchemasSwap,
     direction: Direction,
-    watch: &dyn Progress,
+    progress: &dyn Progress,
 ) -> Result<()> {
     for attempt in 1.. {
-        match in_one_transaction(link, swap, direction, watch) {
+        match in_one_transaction(link, swap, direction, progress) {
             Ok(()) => return Ok(()),
             Err(Stop::Told(trouble)) => {
                 let _ = link.try_run("ROLLBACK");
@@ -241,7 +241,7 @@ fn in_one_transaction(
     link: &mut Link,
     swap: &SchemasSwap,
     direction: Direction,
-    watch: &dyn Progress,
+    progress: &dyn Progress,
 ) -> std::result::Result<(), Stop> {
     link.try_run(&format!(
         "BEGIN; SET LOCAL lock_timeout = '{LOCK_WAIT}'; SET LOCAL search_path = ''"
@@ -278,7 +278,7 @@ fn in_one_transaction(
     for step in steps {
         link.try_run(&step)?;
     }
-    watch.reached("objects-moved");
+    progress.reached("objects-moved");
     for refit in &swap.refit {
         if let Err(error) = link.try_run(&refit.put_back) {
             let what = format!("{} does not fit the tables in place", refit.shown);

@@ -508,10 +508,12 @@ impl DatabaseTarget for PostgresTarget {
         &mut self,
         swap: &DatabaseSwap,
         direction: Direction,
-        watch: &dyn Progress,
+        progress: &dyn Progress,
     ) -> Result<()> {
         match swap {
-            DatabaseSwap::Schemas(swap) => switch::switch(&mut self.link, swap, direction, watch),
+            DatabaseSwap::Schemas(swap) => {
+                switch::switch(&mut self.link, swap, direction, progress)
+            }
             _ => Ok(()),
         }
     }

@@ -190,7 +190,7 @@ impl ArchiveReader {
         Part { file: &self.file, at: found.offset, end: found.offset + found.size }
     }
 
-    fn digest(&self, found: &Stored, watch: &dyn Progress) -> Result<String> {
+    fn digest(&self, found: &Stored, progress: &dyn Progress) -> Result<String> {
         let wrong = |error| Trouble::file("cannot read the archive", &self.path, &error);
         let mut buffer = vec![0; 1 << 20];
         let mut digest = Sha256::default();
@@ -201,16 +201,16 @@ impl ArchiveReader {
                 return Ok(digest.finish());
             }
             digest.update(&buffer[..length]);
-            watch.advance(length as u64);
+            progress.advance(length as u64);
         }
     }
 
     /// Compares every member with the seal; gives the names of those that differ.
-    pub fn verify(&self, watch: &dyn Progress) -> Result<Vec<String>> {
+    pub fn verify(&self, progress: &dyn Progress) -> Result<Vec<String>> {
         let mut different = Vec::new();
         for found in self.stored()? {
-            watch.go_on()?;
-            if found.sha256 != Some(self.digest(&found, watch)?) {
+            progress.go_on()?;
+            if found.sha256 != Some(self.digest(&found, progress)?) {
                 different.push(found.name.clone());
             }
         }

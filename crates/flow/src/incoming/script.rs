@@ -55,10 +55,10 @@ pub fn pack_script(
     options: &Conversion,
     path: &Path,
     target: &Overview,
-    watch: &dyn Progress,
+    progress: &dyn Progress,
 ) -> Result<Vec<String>> {
-    watch.stage("script", None, Unit::Records);
-    let mut understood = understand(path, target, watch)?;
+    progress.stage("script", None, Unit::Records);
+    let mut understood = understand(path, target, progress)?;
     let mut manifest = options.manifest(path);
     let dialect = target.dialect;
     manifest.database = Some(DatabaseManifest {
@@ -82,22 +82,22 @@ pub fn pack_script(
         blocks: tables.iter().map(|table| (table.name.as_str(), open(dialect, table))).collect(),
     };
     each_row(path, dialect, &mut understood, &mut |table, row| {
-        watch.advance(1);
-        watch.go_on()?;
+        progress.advance(1);
+        progress.go_on()?;
         filling.add(table, row)
     })?;
     seal.rows = filling.finish()?;
     archive.add(Member::Afterwards, write_structure(dialect, &understood.afterwards))?;
     archive.seal(seal)?;
-    watch.done("read the script");
+    progress.done("read the script");
     Ok(std::mem::take(&mut understood.notes))
 }
 
-fn understand(path: &Path, target: &Overview, watch: &dyn Progress) -> Result<Understood> {
+fn understand(path: &Path, target: &Overview, progress: &dyn Progress) -> Result<Understood> {
     let mut script = Script::new(target.dialect, opened(path)?);
     let mut first = ForeignScript::new(target.dialect, &target.charset);
     while let Some(statement) = next(path, &mut script)? {
-        watch.go_on()?;
+        progress.go_on()?;
         let meaning = first
             .take(&statement, script.modes())
             .map_err(|error| refused(path, &script, &error))?;
@@ -232,12 +232,12 @@ impl Filling<'_> {
 pub fn each_statement(
     path: &Path,
     dialect: Dialect,
-    watch: &dyn Progress,
+    progress: &dyn Progress,
     visit: &mut dyn FnMut(u64, &[u8]) -> Result<()>,
 ) -> Result<()> {
     let mut script = Script::new(dialect, opened(path)?);
     while let Some(statement) = next(path, &mut script)? {
-        watch.go_on()?;
+        progress.go_on()?;
         visit(script.line(), &statement)?;
     }
     Ok(())

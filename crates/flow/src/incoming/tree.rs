@@ -17,8 +17,12 @@ const FILE: u32 = 0o644;
 const FOLDER: u32 = 0o755;
 
 /// Packs the files of a tar or zip file; gives what was left out.
-pub fn pack_tree(options: &Conversion, path: &Path, watch: &dyn Progress) -> Result<Vec<LeftOut>> {
-    watch.stage("files", None, Unit::Bytes);
+pub fn pack_tree(
+    options: &Conversion,
+    path: &Path,
+    progress: &dyn Progress,
+) -> Result<Vec<LeftOut>> {
+    progress.stage("files", None, Unit::Bytes);
     let mut manifest = options.manifest(path);
     manifest.files = Some(FilesManifest { left_out: Vec::new() });
     let mut archive = ArchiveWriter::create(&options.archive, Level::new(1))?;
@@ -29,7 +33,7 @@ pub fn pack_tree(options: &Conversion, path: &Path, watch: &dyn Progress) -> Res
     let mut pieces = PieceWriter::new(&mut archive);
     let mut others = Vec::new();
     each_entry(path, &mut others, &mut |mut entry, content| {
-        watch.go_on()?;
+        progress.go_on()?;
         if entry.path.is_empty() {
             return Ok(());
         }
@@ -69,7 +73,7 @@ pub fn pack_tree(options: &Conversion, path: &Path, watch: &dyn Progress) -> Res
             EntryKind::File(size) => {
                 seal.files += 1;
                 seal.file_bytes += size;
-                watch.advance(*size);
+                progress.advance(*size);
             }
         }
         entry.mode &= 0o7777;
@@ -78,7 +82,7 @@ pub fn pack_tree(options: &Conversion, path: &Path, watch: &dyn Progress) -> Res
     left_out.append(&mut others);
     pieces.finish()?;
     archive.seal(seal)?;
-    watch.done("read the files");
+    progress.done("read the files");
     Ok(left_out)
 }
 

@@ -15,7 +15,7 @@ pub(super) struct PackRows<'a> {
     pub about: &'a DatabaseManifest,
     pub structure: &'a Structure,
     pub archive: &'a mut ArchiveWriter,
-    pub watch: &'a dyn Progress,
+    pub progress: &'a dyn Progress,
     /// The table in which an earlier run was broken off, its records so far, and the place.
     pub part: Option<(String, u64, Part)>,
 }
@@ -61,7 +61,7 @@ impl PackRows<'_> {
     pub fn all(&mut self, source: &mut dyn DatabaseSource, seal: &mut Seal) -> Result<()> {
         for table in &self.about.tables {
             if let Some(done) = seal.rows.get(&table.name) {
-                self.watch.advance(*done);
+                self.progress.advance(*done);
                 continue;
             }
             let mut rows = 0;
@@ -70,12 +70,12 @@ impl PackRows<'_> {
             }
             seal.rows.insert(table.name.clone(), rows);
             self.mark(table, rows, None, seal)?;
-            self.watch.reached("table-packed");
+            self.progress.reached("table-packed");
         }
         let after = write_structure(self.about.dialect, &self.structure.afterwards);
         self.archive.add(Member::Afterwards, after)?;
         let read = counted(site_rows(seal), "record", "records");
-        self.watch.done(&format!("read {read}"));
+        self.progress.done(&format!("read {read}"));
         Ok(())
     }
 
@@ -93,7 +93,7 @@ impl PackRows<'_> {
         seal: &mut Seal,
     ) -> Result<u64> {
         let mut progress = self.begun(table);
-        self.watch.advance(progress.rows);
+        self.progress.advance(progress.rows);
         let mut losses = 0;
         loop {
             let came_to = progress.rows;
@@ -153,17 +153,17 @@ impl PackRows<'_> {
             let due = progress.rows.is_multiple_of(TOGETHER);
             if due { self.advance(progress.rows, TOGETHER) } else { Ok(()) }
         })?;
-        self.watch.advance(progress.rows % TOGETHER);
+        self.progress.advance(progress.rows % TOGETHER);
         Ok(())
     }
 
     /// Tells that so many more rows are read, and asks whether to go on.
     fn advance(&self, rows: u64, more: u64) -> Result<()> {
-        self.watch.advance(more);
+        self.progress.advance(more);
         if rows / TOGETHER > (rows - more) / TOGETHER {
-            self.watch.reached("rows-read");
+            self.progress.reached("rows-read");
         }
-        self.watch.go_on()
+        self.progress.go_on()
     }
 
     /// Notes how far a table has come whenever blocks of it were handed over.
@@ -187,7 +187,7 @@ impl PackRows<'_> {
     /// Reads on at another moment; the structure must still be the same.
     fn connect_anew(&self, source: &mut dyn DatabaseSource, lost: Trouble) -> Result<()> {
         let scope = self.options.tables;
-        let again = retry::reconnect(lost, self.watch, &mut || {
+        let again = retry::reconnect(lost, self.progress, &mut || {
             source.reopen()?;
             source.begin()?;
             source.structure(scope)

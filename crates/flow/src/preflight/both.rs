@@ -27,14 +27,14 @@ pub struct Tests<'a> {
 
 impl Tests<'_> {
     /// Runs the tests.
-    pub fn run(&self, watch: &dyn Progress) -> Result<Preflight> {
+    pub fn run(&self, progress: &dyn Progress) -> Result<Preflight> {
         if let Some(name) = self.only.filter(|name| !NAMES.contains(name)) {
             return Err(Trouble::usage(format!("there is no test `{name}`"))
                 .hint(format!("the tests are: {}", NAMES.join(", "))));
         }
         let mut found = Preflight::default();
         let run = format!("test-{}", std::process::id());
-        watch.note("testing both ends\n");
+        progress.note("testing both ends\n");
         if self.halves.database {
             let source = self.read_database(&mut found);
             self.write_database(&run, source.as_ref(), &mut found);

@@ -59,7 +59,7 @@ pub fn rewrite(
     options: &RewriteOptions<'_>,
     parts: &mut Editors,
     mut journal: Option<&mut Journal>,
-    watch: &dyn Progress,
+    progress: &dyn Progress,
 ) -> Result<LiveReport> {
     let mut report = LiveReport {
         applied: journal.is_some(),
@@ -70,18 +70,18 @@ pub fn rewrite(
         Some(journal) => Some(Safekeeping::open(journal.folder())?),
         None => None,
     };
-    watch.reached("started");
+    progress.reached("started");
     if let Some(editor) = &mut parts.database {
-        database(options, &mut **editor, safe.as_mut(), &mut report, watch)?;
+        database(options, &mut **editor, safe.as_mut(), &mut report, progress)?;
     }
     if parts.files.is_some() {
-        files(options, parts, safe.as_mut(), &mut report, watch)?;
+        files(options, parts, safe.as_mut(), &mut report, progress)?;
     }
     if let Some(journal) = &mut journal {
         let plan = Plan::default();
         let (direction, fingerprint) = (Direction::Forward, Fingerprint::default());
-        journal.step(&Step::Switching { direction, plan }, watch)?;
-        journal.step(&Step::Done { direction, at: crate::now(), fingerprint }, watch)?;
+        journal.step(&Step::Switching { direction, plan }, progress)?;
+        journal.step(&Step::Done { direction, at: crate::now(), fingerprint }, progress)?;
         report.run = Some(journal.header.run.clone());
     }
     Ok(report)
@@ -92,15 +92,15 @@ fn database(
     editor: &mut dyn DatabaseEditor,
     mut safe: Option<&mut Safekeeping>,
     report: &mut LiveReport,
-    watch: &dyn Progress,
+    progress: &dyn Progress,
 ) -> Result<()> {
-    watch.stage("database", None, Unit::Records);
+    progress.stage("database", None, Unit::Records);
     let mut records = 0;
     for table in editor.tables(options.tables)? {
         let key = editor.key_columns(&table)?;
         let mut tallies = TableReport::new(options.rewriter, &table);
         let applied = editor.each_batch(&table, &mut |batch| {
-            watch.go_on()?;
+            progress.go_on()?;
             let mut changes = Vec::new();
             for record in batch {
                 let first = changes.len();
@@ -117,11 +117,11 @@ fn database(
                 follow_key(&mut changes[first..], &key);
             }
             records += batch.len() as u64;
-            watch.advance(batch.len() as u64);
+            progress.advance(batch.len() as u64);
             match &mut safe {
                 Some(safe) => {
                     safe.keep(&table, &changes)?;
-                    watch.reached("changes-kept");
+                    progress.reached("changes-kept");
                     Ok(changes)
                 }
                 None => Ok(Vec::new()),
@@ -130,7 +130,7 @@ fn database(
         report.refused.extend(applied.refused);
         tallies.into_report(&table, &mut report.rewriting);
     }
-    watch.done(&counted(records, "record", "records"));
+    progress.done(&counted(records, "record", "records"));
     Ok(())
 }
 
@@ -139,10 +139,10 @@ fn files(
     parts: &mut Editors,
     mut safe: Option<&mut Safekeeping>,
     report: &mut LiveReport,
-    watch: &dyn Progress,
+    progress: &dyn Progress,
 ) -> Result<()> {
     let Some(source) = &mut parts.files else { return Ok(()) };
-    watch.stage("files", None, Unit::Bytes);
+    progress.stage("files", None, Unit::Bytes);
     let mut entries = Vec::new();
     source.walk(&|path| !(options.skip)(path), &mut |entry| {
         entries.push(entry);
@@ -150,7 +150,7 @@ fn files(
     })?;
     source.expect(files_of(&entries));
     for entry in entries {
-        watch.go_on()?;
+        progress.go_on()?;
         let EntryKind::File(size) = entry.kind else { continue };
         let mut content = source.open(&entry.path)?;
         let cannot = |error| {
@@ -169,13 +169,13 @@ fn files(
         let mut bytes = Vec::new();
         content.read_to_end(&mut bytes).map_err(cannot)?;
         drop(content);
-        watch.advance(bytes.len() as u64);
+        progress.advance(bytes.len() as u64);
         let new = report.rewriting.file(options.rewriter, &entry.shown(), &bytes);
         if let (Some(new), Some(safe), Some(editor)) = (new, &mut safe, &mut parts.editor) {
             safe.keep_file(&entry.path, &bytes, &new)?;
             editor.replace(&entry.path, &new)?;
         }
     }
-    watch.done(&counted(report.rewriting.files_seen, "file", "files"));
+    progress.done(&counted(report.rewriting.files_seen, "file", "files"));
     Ok(())
 }

@@ -27,7 +27,7 @@ pub fn turn(
     folder: &Path,
     direction: Direction,
     parts: &mut Editors,
-    watch: &dyn Progress,
+    progress: &dyn Progress,
 ) -> Result<TakenBack> {
     let mut lines = Lines::open(folder)?;
     let mut report = TakenBack::default();
@@ -37,7 +37,7 @@ pub fn turn(
     let mut quiet = false;
     let mut twice = HashSet::new();
     for number in 0..lines.len() {
-        watch.go_on()?;
+        progress.go_on()?;
         let line = lines.get(match direction {
             Direction::Forward => number,
             Direction::Back => lines.len() - 1 - number,

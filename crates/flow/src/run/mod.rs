@@ -35,7 +35,7 @@ pub struct Surroundings<'a> {
     /// The records of runs.
     pub records: &'a Records,
     /// Progress, and the wish to stop.
-    pub watch: &'a dyn Progress,
+    pub progress: &'a dyn Progress,
     /// The version of the program, as archives name it.
     pub program: &'a str,
 }
@@ -44,7 +44,7 @@ impl Surroundings<'_> {
     /// Says what an earlier run has left of a site.
     pub fn warn_of_earlier(&self, site: &dyn SiteAccess) -> Result<()> {
         if let Some(warning) = crate::runs::warning(self.records, site.name())? {
-            self.watch.note(&format!("{warning}\n"));
+            self.progress.note(&format!("{warning}\n"));
         }
         Ok(())
     }

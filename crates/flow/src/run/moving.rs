@@ -247,7 +247,7 @@ impl Moving<'_> {
                 _ => trouble,
             });
         }
-        journal.step(&Step::Ended { at: crate::now() }, around.watch)?;
+        journal.step(&Step::Ended { at: crate::now() }, around.progress)?;
         Ok(report)
     }
 
@@ -260,7 +260,7 @@ impl Moving<'_> {
             leave_out: &of.leave_out,
             only: None,
         };
-        tests.run(self.around.watch)
+        tests.run(self.around.progress)
     }
 
     /// Only what was broken off from outside is gone on with; what failed begins anew.
@@ -274,7 +274,7 @@ impl Moving<'_> {
         let kept = self.of.keep_archive.is_some() && !report.taken_back;
         if report.taken_back || !(broken_off || kept) {
             journal.run()?.clear();
-            journal.step(&Step::Discarded, self.around.watch)?;
+            journal.step(&Step::Discarded, self.around.progress)?;
         }
         Ok(())
     }
@@ -362,10 +362,10 @@ impl Moving<'_> {
             }
             Err(trouble) => trouble,
         };
-        let (records, watch) = (self.around.records, self.around.watch);
-        watch.note("taking the move back: a step of [after] cannot be taken\n");
+        let (records, progress) = (self.around.records, self.around.progress);
+        progress.note("taking the move back: a step of [after] cannot be taken\n");
         let run = last_change(records, to.name())?;
-        turn_unpack(&run, &mut to.targets(&run.header.run, to.has())?, watch)?;
+        turn_unpack(&run, &mut to.targets(&run.header.run, to.has())?, progress)?;
         report.taken_back = true;
         Err(trouble.incomplete(format!("site {} stands in its old state again", to.name())))
     }
@@ -376,7 +376,7 @@ impl Moving<'_> {
         let pages = to.url().map(|_| to.pages()).transpose()?;
         let pages = pages.as_ref().map(|pages| &**pages as &dyn PageSource);
         let mut parts = to.editors(Halves::FILES.and(to.has()))?;
-        self.of.refresh.others(&mut parts, to, pages, self.around.watch)
+        self.of.refresh.others(&mut parts, to, pages, self.around.progress)
     }
 
     /// Whether this move has written its archive to the end, but was broken off before that was
@@ -417,7 +417,7 @@ impl Moving<'_> {
             report.stages.push((name.into(), seconds));
             return Ok(());
         }
-        self.around.watch.go_on()?;
+        self.around.progress.go_on()?;
         let began = Instant::now();
         work(report)?;
         let seconds = began.elapsed().as_secs_f64();
@@ -429,8 +429,8 @@ impl Moving<'_> {
     fn note_stage(&self, journal: &mut Journal, stage: Stage, seconds: f64) -> Result<()> {
         let name = stage.name();
         let step = Step::Stage { name: name.into(), seconds, about: crate::now() };
-        journal.step(&step, self.around.watch)?;
-        self.around.watch.reached(name);
+        journal.step(&step, self.around.progress)?;
+        self.around.progress.reached(name);
         Ok(())
     }
 
@@ -445,7 +445,7 @@ impl Moving<'_> {
         if is_complete(&run, Stage::Unpacked) && !self.stands(&run)? {
             // Its new state was taken back, or another one came: this begins anew.
             run.clear();
-            Journal::resume(&run)?.step(&Step::Discarded, around.watch)?;
+            Journal::resume(&run)?.step(&Step::Discarded, around.progress)?;
             return Ok(None);
         }
         Ok(Some(run))

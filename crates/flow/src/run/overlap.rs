@@ -32,8 +32,8 @@ pub(super) fn carry(
     std::thread::scope(|scope| {
         let followed = GiveUp(member_index.clone());
         let packer = scope.spawn(move || {
-            let watch = Beside { of: around.watch, stop, stopped };
-            let around = Surroundings { watch: &watch, ..around };
+            let progress = Beside { of: around.progress, stop, stopped };
+            let around = Surroundings { progress: &progress, ..around };
             let packed = pack.run_followed(from, around, Some(followed.0.clone())).map(drop);
             drop(followed);
             (packed, began.elapsed().as_secs_f64())

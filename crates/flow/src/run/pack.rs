@@ -73,7 +73,7 @@ impl Pack {
         }
         if let Some(script) = &self.script {
             let written = ArchiveReader::open(&self.archive)
-                .and_then(|archive| write_script(&archive, script, around.watch));
+                .and_then(|archive| write_script(&archive, script, around.progress));
             let _ = std::fs::remove_file(&self.archive);
             report.size = written.map_err(doing)?;
             report.archive = script.display().to_string();
@@ -114,6 +114,6 @@ impl Pack {
         let mut files = if self.halves.files { site.files()? } else { None };
         let source = database.as_mut().map(|source| &mut **source as &mut dyn DatabaseSource);
         let files = files.as_mut().map(|source| &mut **source as &mut dyn FileSource);
-        pack(&options, source, files, around.watch)
+        pack(&options, source, files, around.progress)
     }
 }

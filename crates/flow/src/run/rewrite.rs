@@ -36,7 +36,7 @@ impl Rewrite {
     }
 
     fn work(&self, site: &dyn SiteAccess, around: Surroundings<'_>) -> Result<LiveReport> {
-        warn_of_shadowed(self.rewriter.rules(), around.watch);
+        warn_of_shadowed(self.rewriter.rules(), around.progress);
         let _lock = if self.apply { Some(around.records.lock(site.name())?) } else { None };
         around.warn_of_earlier(site)?;
         let holds = |table: &str| site.holds_table(table);
@@ -46,12 +46,12 @@ impl Rewrite {
         // Nothing is begun before the site can be reached: there would be nothing to take back.
         let mut editors = site.editors(self.halves)?;
         let mut journal = if self.apply { Some(self.journal(site, around)?) } else { None };
-        rewrite(&options, &mut editors, journal.as_mut(), around.watch).map_err(
-            |trouble| match self.apply {
+        rewrite(&options, &mut editors, journal.as_mut(), around.progress).map_err(|trouble| {
+            match self.apply {
                 true => self.incomplete(site, trouble),
                 false => trouble,
-            },
-        )
+            }
+        })
     }
 
     /// The journal of the same rewriting, if it was broken off: its changes and those of this one

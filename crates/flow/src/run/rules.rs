@@ -23,10 +23,10 @@ pub fn ready(rules: Vec<Rule>) -> Result<Rewriter> {
 }
 
 /// Says which rules never apply.
-pub fn warn_of_shadowed(rules: &[Rule], watch: &dyn Progress) {
+pub fn warn_of_shadowed(rules: &[Rule], progress: &dyn Progress) {
     for (earlier, later) in shadowed(rules) {
         let (by, rule) = (&rules[earlier], &rules[later]);
-        watch.note(&format!(
+        progress.note(&format!(
             "the rule {} → {} never applies: {} → {} takes the same addresses before it\n",
             rule.from, rule.to, by.from, by.to
         ));

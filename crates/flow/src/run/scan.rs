@@ -41,7 +41,7 @@ impl Scan {
             depth: self.depth,
             time: self.time,
         };
-        scan(&options, &*site.pages()?, around.watch)
+        scan(&options, &*site.pages()?, around.progress)
             .map_err(|trouble| trouble.doing(format!("scanning {url}")))
     }
 }

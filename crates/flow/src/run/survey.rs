@@ -31,6 +31,6 @@ impl Survey {
         let mut files = site.files()?;
         let source = database.as_mut().map(|source| &mut **source as &mut dyn DatabaseSource);
         let files = files.as_mut().map(|source| &mut **source as &mut dyn FileSource);
-        survey(&options, source, files, around.watch)
+        survey(&options, source, files, around.progress)
     }
 }

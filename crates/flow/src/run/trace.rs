@@ -59,6 +59,6 @@ impl Trace {
         let options = TraceOptions { needles, tables: &holds, skip: &skip };
         let source = database.as_mut().map(|source| &mut **source as &mut dyn DatabaseSource);
         let files = files.as_mut().map(|source| &mut **source as &mut dyn FileSource);
-        trace(&options, source, files, around.watch)
+        trace(&options, source, files, around.progress)
     }
 }

@@ -50,10 +50,10 @@ impl Undo {
             return bring_back(site, &run, around).map(Box::new).map(Undone::Unpacked);
         }
         let report = match run.header.command.as_str() {
-            "rewrite" => turn_rewrite(&run, &mut site.editors(site.has())?, around.watch)?,
+            "rewrite" => turn_rewrite(&run, &mut site.editors(site.has())?, around.progress)?,
             _ => {
                 let mut targets = site.targets(&run.header.run, site.has())?;
-                turn_unpack(&run, &mut targets, around.watch)?
+                turn_unpack(&run, &mut targets, around.progress)?
             }
         };
         Ok(Undone::Turned(Box::new(report)))
@@ -63,7 +63,9 @@ impl Undo {
 /// Unpacks the archive that a run has made of the old state.
 fn bring_back(site: &dyn SiteAccess, run: &Run, around: Surroundings<'_>) -> Result<UnpackReport> {
     let Some(archive) = run.set_aside() else { return Ok(UnpackReport::default()) };
-    around.watch.note(&format!("taking back {}: its old state is in an archive\n", run.header.run));
+    around
+        .progress
+        .note(&format!("taking back {}: its old state is in an archive\n", run.header.run));
     let unpack = Unpack {
         input: archive.display().to_string(),
         halves: Halves::BOTH,
@@ -83,7 +85,7 @@ fn give_up(site: &dyn SiteAccess, around: Surroundings<'_>) -> Result<Vec<String
     let mut given = Vec::new();
     for run in around.records.runs_of(site.name())? {
         if matches!(run.state(), State::InPlace { .. }) {
-            let_go(&run, &mut site.targets(&run.header.run, site.has())?, around.watch)?;
+            let_go(&run, &mut site.targets(&run.header.run, site.has())?, around.progress)?;
             given.push(run.header.run.clone());
         }
     }
@@ -103,7 +105,7 @@ pub fn discard_run<S: SiteAccess>(
     if run.is_move() && run.state() == State::Open {
         // It leaves an archive; what it changed belongs to other runs.
         run.clear();
-        Journal::resume(&run)?.step(&Step::Discarded, around.watch)?;
+        Journal::resume(&run)?.step(&Step::Discarded, around.progress)?;
         return Ok(run);
     }
     let site = &run.header.site;
@@ -127,6 +129,6 @@ pub fn discard_run<S: SiteAccess>(
     }
     let site = site_of(site)?;
     let mut targets = site.targets(name, site.has())?;
-    discard(&mut Journal::resume(&run)?, &mut targets, around.watch)?;
+    discard(&mut Journal::resume(&run)?, &mut targets, around.progress)?;
     Ok(run)
 }

@@ -86,7 +86,7 @@ impl Unpack {
         let archive = &incoming.archive;
         let halves = self.halves_of(archive, site)?;
         let rewriter = self.rewriter(incoming, site)?;
-        warn_of_shadowed(rewriter.rules(), around.watch);
+        warn_of_shadowed(rewriter.rules(), around.progress);
         let dialect = archive.manifest.database.as_ref().map(|about| about.dialect);
         let holds = |table: &str| {
             let here =
@@ -208,14 +208,14 @@ impl Work<'_> {
     fn preview(&self, preview_of: Preview) -> Result<UnpackReport> {
         let Self { site, archive, options, halves, around, .. } = self;
         if !halves.database || preview_of == Preview::Read {
-            return preview(options, archive, *halves, None, around.watch);
+            return preview(options, archive, *halves, None, around.progress);
         }
         let _lock = around.records.lock(site.name())?;
         let mut journal = around.records.begin("preview", site.name(), &self.of.input)?;
         let run = journal.header.run.clone();
         let report = self.targets(&run, Halves::DATABASE).and_then(|mut targets| {
             let trial = Some((&mut targets, &mut journal));
-            preview(options, archive, *halves, trial, around.watch)
+            preview(options, archive, *halves, trial, around.progress)
         });
         journal.forget();
         report
@@ -223,7 +223,7 @@ impl Work<'_> {
 
     /// Settles what an earlier run has left, unpacks, and gives up what `superseded` kept.
     fn carry_out(mut self, superseded: Option<&Run>) -> Result<UnpackReport> {
-        let (site, records, watch) = (self.site, self.around.records, self.around.watch);
+        let (site, records, progress) = (self.site, self.around.records, self.around.progress);
         let lock = records.lock(site.name())?;
         let mark = mark(&self.options, self.archive, self.halves)?;
         let over = superseded.map(|run| run.header.run.as_str());
@@ -233,7 +233,7 @@ impl Work<'_> {
             &mark,
             over,
             &mut |run| site.targets(&run.header.run, Halves::BOTH),
-            watch,
+            progress,
         )?;
         if let Earlier::Completed(Direction::Forward) = earlier {
             return Ok(UnpackReport {
@@ -257,10 +257,10 @@ impl Work<'_> {
             self.in_place(&mut journal)?
         } else {
             let mut targets = self.targets(&run, self.halves)?;
-            unpack(&self.options, self.archive, &mut targets, &mut journal, watch)?
+            unpack(&self.options, self.archive, &mut targets, &mut journal, progress)?
         };
         if let Some(old) = superseded {
-            let_go(old, &mut site.targets(&old.header.run, site.has())?, watch)?;
+            let_go(old, &mut site.targets(&old.header.run, site.has())?, progress)?;
         }
         if self.halves.files && there.is_some() {
             // The work is done: that nobody could look is no reason to end with an error.
@@ -286,12 +286,12 @@ impl Work<'_> {
     fn in_place(&self, journal: &mut Journal) -> Result<UnpackReport> {
         let Self { site, archive, options, halves, around, .. } = self;
         if journal.run()?.state() != State::Emptied {
-            set_aside(journal, around.watch, &mut |archive| {
+            set_aside(journal, around.progress, &mut |archive| {
                 Pack::whole(archive.to_owned(), *halves).write(*site, *around, None).map(drop)
             })?;
         }
         let mut targets = site.targets(&journal.header.run, *halves)?;
-        let mut report = unpack_in_place(options, archive, &mut targets, journal, around.watch)?;
+        let mut report = unpack_in_place(options, archive, &mut targets, journal, around.progress)?;
         if let Some(kept) = journal.run()?.set_aside() {
             let bytes = std::fs::metadata(&kept).map_or(0, |found| found.len());
             report.notes.push(format!(

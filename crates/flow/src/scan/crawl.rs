@@ -114,7 +114,7 @@ struct Shared {
 struct Crawler<'a> {
     options: &'a ScanOptions<'a>,
     source: &'a dyn PageSource,
-    watch: &'a dyn Progress,
+    progress: &'a dyn Progress,
     shared: Mutex<Shared>,
     changed: Condvar,
     began: Instant,
@@ -133,7 +133,7 @@ const SHEETS: usize = 200;
 pub(super) fn crawl(
     options: &ScanOptions<'_>,
     source: &dyn PageSource,
-    watch: &dyn Progress,
+    progress: &dyn Progress,
 ) -> Result<Crawl> {
     let mut queue = VecDeque::new();
     let mut known = BTreeSet::new();
@@ -155,7 +155,7 @@ pub(super) fn crawl(
     let crawler = Crawler {
         options,
         source,
-        watch,
+        progress,
         shared: Mutex::new(shared),
         changed: Condvar::new(),
         began: Instant::now(),
@@ -195,10 +195,10 @@ impl Crawler<'_> {
             };
             shared.at_work += 1;
             drop(shared);
-            let mut result = self.watch.go_on();
+            let mut result = self.progress.go_on();
             if result.is_ok() && self.may_fetch(&task) {
                 self.handle(&url, &task);
-                result = self.watch.go_on();
+                result = self.progress.go_on();
             }
             let mut shared = self.lock();
             shared.at_work -= 1;
@@ -307,7 +307,7 @@ impl Crawler<'_> {
             turn
         };
         // A wish to stop is not slept over.
-        while !self.watch.stopping() && Instant::now() < turn {
+        while !self.progress.stopping() && Instant::now() < turn {
             let left = turn.saturating_duration_since(Instant::now());
             std::thread::sleep(left.min(Duration::from_millis(100)));
         }
@@ -332,7 +332,7 @@ impl Crawler<'_> {
         let base =
             base.and_then(|link| url.join(&link.address).ok()).unwrap_or_else(|| url.clone());
         self.lock().crawl.pages += 1;
-        self.watch.advance(1);
+        self.progress.advance(1);
         self.note_old_addresses(url, None, &answer.body, &links);
         for link in links {
             if link.kind != LinkKind::Base {

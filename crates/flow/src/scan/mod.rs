@@ -61,10 +61,10 @@ pub struct ScanReport {
 pub fn scan(
     options: &ScanOptions<'_>,
     source: &dyn PageSource,
-    watch: &dyn Progress,
+    progress: &dyn Progress,
 ) -> Result<ScanReport> {
-    watch.stage("pages", None, Unit::Pages);
-    let crawl = crawl::crawl(options, source, watch)?;
+    progress.stage("pages", None, Unit::Pages);
+    let crawl = crawl::crawl(options, source, progress)?;
     if let Some((status, detail)) = crawl.start_failed(options) {
         let hint = match status {
             401 => "set login and password.login of the site",
@@ -94,6 +94,6 @@ pub fn scan(
             report.counts.insert(code.name().into(), count as u64);
         }
     }
-    watch.done(&counted(report.pages, "page", "pages"));
+    progress.done(&counted(report.pages, "page", "pages"));
     Ok(report)
 }

@@ -18,7 +18,7 @@ pub fn settle_earlier(
     mark: &str,
     superseded: Option<&str>,
     targets_of: &mut dyn FnMut(&Run) -> Result<Targets>,
-    watch: &dyn Progress,
+    progress: &dyn Progress,
 ) -> Result<Earlier> {
     let mut earlier = Earlier::None;
     for run in records.runs_of(site)? {
@@ -49,10 +49,10 @@ pub fn settle_earlier(
         let mut journal = Journal::resume(&run)?;
         match run.state() {
             State::Switching(direction, plan) => {
-                switch(&mut journal, &mut targets, &plan, direction, watch)?;
+                switch(&mut journal, &mut targets, &plan, direction, progress)?;
                 earlier = Earlier::Completed(direction);
             }
-            _ => discard(&mut journal, &mut targets, watch)?,
+            _ => discard(&mut journal, &mut targets, progress)?,
         }
     }
     Ok(earlier)
@@ -120,7 +120,11 @@ pub fn mark(
 }
 
 /// Cleans up a run that was not switched.
-pub fn discard(journal: &mut Journal, targets: &mut Targets, watch: &dyn Progress) -> Result<()> {
+pub fn discard(
+    journal: &mut Journal,
+    targets: &mut Targets,
+    progress: &dyn Progress,
+) -> Result<()> {
     if let Some(target) = &mut targets.database {
         target.discard()?;
     }
@@ -131,5 +135,5 @@ pub fn discard(journal: &mut Journal, targets: &mut Targets, watch: &dyn Progres
         // The old state stands; its archive is of no use.
         let _ = std::fs::remove_file(journal.folder().join(SET_ASIDE));
     }
-    journal.step(&Step::Discarded, watch)
+    journal.step(&Step::Discarded, progress)
 }

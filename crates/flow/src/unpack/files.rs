@@ -32,7 +32,7 @@ pub(super) fn read_files(
     archive: &ArchiveReader,
     mut target: Option<&mut dyn FileTarget>,
     report: &mut UnpackReport,
-    watch: &dyn Progress,
+    progress: &dyn Progress,
 ) -> Result<BTreeSet<Vec<u8>>> {
     if let Some(patterns) = &options.part.files {
         let mut wanted = Vec::new();
@@ -41,18 +41,18 @@ pub(super) fn read_files(
                 wanted.push(found);
             }
         })?;
-        return some_files(options, archive, patterns, wanted, target, report, watch);
+        return some_files(options, archive, patterns, wanted, target, report, progress);
     }
-    watch.stage("files", archive.expected().file_bytes, Unit::Bytes);
+    progress.stage("files", archive.expected().file_bytes, Unit::Bytes);
     let mut pieces = PieceReader::new(archive);
     let result = each_entry(&mut pieces, &mut |entry, content| {
-        watch.go_on()?;
-        one_entry(options, archive, entry, content, &mut target, report, watch)
+        progress.go_on()?;
+        one_entry(options, archive, entry, content, &mut target, report, progress)
     });
     let trouble = pieces.trouble.take();
     result.map_err(|error| trouble.unwrap_or(error))?;
     check_index(archive, &mut drop)?;
-    watch.done(&counted(report.files, "file", "files"));
+    progress.done(&counted(report.files, "file", "files"));
     Ok(BTreeSet::new())
 }
 
@@ -64,17 +64,17 @@ fn some_files(
     wanted: Vec<Located>,
     mut target: Option<&mut dyn FileTarget>,
     report: &mut UnpackReport,
-    watch: &dyn Progress,
+    progress: &dyn Progress,
 ) -> Result<BTreeSet<Vec<u8>>> {
     if wanted.is_empty() {
         return Err(Trouble::usage("the archive holds no file of this name")
             .because(format!("nothing matches {}", patterns.texts().join(", ")))
             .hint("name it from the site's folder on, as in uploads/report.pdf or pictures/**"));
     }
-    watch.stage("files", None, Unit::Bytes);
+    progress.stage("files", None, Unit::Bytes);
     let mut came = BTreeSet::new();
     for found in wanted {
-        watch.go_on()?;
+        progress.go_on()?;
         let mut pieces = PieceReader::from(archive, &found);
         let bounded = BoundedTar::new(&mut pieces);
         let extended = bounded.extended();
@@ -87,9 +87,9 @@ fn some_files(
             return Err(contradiction());
         }
         came.insert(entry.path.clone());
-        one_entry(options, archive, entry, &mut first, &mut target, report, watch)?;
+        one_entry(options, archive, entry, &mut first, &mut target, report, progress)?;
     }
-    watch.done(&counted(report.files, "file", "files"));
+    progress.done(&counted(report.files, "file", "files"));
     Ok(came)
 }
 
@@ -106,7 +106,7 @@ fn one_entry(
     content: &mut dyn Read,
     target: &mut Option<&mut dyn FileTarget>,
     report: &mut UnpackReport,
-    watch: &dyn Progress,
+    progress: &dyn Progress,
 ) -> Result<()> {
     match &entry.kind {
         EntryKind::Folder => match target {
@@ -128,7 +128,7 @@ fn one_entry(
             }
         }
         EntryKind::File(size) => {
-            watch.advance(*size);
+            progress.advance(*size);
             report.files += 1;
             file(options, archive, &entry, content, target, report)
         }

@@ -15,10 +15,10 @@ pub fn unpack_in_place(
     archive: &ArchiveReader,
     targets: &mut Targets,
     journal: &mut Journal,
-    watch: &dyn Progress,
+    progress: &dyn Progress,
 ) -> Result<UnpackReport> {
     if journal.run()?.state() != State::Emptied {
-        journal.step(&Step::Clearing, watch)?;
+        journal.step(&Step::Clearing, progress)?;
     }
     let site = &options.site;
     let empty = |trouble: Trouble| {
@@ -29,16 +29,16 @@ pub fn unpack_in_place(
     };
     if !journal.run()?.steps.contains(&Step::Cleared) {
         clear(options, archive, targets).map_err(empty)?;
-        journal.step(&Step::Cleared, watch)?;
+        journal.step(&Step::Cleared, progress)?;
     }
-    unpack(options, archive, targets, journal, watch).map_err(empty)
+    unpack(options, archive, targets, journal, progress).map_err(empty)
 }
 
 /// Packs the old state with `pack`, and reads every byte of the archive again. Whatever reads
 /// the old state must be closed before it is removed.
 pub fn set_aside(
     journal: &mut Journal,
-    watch: &dyn Progress,
+    progress: &dyn Progress,
     pack: &mut dyn FnMut(&Path) -> Result<()>,
 ) -> Result<()> {
     let path = journal.folder().join(SET_ASIDE);
@@ -48,13 +48,13 @@ pub fn set_aside(
     }
     pack(&path)?;
     let archive = ArchiveReader::open(&path)?;
-    if let Some(member) = archive.verify(watch)?.first() {
+    if let Some(member) = archive.verify(progress)?.first() {
         return Err(Trouble::damaged("the archive of the old state is not what was written")
             .at(path.display().to_string())
             .because(format!("its member {member} reads otherwise"))
             .hint("check the disk; nothing has been removed"));
     }
-    journal.step(&Step::SetAside, watch)
+    journal.step(&Step::SetAside, progress)
 }
 
 fn clear(

@@ -304,13 +304,13 @@ pub fn unpack(
     archive: &ArchiveReader,
     targets: &mut Targets,
     journal: &mut Journal,
-    watch: &dyn Progress,
+    progress: &dyn Progress,
 ) -> Result<UnpackReport> {
     let mut report =
         UnpackReport { rewriting: RewriteReport::of(options.rewriter), ..UnpackReport::default() };
     report.part = options.part.some_tables || options.part.files.is_some();
-    watch.reached("started");
-    let plan = match build(options, archive, targets, journal, &mut report, watch) {
+    progress.reached("started");
+    let plan = match build(options, archive, targets, journal, &mut report, progress) {
         Ok(plan) => plan,
         Err(trouble) => {
             let run = &journal.header.run;
@@ -322,11 +322,11 @@ pub fn unpack(
                 )));
             }
             // The old site stands; what was built is of no use to anybody.
-            let _ = discard(journal, targets, watch);
+            let _ = discard(journal, targets, progress);
             return Err(trouble);
         }
     };
-    switch(journal, targets, &plan, Direction::Forward, watch)?;
+    switch(journal, targets, &plan, Direction::Forward, progress)?;
     report.run = Some(journal.header.run.clone());
     Ok(report)
 }
@@ -339,23 +339,23 @@ pub fn preview(
     archive: &ArchiveReader,
     halves: Halves,
     trial: Option<(&mut Targets, &mut Journal)>,
-    watch: &dyn Progress,
+    progress: &dyn Progress,
 ) -> Result<UnpackReport> {
     let mut report =
         UnpackReport { rewriting: RewriteReport::of(options.rewriter), ..UnpackReport::default() };
     let about = archive.manifest.database.as_ref().filter(|_| halves.database);
     match (about, trial) {
         (Some(_), Some((targets, journal))) => {
-            watch.reached("started");
-            let tried = try_records(options, archive, targets, journal, &mut report, watch);
-            let cleaned = discard(journal, targets, watch);
+            progress.reached("started");
+            let tried = try_records(options, archive, targets, journal, &mut report, progress);
+            let cleaned = discard(journal, targets, progress);
             tried.and(cleaned)?;
         }
-        (Some(about), None) => read_rows(options, archive, about, None, &mut report, watch)?,
+        (Some(about), None) => read_rows(options, archive, about, None, &mut report, progress)?,
         (None, _) => {}
     }
     if halves.files {
-        read_files(options, archive, None, &mut report, watch)?;
+        read_files(options, archive, None, &mut report, progress)?;
     }
     Ok(report)
 }
@@ -367,7 +367,7 @@ fn try_records(
     targets: &mut Targets,
     journal: &mut Journal,
     report: &mut UnpackReport,
-    watch: &dyn Progress,
+    progress: &dyn Progress,
 ) -> Result<()> {
     let mut rejects = Rejects::of_run(journal.folder());
     let policy = match options.on_bad_record {
@@ -379,7 +379,7 @@ fn try_records(
         check_engine(archive, there.dialect, &options.site)?;
         trust::check(options, archive, &mut **target)?;
     }
-    let building = Building { options, policy, archive, watch };
+    let building = Building { options, policy, archive, progress };
     let afterwards = build_database(&building, targets, journal, &mut rejects, report)?;
     if let Some(target) = &mut targets.database {
         check_rows(options, archive, &mut **target, &rejects)?;
@@ -397,14 +397,14 @@ fn build(
     targets: &mut Targets,
     journal: &mut Journal,
     report: &mut UnpackReport,
-    watch: &dyn Progress,
+    progress: &dyn Progress,
 ) -> Result<Plan> {
     let mut plan = Plan::default();
     let mut rejects = Rejects::of_run(journal.folder());
     if let Some(target) = &mut targets.files {
         target.build()?;
     }
-    let building = Building { options, policy: options.on_bad_record, archive, watch };
+    let building = Building { options, policy: options.on_bad_record, archive, progress };
     let afterwards = build_database(&building, targets, journal, &mut rejects, report)?;
     if let (Some(target), Some(about)) = (&mut targets.database, &archive.manifest.database) {
         plan.tables = tables_of(options, about).into_iter().map(|(_, name)| name).collect();
@@ -413,10 +413,10 @@ fn build(
         plan.tables.extend(options.remove.iter().cloned());
     }
     if targets.database.is_none() && !journal.run()?.takes_rows() {
-        journal.step(&Step::Made, watch)?;
+        journal.step(&Step::Made, progress)?;
     }
     if let (Some(target), Some(_)) = (&mut targets.files, &archive.manifest.files) {
-        let came = read_files(options, archive, Some(&mut **target), report, watch)?;
+        let came = read_files(options, archive, Some(&mut **target), report, progress)?;
         let some = options.part.files.is_some();
         let inside = options.inside_files.as_deref();
         report.kept = target.keep(&|path| {
@@ -429,8 +429,8 @@ fn build(
             target.put_file(&file.entry, &mut file.content)?;
         }
     }
-    journal.step(&Step::Built, watch)?;
-    watch.go_on()?;
+    journal.step(&Step::Built, progress)?;
+    progress.go_on()?;
     if let Some(target) = &mut targets.database {
         check_rows(options, archive, &mut **target, &rejects)?;
         let swap = target.finish(&afterwards)?;
@@ -450,8 +450,8 @@ fn build(
         plan.files = Some(target.finish()?);
         report.notes.extend(target.notes());
     }
-    journal.step(&Step::Checked, watch)?;
-    watch.go_on()?;
+    journal.step(&Step::Checked, progress)?;
+    progress.go_on()?;
     Ok(plan)
 }
 
@@ -460,7 +460,7 @@ struct Building<'a> {
     options: &'a UnpackOptions<'a>,
     policy: OnBadRecord,
     archive: &'a ArchiveReader,
-    watch: &'a dyn Progress,
+    progress: &'a dyn Progress,
 }
 
 /// Builds the tables of an archive with their rows; gives what comes after rows.
@@ -471,7 +471,7 @@ fn build_database(
     rejects: &mut Rejects,
     report: &mut UnpackReport,
 ) -> Result<Vec<Statement>> {
-    let Building { options, policy, archive, watch } = *building;
+    let Building { options, policy, archive, progress } = *building;
     let (Some(target), Some(about)) = (&mut targets.database, &archive.manifest.database) else {
         return Ok(Vec::new());
     };
@@ -495,7 +495,7 @@ fn build_database(
             // Nothing, or something that cannot be gone on with.
             target.discard()?;
             target.build(&structure)?;
-            journal.step(&Step::Made, watch)?;
+            journal.step(&Step::Made, progress)?;
         }
     }
     let into = Destination {
@@ -505,7 +505,7 @@ fn build_database(
         policy,
         there: there.unwrap_or_default(),
     };
-    read_rows(options, archive, about, Some((into, rejects)), report, watch)?;
+    read_rows(options, archive, about, Some((into, rejects)), report, progress)?;
     report.rejected = rejects.total();
     report.records -= report.rejected;
     report.adapted = rejects.adapted;
@@ -536,9 +536,9 @@ pub fn switch(
     targets: &mut Targets,
     plan: &Plan,
     direction: Direction,
-    watch: &dyn Progress,
+    progress: &dyn Progress,
 ) -> Result<()> {
-    journal.step(&Step::Switching { direction, plan: plan.clone() }, watch)?;
+    journal.step(&Step::Switching { direction, plan: plan.clone() }, progress)?;
     let half = |trouble: Trouble| {
         trouble.incomplete(
             "the switch is not complete; type the same command again to complete it, or fernweh \
@@ -546,14 +546,14 @@ pub fn switch(
         )
     };
     if let (Some(target), Some(swap)) = (&mut targets.database, &plan.database) {
-        target.switch(swap, direction, watch).map_err(half)?;
-        watch.reached("database-in-place");
-        journal.step(&Step::DatabaseSwitched, watch)?;
+        target.switch(swap, direction, progress).map_err(half)?;
+        progress.reached("database-in-place");
+        journal.step(&Step::DatabaseSwitched, progress)?;
     }
     if let (Some(target), Some(swap)) = (&mut targets.files, &plan.files) {
         target.switch(swap, direction).map_err(half)?;
-        watch.reached("files-in-place");
-        journal.step(&Step::FilesSwitched, watch)?;
+        progress.reached("files-in-place");
+        journal.step(&Step::FilesSwitched, progress)?;
     }
     let fingerprint = match &mut targets.database {
         Some(target) if plan.database.is_some() => {
@@ -561,5 +561,5 @@ pub fn switch(
         }
         _ => fernweh_ports::Fingerprint::default(),
     };
-    journal.step(&Step::Done { direction, at: crate::now(), fingerprint }, watch)
+    journal.step(&Step::Done { direction, at: crate::now(), fingerprint }, progress)
 }

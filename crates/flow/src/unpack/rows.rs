@@ -204,25 +204,26 @@ pub(super) fn read_rows<'a>(
     about: &'a DatabaseManifest,
     into: Option<(Destination<'a>, &'a mut Rejects)>,
     report: &mut UnpackReport,
-    watch: &'a dyn Progress,
+    progress: &'a dyn Progress,
 ) -> Result<()> {
     let total = archive.expected().rows;
-    watch.stage("database", total, Unit::Records);
+    progress.stage("database", total, Unit::Records);
     match into {
-        None => each_portion(options, archive, about, report, watch, &mut |_, _| Ok(()))?,
+        None => each_portion(options, archive, about, report, progress, &mut |_, _| Ok(()))?,
         Some((into, rejects)) => std::thread::scope(|scope| {
             let (send, incoming) = pipe::<(&Table, Portion)>();
             let writer = scope.spawn(move || {
-                let mut writer = Writer::new(into, rejects, watch);
+                let mut writer = Writer::new(into, rejects, progress);
                 for (table, rows) in incoming {
                     writer.write(table, rows)?;
                 }
                 writer.secure()
             });
-            let read = each_portion(options, archive, about, report, watch, &mut |table, rows| {
-                let weight = weight_of(&rows.rows);
-                taken(send.send((table, rows), weight))
-            });
+            let read =
+                each_portion(options, archive, about, report, progress, &mut |table, rows| {
+                    let weight = weight_of(&rows.rows);
+                    taken(send.send((table, rows), weight))
+                });
             drop(send);
             // What stopped the writer says more than that it stopped.
             let written = writer.join().unwrap_or_else(|_| Err(stopped()));
@@ -230,7 +231,7 @@ pub(super) fn read_rows<'a>(
         })?,
     }
     let (tables, records) = (report.tables, report.records);
-    watch.done(&format!(
+    progress.done(&format!(
         "{}, {}",
         counted(tables, "table", "tables"),
         counted(records, "record", "records")
@@ -245,7 +246,7 @@ fn each_portion<'a>(
     archive: &ArchiveReader,
     about: &'a DatabaseManifest,
     report: &mut UnpackReport,
-    watch: &dyn Progress,
+    progress: &dyn Progress,
     visit: &mut dyn FnMut(&'a Table, Portion) -> Result<()>,
 ) -> Result<()> {
     let wanted: Vec<&'a Table> =
@@ -262,7 +263,7 @@ fn each_portion<'a>(
                 let mut tallies = TableReport::new(options.rewriter, table);
                 // The reader ends a table; if it stops before, it says why.
                 while let Some(Handed::Rows(mut insert)) = incoming.next() {
-                    watch.go_on()?;
+                    progress.go_on()?;
                     for row in &mut insert.rows {
                         tallies.row(table, row);
                     }
@@ -272,7 +273,7 @@ fn each_portion<'a>(
                     if is_table {
                         report.records += insert.rows.len() as u64;
                     }
-                    watch.advance(insert.rows.len() as u64);
+                    progress.advance(insert.rows.len() as u64);
                     let (columns, rows) = (insert.columns, insert.rows);
                     visit(table, Portion { table: here.clone(), columns, rows })?;
                 }

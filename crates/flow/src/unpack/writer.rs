@@ -19,7 +19,7 @@ pub(super) struct Writer<'a> {
     dialect: Dialect,
     policy: OnBadRecord,
     rejects: &'a mut Rejects,
-    watch: &'a dyn Progress,
+    progress: &'a dyn Progress,
     /// Rows of each table that are there for good.
     secured: BTreeMap<String, u64>,
     /// Rows of each table that an earlier run has written.
@@ -51,7 +51,11 @@ pub(super) struct Destination<'a> {
 
 impl<'a> Writer<'a> {
     /// Begins.
-    pub fn new(into: Destination<'a>, rejects: &'a mut Rejects, watch: &'a dyn Progress) -> Self {
+    pub fn new(
+        into: Destination<'a>,
+        rejects: &'a mut Rejects,
+        progress: &'a dyn Progress,
+    ) -> Self {
         let Destination { target, structure, dialect, policy, there } = into;
         let (kept, weight, secured) = (Vec::new(), 0, there.clone());
         Self {
@@ -60,7 +64,7 @@ impl<'a> Writer<'a> {
             dialect,
             policy,
             rejects,
-            watch,
+            progress,
             secured,
             there,
             kept,
@@ -120,7 +124,7 @@ impl<'a> Writer<'a> {
         }
         self.weight = 0;
         self.losses = 0;
-        self.watch.reached("secured");
+        self.progress.reached("secured");
         Ok(())
     }
 
@@ -132,7 +136,7 @@ impl<'a> Writer<'a> {
                 return Err(lost);
             }
             let (target, structure) = (&mut *self.target, self.structure);
-            let complete = retry::reconnect(lost, self.watch, &mut || target.resume(structure))?;
+            let complete = retry::reconnect(lost, self.progress, &mut || target.resume(structure))?;
             if !complete {
                 return Err(unsure("what was built is not there any more"));
             }

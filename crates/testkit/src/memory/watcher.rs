@@ -1,4 +1,4 @@
-//! A watch that kills the program at a step of the journal, and remembers what was said.
+//! Progress that kills the program at a step of the journal, and remembers what was said.
 
 use super::faults::kill;
 use fernweh_ports::{Failpoints, Progress, Unit};

@@ -144,7 +144,7 @@ struct Terminal<'a> {
 
 impl Terminal<'_> {
     fn word(&self, subject: &str, text: &str) {
-        notify(&self.context.watch, self.config, &format!("Fernweh: {subject}"), text);
+        notify(&self.context.progress, self.config, &format!("Fernweh: {subject}"), text);
     }
 
     fn plan(&self, found: &Preflight) -> String {
@@ -154,7 +154,7 @@ impl Terminal<'_> {
 
 impl Witness for Terminal<'_> {
     fn goes_on(&mut self, run: &Run) {
-        self.context.watch.note(&plan::going_on(run));
+        self.context.progress.note(&plan::going_on(run));
     }
 
     fn agree(&mut self, preflight: &Preflight) -> Result<()> {

@@ -63,8 +63,8 @@ impl Desk {
         Self { folder, records, old, new }
     }
 
-    fn around<'a>(&'a self, watch: &'a dyn Progress) -> Surroundings<'a> {
-        Surroundings { records: &self.records, watch, program: "test" }
+    fn around<'a>(&'a self, progress: &'a dyn Progress) -> Surroundings<'a> {
+        Surroundings { records: &self.records, progress, program: "test" }
     }
 
     /// Packs the old site.
@@ -76,7 +76,7 @@ impl Desk {
     }
 
     /// Unpacks into the new site.
-    fn unpack(&self, archive: &std::path::Path, watch: &dyn Progress) -> Result<UnpackReport> {
+    fn unpack(&self, archive: &std::path::Path, progress: &dyn Progress) -> Result<UnpackReport> {
         let unpack = Unpack {
             input: archive.display().to_string(),
             halves: Halves::BOTH,
@@ -84,17 +84,17 @@ impl Desk {
             ..Unpack::default()
         };
         let incoming = Incoming::own(ArchiveReader::open(archive)?);
-        unpack.run(&self.new, &incoming, self.around(watch))
+        unpack.run(&self.new, &incoming, self.around(progress))
     }
 
-    fn rewrite(&self, watch: &dyn Progress) -> Result<()> {
+    fn rewrite(&self, progress: &dyn Progress) -> Result<()> {
         let rules = ready(pair(NEW, THIRD)?.into_iter().collect())?;
         let rewrite = Rewrite { rewriter: rules, halves: Halves::BOTH, apply: true };
-        rewrite.run(&self.new, self.around(watch)).map(drop)
+        rewrite.run(&self.new, self.around(progress)).map(drop)
     }
 
-    fn undo(&self, watch: &dyn Progress) -> Result<Undone> {
-        Undo::LastChange.run(&self.new, self.around(watch))
+    fn undo(&self, progress: &dyn Progress) -> Result<Undone> {
+        Undo::LastChange.run(&self.new, self.around(progress))
     }
 
     fn let_go(&self) {
