@@ -5,6 +5,19 @@ use fernweh_core::digest::sha256;
 use fernweh_core::record::{Row, Value};
 use fernweh_ports::{Applied, Change, Inlet, Record, Refreshing, Result, Trouble, pipe};
 use std::path::PathBuf;
+use std::str::FromStr;
+
+/// The number that a server has answered with. What is none is an error: taken for nothing it
+/// would pass for an empty table.
+pub(crate) fn number<N: FromStr>(question: &str, place: &str, answer: Option<&str>) -> Result<N> {
+    let told = answer.unwrap_or("nothing");
+    told.trim().parse().map_err(|_| {
+        Trouble::outside("the database server gives an answer that is no number")
+            .at(place)
+            .because(format!("asked `{question}` it says `{told}`"))
+            .hint("see what the server logs; a program between here and there may change answers")
+    })
+}
 
 /// How to reach a database on a server.
 #[derive(Clone, Debug)]
@@ -217,6 +230,16 @@ impl<'a> Batches<'a> {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn an_answer_that_is_no_number_is_an_error_that_names_the_question() {
+        assert_eq!(number::<u64>("SELECT 1", "db.example", Some("17")).unwrap(), 17);
+        for wrong in [None, Some(""), Some("-1"), Some("many"), Some("17 rows")] {
+            let trouble = number::<u64>("SELECT count(*) FROM a", "db.example", wrong).unwrap_err();
+            let because = trouble.because.as_deref().unwrap();
+            assert!(because.contains("SELECT count(*) FROM a"), "{because}");
+        }
+    }
 
     #[test]
     fn what_lies_aside_is_known_by_its_name() {

@@ -1,7 +1,7 @@
 //! What the server tells about tables, and its statements taken apart.
 
 use super::{Link, text};
-use crate::server::is_aside;
+use crate::server::{is_aside, number};
 use fernweh_core::record::{Column, Table};
 use fernweh_core::rewrite::ColumnText;
 use fernweh_ports::Result;
@@ -72,14 +72,18 @@ pub(super) fn list(link: &mut Link) -> Result<Vec<Listed>> {
          ifnull(data_length, 0) + ifnull(index_length, 0), ifnull(table_rows, 0) \
          FROM information_schema.tables WHERE table_schema = database() ORDER BY table_name",
     )?;
-    let listed = rows.into_iter().map(|row| {
+    let mut found = Vec::new();
+    for row in rows {
         let mut cells = row.into_iter().map(Option::unwrap_or_default);
         let mut next = || cells.next().unwrap_or_default();
         let (name, kind, engine) = (next(), next(), next());
-        let (bytes, rows) = (next().parse().unwrap_or(0), next().parse().unwrap_or(0));
-        Listed { name, kind, engine, bytes, rows }
-    });
-    Ok(listed.filter(|table| !is_aside(&table.name)).collect())
+        let mut size = |what| number(&format!("{what} of {name}"), &link.shown, Some(&next()));
+        let (bytes, rows) = (size("bytes")?, size("rows")?);
+        if !is_aside(&name) {
+            found.push(Listed { name, kind, engine, bytes, rows });
+        }
+    }
+    Ok(found)
 }
 
 /// How the values of a column travel.

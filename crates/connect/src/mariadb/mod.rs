@@ -18,7 +18,7 @@ pub use editor::MariadbEditor;
 pub use source::MariadbSource;
 pub use target::MariadbTarget;
 
-use crate::server::{Encryption, ServerAddress};
+use crate::server::{Encryption, ServerAddress, number};
 use fernweh_core::record::Value;
 use fernweh_core::sql::{Dialect, quote_name};
 use fernweh_ports::{Result, Trouble};
@@ -120,6 +120,12 @@ impl Link {
         let (because, hint) = plain_words(error);
         let trouble = Trouble::outside(what).at(self.shown.clone()).because(because).hint(hint);
         trouble.lost(is_lost(error))
+    }
+
+    /// The number that a question has for an answer.
+    pub(crate) fn number<N: std::str::FromStr>(&mut self, question: &str) -> Result<N> {
+        let answer = self.one(question)?;
+        number(question, &self.shown, answer.as_deref())
     }
 
     /// Runs a statement without result.

@@ -43,8 +43,7 @@ pub(super) fn overview(link: &mut Link, scope: &dyn Scope, counting: Tally) -> R
                     true => {
                         let history = with_history(link, &listed.name)?;
                         let table = quoted(&listed.name);
-                        let count = link.one(&format!("SELECT count(*) FROM {table}{history}"))?;
-                        count.and_then(|n| n.parse().ok()).unwrap_or(0)
+                        link.number(&format!("SELECT count(*) FROM {table}{history}"))?
                     }
                     false => listed.rows,
                 };

@@ -472,8 +472,7 @@ impl DatabaseTarget for MariadbTarget {
             let built = self.aside('n', name);
             let history = with_history(&mut self.link, &built)?;
             let query = format!("SELECT count(*) FROM {}{history}", quoted(&built));
-            let count = self.link.one(&query)?.and_then(|n| n.parse().ok()).unwrap_or(0);
-            found.push((name.clone(), count));
+            found.push((name.clone(), self.link.number(&query)?));
         }
         Ok(found)
     }
@@ -570,8 +569,7 @@ impl DatabaseTarget for MariadbTarget {
         for listed in list(&mut self.link)? {
             if listed.is_table() && tables.contains(&listed.name) {
                 let query = format!("SELECT count(*) FROM {}", quoted(&listed.name));
-                let count = self.link.one(&query)?.and_then(|n| n.parse().ok()).unwrap_or(0);
-                found.rows.push((listed.name, count));
+                found.rows.push((listed.name, self.link.number(&query)?));
             }
         }
         // When each table was last written to, as long as the server runs. Adding up the

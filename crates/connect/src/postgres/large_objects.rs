@@ -10,6 +10,7 @@ use super::catalog::cells;
 use super::copy::copy_out;
 use super::describe::list;
 use super::{Link, quoted, text};
+use crate::server::number;
 use fernweh_core::digest::from_hex;
 use fernweh_core::record::{Column, LARGE_OBJECTS, Row, Table, Value};
 use fernweh_core::sql::{Kind, PAGE, Qualified, Statement};
@@ -187,8 +188,11 @@ impl PostgresTarget {
         self.large.noted_in = Some(schema);
         let rows =
             self.link.ask(&format!("SELECT old, new FROM {noted}.numbers WHERE old <> new"))?;
-        let number = |row: &Vec<Option<String>>, n| cells(row)(n).parse().unwrap_or(0);
-        self.large.instead = rows.iter().map(|row| (number(row, 0), number(row, 1))).collect();
+        let place = &self.link.shown;
+        let number =
+            |row: &Vec<Option<String>>, n| number("large objects", place, Some(&cells(row)(n)));
+        let instead = rows.iter().map(|row| Ok((number(row, 0)?, number(row, 1)?)));
+        self.large.instead = instead.collect::<Result<_>>()?;
         Ok(())
     }
 

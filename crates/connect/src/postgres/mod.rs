@@ -24,7 +24,7 @@ pub use build::PostgresTarget;
 pub use editor::PostgresEditor;
 pub use source::PostgresSource;
 
-use crate::server::{Encryption, ServerAddress};
+use crate::server::{Encryption, ServerAddress, number};
 use fernweh_core::record::Value;
 use fernweh_core::sql::{Dialect, POSTGRES_SETTINGS, quote_name, write_row};
 use fernweh_ports::{Result, Trouble};
@@ -132,6 +132,12 @@ impl Link {
             }
             running.await
         })
+    }
+
+    /// The number that a question has for an answer.
+    pub(crate) fn number<N: std::str::FromStr>(&mut self, question: &str) -> Result<N> {
+        let answer = self.one(question)?;
+        number(question, &self.shown, answer.as_deref())
     }
 
     /// All rows of a small result, as texts.

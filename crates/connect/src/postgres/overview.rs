@@ -31,7 +31,7 @@ pub(super) fn overview(link: &mut Link, scope: &dyn Scope, counting: Tally) -> R
             Some(about) => about,
             None => {
                 let count = format!("SELECT count(*) FROM ONLY {}", listed.name.sql());
-                link.one(&count)?.and_then(|n| n.parse().ok()).unwrap_or(0)
+                link.number(&count)?
             }
         };
         tables.push(TableInfo { name, rows, bytes: listed.bytes });

@@ -7,7 +7,7 @@
 use super::build::PostgresTarget;
 use super::catalog::cells;
 use super::{Link, message, quoted, text};
-use crate::server::behind_others;
+use crate::server::{behind_others, number};
 use fernweh_core::sql::Qualified;
 use fernweh_ports::{
     Direction, ObjectId, Progress, Refit, Result, SchemasSwap, SwapSchema, Trouble,
@@ -48,9 +48,12 @@ fn movable(condition: &str) -> String {
     )
 }
 
-fn ids(rows: &[Vec<Option<String>>]) -> Vec<ObjectId> {
-    let number = |row: &Vec<Option<String>>, n| cells(row)(n).parse().unwrap_or(0);
-    rows.iter().map(|row| ObjectId { class: number(row, 0), number: number(row, 1) }).collect()
+fn ids(link: &Link, rows: &[Vec<Option<String>>]) -> Result<Vec<ObjectId>> {
+    let what = "numbers of objects";
+    let number = |row: &Vec<Option<String>>, n| number(what, &link.shown, Some(&cells(row)(n)));
+    rows.iter()
+        .map(|row| Ok(ObjectId { class: number(row, 0)?, number: number(row, 1)? }))
+        .collect()
 }
 
 fn id_list(ids: &[ObjectId]) -> String {
@@ -89,7 +92,7 @@ pub(super) fn plan(target: &mut PostgresTarget) -> Result<(SchemasSwap, Vec<Stri
                 movable(&new_of),
             ))?;
         }
-        let (new, mut old) = (ids(&new), ids(&old));
+        let (new, mut old) = (ids(link, &new)?, ids(link, &old)?);
         let removed = target.removed.iter().map(|table| Qualified::parse(table));
         for table in removed.filter(|table| table.schema == name) {
             let found = link.ask(&format!(
@@ -97,7 +100,7 @@ pub(super) fn plan(target: &mut PostgresTarget) -> Result<(SchemasSwap, Vec<Stri
                  UNION SELECT 'pg_class'::regclass::oid, {0}::regclass::oid",
                 text(&table.sql())
             ))?;
-            old.extend(ids(&found));
+            old.extend(ids(link, &found)?);
         }
         if !made {
             refuse_clashes(link, &name, &aside_new, &old)?;

@@ -5,7 +5,7 @@ use super::catalog::cells;
 use super::describe::list;
 use super::overview::overview;
 use super::{Link, is_about_value, message, quoted, switch, text};
-use crate::server::{ServerAddress, short_run};
+use crate::server::{ServerAddress, number, short_run};
 use bytes::Bytes;
 use fernweh_core::digest::sha256;
 use fernweh_core::finding::Check;
@@ -452,8 +452,7 @@ impl DatabaseTarget for PostgresTarget {
         let mut found = Vec::new();
         for name in tables {
             let query = format!("SELECT count(*) FROM ONLY {}", self.built(name).sql());
-            let count = self.link.one(&query)?.and_then(|n| n.parse().ok()).unwrap_or(0);
-            found.push((name.clone(), count));
+            found.push((name.clone(), self.link.number(&query)?));
         }
         Ok(found)
     }
@@ -530,13 +529,14 @@ impl DatabaseTarget for PostgresTarget {
             let name = listed.name.to_string();
             if listed.is_table() && tables.contains(&name) {
                 // Every change gives a row the number of its transaction.
-                let row = self.link.ask(&format!(
+                let question = format!(
                     "SELECT count(*), coalesce(sum(xmin::text::numeric), 0) FROM ONLY {}",
                     listed.name.sql()
-                ))?;
+                );
+                let row = self.link.ask(&question)?;
                 let cell = |n: usize| row.first().map(|row| cells(row)(n)).unwrap_or_default();
                 marks.push_str(&format!("{} ", cell(1)));
-                found.rows.push((name, cell(0).parse().unwrap_or(0)));
+                found.rows.push((name, number(&question, &self.link.shown, Some(&cell(0)))?));
             }
         }
         found.mark = sha256(marks.as_bytes());
