@@ -3,6 +3,7 @@
 //! The new state is built beside the old one, compared with the archive, and put in
 //! place at the end. Until the journal says *switching* the old site stands untouched.
 
+mod before;
 mod earlier;
 mod files;
 mod in_place;
@@ -12,6 +13,7 @@ mod trust;
 mod visible;
 mod writer;
 
+pub use before::look_before;
 pub use earlier::{Earlier, discard, mark, settle_earlier};
 pub use in_place::{set_aside, unpack_in_place};
 use rejects::Rejects;
@@ -19,6 +21,7 @@ pub use rejects::{BadRecord, OnBadRecord};
 pub use trust::bodies_of;
 pub use visible::visible;
 
+use before::check_engine;
 use files::{check_files, read_files};
 use rows::{Afterwards, archive_structure, check_rows, own_structure, read_rows, tables_of};
 use writer::Destination;
@@ -27,14 +30,12 @@ use crate::archive::ArchiveReader;
 use crate::journal::{Journal, Plan, Step};
 use crate::patterns::Patterns;
 use crate::report::RewriteReport;
-use crate::survey;
 use fernweh_core::archive::DatabaseManifest;
 use fernweh_core::rewrite::Rewriter;
 use fernweh_core::settings::Setting;
 use fernweh_core::sql::{Dialect, Prefix, Statement};
 use fernweh_ports::{
-    DatabaseTarget, Direction, FileTarget, Halves, Kind, LeftOut, Progress, Result, Scope, Targets,
-    Trouble, counted, size,
+    DatabaseTarget, Direction, Halves, Kind, LeftOut, Progress, Result, Scope, Targets, Trouble,
 };
 use serde::Serialize;
 use std::collections::BTreeMap;
@@ -167,135 +168,6 @@ pub struct Replaced {
     pub entries: u64,
     /// Tables that the archive does not hold, and that go.
     pub removed: Vec<String>,
-}
-
-/// Refuses a site that holds something, unless it may be replaced; says what is there.
-pub fn look_before(
-    options: &UnpackOptions<'_>,
-    archive: &ArchiveReader,
-    targets: &mut Targets,
-) -> Result<Option<Replaced>> {
-    let mut there = Replaced::default();
-    let mut words = Vec::new();
-    if let Some(target) = &mut targets.database {
-        let overview = target.overview(options.own_tables)?;
-        check_engine(archive, overview.dialect, &options.site)?;
-        trust::check(options, archive, &mut **target)?;
-        let groups = survey::prefixes(overview.tables.iter().map(|table| table.name.as_str()));
-        if groups.len() > 1 && !options.tables_bounded {
-            let names: Vec<String> =
-                groups.iter().map(|(name, count)| format!("{name}* ({count} tables)")).collect();
-            return Err(Trouble::usage(format!(
-                "several groups of tables live in the database of site {}",
-                options.site
-            ))
-            .because(format!("found {}", names.join(", ")))
-            .hint(format!(
-                "say in [site.{}] which are this site's, as tables = [\"gp_*\"]",
-                options.site
-            )));
-        }
-        let wanted: Vec<String> = archive
-            .manifest
-            .database
-            .iter()
-            .flat_map(|about| tables_of(options, about).into_iter().map(|(_, name)| name))
-            .collect();
-        for found in &overview.tables {
-            if wanted.contains(&found.name) {
-                there.tables += 1;
-                there.records += found.rows;
-            } else if options.part.exactly {
-                there.removed.push(found.name.clone());
-            }
-        }
-        if wanted.is_empty() && options.part.some_tables {
-            let all = archive.manifest.database.iter().flat_map(|about| &about.tables);
-            let mut names: Vec<&str> = all.map(|table| table.name.as_str()).take(12).collect();
-            names.retain(|name| !fernweh_core::record::is_of_engine(name));
-            return Err(Trouble::usage("the archive holds no table of this name")
-                .because("nothing matches --tables among the tables of the site")
-                .hint(format!("it holds {} …", names.join(", "))));
-        }
-        let missing = wanted.iter().find(|name| !overview.tables.iter().any(|t| t.name == **name));
-        if let Some(name) = missing.filter(|_| options.part.rows_only) {
-            return Err(Trouble::usage(format!("site {} has no table {name}", options.site))
-                .because("with --rows-only the structure of the destination is kept")
-                .hint("leave --rows-only out, or name the tables that are there with --tables"));
-        }
-        if there.tables > 0 {
-            words.push(format!(
-                "{} of the archive with {}",
-                counted(there.tables, "table", "tables"),
-                counted(there.records, "record", "records")
-            ));
-        }
-    }
-    if let Some(target) = &targets.files {
-        check_room(options, archive, &**target)?;
-        there.entries = target.existing()?;
-        if there.entries > 0 && options.part.files.is_none() {
-            let entries = counted(there.entries, "entry", "entries");
-            words.push(format!("{entries} in {}", target.place()));
-        }
-    }
-    if let Some(patterns) = options.part.files.as_ref().filter(|_| there.entries > 0) {
-        words.push(format!(
-            "files, of which those named {} are replaced",
-            patterns.texts().join(", ")
-        ));
-    }
-    if words.is_empty() && there.removed.is_empty() {
-        return Ok(None);
-    }
-    if !options.overwrite {
-        return Err(Trouble::usage(format!("site {} is not empty", options.site))
-            .because(format!("it holds {}", words.join(" and ")))
-            .hint(
-                "add --overwrite to replace them; they are kept, and fernweh undo brings them back",
-            ));
-    }
-    Ok(Some(there))
-}
-
-/// What the archive says of its files must find room: the disk is not filled to find out.
-fn check_room(
-    options: &UnpackOptions<'_>,
-    archive: &ArchiveReader,
-    target: &dyn FileTarget,
-) -> Result<()> {
-    // While it is still written nobody knows; some of the files are another sum.
-    if archive.is_growing() || options.part.files.is_some() || options.makes_room {
-        return Ok(());
-    }
-    let bytes = archive.seal()?.file_bytes;
-    match target.free() {
-        Some(free) if free < bytes => Err(Trouble::outside("there is no room for the files")
-            .at(target.place())
-            .because(format!("the archive holds {}, {} are free", size(bytes), size(free)))
-            .hint("make room on that disk, or use --in-place with --overwrite")),
-        _ => Ok(()),
-    }
-}
-
-fn check_engine(
-    archive: &ArchiveReader,
-    dialect: fernweh_core::sql::Dialect,
-    site: &str,
-) -> Result<()> {
-    match &archive.manifest.database {
-        Some(database) if database.dialect != dialect => {
-            Err(Trouble::usage(format!("the archive does not fit the database of site {site}"))
-                .because(format!(
-                    "it comes from {}, the site has {}; values and structure differ too much to be \
-                     carried over safely",
-                    database.dialect.engine(),
-                    dialect.engine()
-                ))
-                .hint("set database of the site to the archive's engine, or use --only files"))
-        }
-        _ => Ok(()),
-    }
 }
 
 /// Unpacks an archive into a site. `look_before` has been passed.

@@ -1,0 +1,152 @@
+//! All runs of a working folder, the locks of its sites, and the archives that it knows.
+
+use super::{Header, Journal, Run, Step, trouble};
+use fernweh_ports::{Result, Trouble};
+use std::fs::{self, File, OpenOptions};
+use std::io::Write;
+use std::os::unix::fs::DirBuilderExt;
+use std::path::{Path, PathBuf};
+
+/// The folder of Fernweh's own records, beside the configuration.
+#[derive(Clone, Debug)]
+pub struct Records {
+    folder: PathBuf,
+}
+
+/// Archives whose digests are remembered; older ones are forgotten.
+const REMEMBERED: usize = 1000;
+
+/// The site's lock; it is released when it is dropped, and when its holder dies.
+pub struct Lock {
+    _file: File,
+}
+
+fn private_folder(path: &Path) -> Result<()> {
+    let made = fs::DirBuilder::new().recursive(true).mode(0o700).create(path);
+    made.map_err(|error| trouble(path, &error))
+}
+
+/// Ten random digits.
+fn random_part() -> String {
+    use std::hash::{BuildHasher, Hasher, RandomState};
+    let random = RandomState::new().build_hasher().finish();
+    format!("{:010x}", random & 0xFF_FFFF_FFFF)
+}
+
+impl Records {
+    /// The records beside a configuration file, or in the present folder.
+    pub fn beside(folder: &Path) -> Self {
+        Self { folder: folder.join(".fernweh") }
+    }
+
+    fn runs_folder(&self) -> PathBuf {
+        self.folder.join("runs")
+    }
+
+    /// Takes the lock of a site, or says that another run holds it.
+    pub fn lock(&self, site: &str) -> Result<Lock> {
+        let folder = self.folder.join("locks");
+        private_folder(&folder)?;
+        let path = folder.join(format!("{site}.lock"));
+        let file = OpenOptions::new().create(true).append(true).open(&path);
+        let file = file.map_err(|error| trouble(&path, &error))?;
+        match file.try_lock() {
+            Ok(()) => Ok(Lock { _file: file }),
+            Err(fs::TryLockError::WouldBlock) => {
+                Err(Trouble::outside(format!("another run is at work on site {site}"))
+                    .at(path.display().to_string())
+                    .because("one run per site at a time, so that none undoes the other's work")
+                    .hint("wait until it has ended; fernweh runs lists it"))
+            }
+            Err(fs::TryLockError::Error(error)) => Err(trouble(&path, &error)),
+        }
+    }
+
+    fn packed_list(&self) -> PathBuf {
+        self.folder.join("packed")
+    }
+
+    /// Notes the digest of an archive that was packed here.
+    pub fn remember(&self, digest: &str) -> Result<()> {
+        private_folder(&self.folder)?;
+        let path = self.packed_list();
+        let known = fs::read_to_string(&path).unwrap_or_default();
+        let mut lines: Vec<&str> = known.lines().filter(|line| *line != digest).collect();
+        lines.push(digest);
+        let text = lines[lines.len().saturating_sub(REMEMBERED)..].join("\n") + "\n";
+        // A list that is half written would forget archives; the next one is complete.
+        let write = || -> std::io::Result<()> {
+            let mut file = tempfile::NamedTempFile::new_in(&self.folder)?;
+            file.write_all(text.as_bytes())?;
+            file.persist(&path).map(drop).map_err(|error| error.error)
+        };
+        write().map_err(|error| trouble(&path, &error))
+    }
+
+    /// Whether the archive with this digest was packed here.
+    pub fn remembers(&self, digest: &str) -> bool {
+        let known = fs::read_to_string(self.packed_list()).unwrap_or_default();
+        known.lines().any(|line| line == digest)
+    }
+
+    /// Begins a run.
+    pub fn begin(&self, command: &str, site: &str, input: &str) -> Result<Journal> {
+        self.begin_marked(command, site, input, String::new())
+    }
+
+    /// Begins a run with which the same command can go on after a break.
+    pub fn begin_marked(
+        &self,
+        command: &str,
+        site: &str,
+        input: &str,
+        mark: String,
+    ) -> Result<Journal> {
+        let started = crate::now();
+        let moment: String = started
+            .chars()
+            .filter(|ch| !matches!(ch, ':' | 'Z'))
+            .map(|ch| if ch == 'T' { '-' } else { ch })
+            .collect();
+        private_folder(&self.runs_folder())?;
+        let number = 1 + self.runs()?.last().map_or(0, |run| run.header.number);
+        // Runs are begun in other folders, and on other machines, in the same second; and a
+        // name that can be guessed could be asked of a web server.
+        let run = format!("{moment}-{command}-{site}-{}", random_part());
+        let folder = self.runs_folder().join(&run);
+        private_folder(&folder)?;
+        let header = Header {
+            run,
+            number,
+            command: command.into(),
+            site: site.into(),
+            started,
+            input: input.into(),
+            mark,
+        };
+        let mut journal = Journal::open(&folder, header.clone())?;
+        journal.write(&Step::Started(header))?;
+        Ok(journal)
+    }
+
+    /// All runs, the oldest first.
+    pub fn runs(&self) -> Result<Vec<Run>> {
+        let folder = self.runs_folder();
+        let entries = match fs::read_dir(&folder) {
+            Ok(entries) => entries,
+            Err(error) if error.kind() == std::io::ErrorKind::NotFound => return Ok(Vec::new()),
+            Err(error) => return Err(trouble(&folder, &error)),
+        };
+        let mut runs: Vec<Run> = entries.flatten().filter_map(|e| Run::read(&e.path())).collect();
+        runs.sort_by_key(|run| run.header.number);
+        Ok(runs)
+    }
+
+    /// The runs of one site, the newest first.
+    pub fn runs_of(&self, site: &str) -> Result<Vec<Run>> {
+        let mut runs: Vec<Run> =
+            self.runs()?.into_iter().filter(|run| run.header.site == site).collect();
+        runs.reverse();
+        Ok(runs)
+    }
+}

@@ -1,0 +1,60 @@
+//! What the records of runs tell.
+
+use super::*;
+use fernweh_ports::Silent;
+
+fn records() -> (tempfile::TempDir, Records) {
+    let folder = tempfile::tempdir().unwrap();
+    let records = Records::beside(folder.path());
+    (folder, records)
+}
+
+#[test]
+fn a_journal_tells_where_its_run_stands() {
+    let (_folder, records) = records();
+    let mut journal = records.begin("unpack", "new", "a.tar").unwrap();
+    let state = || records.runs().unwrap()[0].state();
+    assert_eq!(state(), State::Open);
+    let plan = Plan { tables: vec!["a".into()], ..Plan::default() };
+    let switching = Step::Switching { direction: Direction::Forward, plan: plan.clone() };
+    journal.step(&switching, &Silent).unwrap();
+    assert_eq!(state(), State::Switching(Direction::Forward, plan.clone()));
+    let fingerprint = Fingerprint::default();
+    let done = Step::Done { direction: Direction::Forward, at: "x".into(), fingerprint };
+    journal.step(&done, &Silent).unwrap();
+    assert!(matches!(state(), State::InPlace { plan: found, .. } if found == plan));
+    journal.step(&Step::LetGo, &Silent).unwrap();
+    assert_eq!(state(), State::Closed);
+}
+
+#[test]
+fn a_line_that_was_not_written_to_its_end_does_not_count() {
+    let (_folder, records) = records();
+    let mut journal = records.begin("unpack", "new", "a.tar").unwrap();
+    journal.step(&Step::Built, &Silent).unwrap();
+    journal.file.write_all(b"{\"step\":\"disc").unwrap();
+    let runs = records.runs().unwrap();
+    assert_eq!(runs[0].steps.len(), 2);
+    assert!(runs[0].is_unfinished());
+}
+
+#[test]
+fn runs_that_begin_in_the_same_second_keep_their_order() {
+    let (_folder, records) = records();
+    for command in ["unpack", "rewrite", "unpack", "archive"] {
+        records.begin(command, "new", "").unwrap();
+    }
+    let runs = records.runs().unwrap();
+    let commands: Vec<_> = runs.iter().map(|run| run.header.command.as_str()).collect();
+    assert_eq!(commands, ["unpack", "rewrite", "unpack", "archive"]);
+}
+
+#[test]
+fn one_run_per_site_at_a_time() {
+    let (_folder, records) = records();
+    let held = records.lock("new").unwrap();
+    assert!(records.lock("new").is_err());
+    assert!(records.lock("other").is_ok());
+    drop(held);
+    assert!(records.lock("new").is_ok());
+}

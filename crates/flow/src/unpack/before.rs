@@ -1,0 +1,135 @@
+//! What stands at the destination, and whether it may be replaced.
+
+use super::rows::tables_of;
+use super::{Replaced, UnpackOptions, trust};
+use crate::archive::ArchiveReader;
+use crate::survey;
+use fernweh_core::record::is_of_engine;
+use fernweh_core::sql::Dialect;
+use fernweh_ports::{FileTarget, Result, Targets, Trouble, counted, size};
+
+/// Refuses a site that holds something, unless it may be replaced; says what is there.
+pub fn look_before(
+    options: &UnpackOptions<'_>,
+    archive: &ArchiveReader,
+    targets: &mut Targets,
+) -> Result<Option<Replaced>> {
+    let mut there = Replaced::default();
+    let mut words = Vec::new();
+    if let Some(target) = &mut targets.database {
+        let overview = target.overview(options.own_tables)?;
+        check_engine(archive, overview.dialect, &options.site)?;
+        trust::check(options, archive, &mut **target)?;
+        let groups = survey::prefixes(overview.tables.iter().map(|table| table.name.as_str()));
+        if groups.len() > 1 && !options.tables_bounded {
+            let names: Vec<String> =
+                groups.iter().map(|(name, count)| format!("{name}* ({count} tables)")).collect();
+            return Err(Trouble::usage(format!(
+                "several groups of tables live in the database of site {}",
+                options.site
+            ))
+            .because(format!("found {}", names.join(", ")))
+            .hint(format!(
+                "say in [site.{}] which are this site's, as tables = [\"gp_*\"]",
+                options.site
+            )));
+        }
+        let wanted: Vec<String> = archive
+            .manifest
+            .database
+            .iter()
+            .flat_map(|about| tables_of(options, about).into_iter().map(|(_, name)| name))
+            .collect();
+        for found in &overview.tables {
+            if wanted.contains(&found.name) {
+                there.tables += 1;
+                there.records += found.rows;
+            } else if options.part.exactly {
+                there.removed.push(found.name.clone());
+            }
+        }
+        if wanted.is_empty() && options.part.some_tables {
+            let all = archive.manifest.database.iter().flat_map(|about| &about.tables);
+            let mut names: Vec<&str> = all.map(|table| table.name.as_str()).take(12).collect();
+            names.retain(|name| !is_of_engine(name));
+            return Err(Trouble::usage("the archive holds no table of this name")
+                .because("nothing matches --tables among the tables of the site")
+                .hint(format!("it holds {} …", names.join(", "))));
+        }
+        let missing = wanted.iter().find(|name| !overview.tables.iter().any(|t| t.name == **name));
+        if let Some(name) = missing.filter(|_| options.part.rows_only) {
+            return Err(Trouble::usage(format!("site {} has no table {name}", options.site))
+                .because("with --rows-only the structure of the destination is kept")
+                .hint("leave --rows-only out, or name the tables that are there with --tables"));
+        }
+        if there.tables > 0 {
+            words.push(format!(
+                "{} of the archive with {}",
+                counted(there.tables, "table", "tables"),
+                counted(there.records, "record", "records")
+            ));
+        }
+    }
+    if let Some(target) = &targets.files {
+        check_room(options, archive, &**target)?;
+        there.entries = target.existing()?;
+        if there.entries > 0 && options.part.files.is_none() {
+            let entries = counted(there.entries, "entry", "entries");
+            words.push(format!("{entries} in {}", target.place()));
+        }
+    }
+    if let Some(patterns) = options.part.files.as_ref().filter(|_| there.entries > 0) {
+        words.push(format!(
+            "files, of which those named {} are replaced",
+            patterns.texts().join(", ")
+        ));
+    }
+    if words.is_empty() && there.removed.is_empty() {
+        return Ok(None);
+    }
+    if !options.overwrite {
+        return Err(Trouble::usage(format!("site {} is not empty", options.site))
+            .because(format!("it holds {}", words.join(" and ")))
+            .hint(
+                "add --overwrite to replace them; they are kept, and fernweh undo brings them back",
+            ));
+    }
+    Ok(Some(there))
+}
+
+/// What the archive says of its files must find room: the disk is not filled to find out.
+fn check_room(
+    options: &UnpackOptions<'_>,
+    archive: &ArchiveReader,
+    target: &dyn FileTarget,
+) -> Result<()> {
+    // While it is still written nobody knows; some of the files are another sum.
+    if archive.is_growing() || options.part.files.is_some() || options.makes_room {
+        return Ok(());
+    }
+    let bytes = archive.seal()?.file_bytes;
+    match target.free() {
+        Some(free) if free < bytes => Err(Trouble::outside("there is no room for the files")
+            .at(target.place())
+            .because(format!("the archive holds {}, {} are free", size(bytes), size(free)))
+            .hint("make room on that disk, or use --in-place with --overwrite")),
+        _ => Ok(()),
+    }
+}
+
+/// Refuses an archive of another engine.
+pub(super) fn check_engine(archive: &ArchiveReader, dialect: Dialect, site: &str) -> Result<()> {
+    match &archive.manifest.database {
+        Some(database) if database.dialect != dialect => {
+            Err(Trouble::usage(format!("the archive does not fit the database of site {site}"))
+                .because(format!(
+                    "it comes from {}, the site has {}; values and structure differ too much to be \
+                     carried over safely",
+                    database.dialect.engine(),
+                    dialect.engine()
+                ))
+                .hint("set database of the site to the archive's engine, or use --only files"))
+        }
+        _ => Ok(()),
+    }
+}
