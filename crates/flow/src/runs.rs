@@ -47,7 +47,7 @@ fn line(run: &Run) -> RunLine {
     let stages = run.stages().into_iter().map(|(name, seconds, _)| (name.to_owned(), seconds));
     RunLine {
         run: run.header.run.clone(),
-        command: run.header.command.clone(),
+        command: run.header.command.to_string(),
         site: run.header.site.clone(),
         started: run.header.started.clone(),
         input: run.header.input.clone(),
@@ -86,7 +86,7 @@ pub fn warning(records: &Records, site: &str) -> Result<Option<String>> {
                 )));
             }
             State::Emptied => return Ok(Some(emptied(&run))),
-            State::Open if run.header.command == "rewrite" => {
+            State::Open if run.is_rewriting() => {
                 return Ok(Some(format!(
                     "a rewriting of site {site} begun {began} was broken off: type it again to \
                      go on, or fernweh undo {site} to take it back"

@@ -40,7 +40,7 @@ pub fn last_change(records: &Records, site: &str) -> Result<Run> {
     let turnable = |run: &&Run| match run.state() {
         State::Switching(..) | State::InPlace { .. } | State::Emptied => true,
         // A rewriting that was broken off has changed some cells already.
-        State::Open => run.header.command == "rewrite",
+        State::Open => run.is_rewriting(),
         State::Closed => false,
     };
     runs.iter().find(turnable).cloned().ok_or_else(|| {
@@ -75,7 +75,7 @@ pub fn turn_unpack(
     switch(&mut journal, targets, &plan, direction, progress)?;
     Ok(UndoReport {
         run: run.header.run.clone(),
-        command: run.header.command.clone(),
+        command: run.header.command.to_string(),
         direction,
         since,
         written: written.0,
@@ -112,7 +112,7 @@ pub fn turn_rewrite(run: &Run, parts: &mut Editors, progress: &dyn Progress) -> 
     journal.step(&Step::Done { direction, at: crate::now(), fingerprint }, progress)?;
     Ok(UndoReport {
         run: run.header.run.clone(),
-        command: run.header.command.clone(),
+        command: run.header.command.to_string(),
         direction,
         since,
         written: Vec::new(),

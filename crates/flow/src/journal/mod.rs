@@ -10,9 +10,39 @@ pub use records::{Lock, Records};
 
 use fernweh_ports::{DatabaseSwap, Direction, FileSwap, Fingerprint, Progress, Result, Trouble};
 use serde::{Deserialize, Serialize};
+use std::fmt;
 use std::fs::{self, File, OpenOptions};
 use std::io::Write;
 use std::path::{Path, PathBuf};
+
+/// What a run does; its name is that of the command.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Operation {
+    /// An archive into a site.
+    Unpack,
+    /// The same, tried and taken away again.
+    Preview,
+    /// Addresses in a live site.
+    Rewrite,
+    /// The whole journey; what it changes belongs to the runs that it begins.
+    Move,
+    /// Something that this version does not know.
+    #[serde(other)]
+    Unknown,
+}
+
+impl fmt::Display for Operation {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(match self {
+            Self::Unpack => "unpack",
+            Self::Preview => "preview",
+            Self::Rewrite => "rewrite",
+            Self::Move => "move",
+            Self::Unknown => "unknown",
+        })
+    }
+}
 
 /// The first line of a journal.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
@@ -21,8 +51,8 @@ pub struct Header {
     pub run: String,
     /// Its place among all runs recorded here; several can begin in one second.
     pub number: u64,
-    /// `unpack` or `rewrite`.
-    pub command: String,
+    /// What it does.
+    pub command: Operation,
     /// The site that is changed.
     pub site: String,
     /// When it began (RFC 3339, UTC).
@@ -281,9 +311,14 @@ impl Run {
         }
     }
 
+    /// Whether it changes cells of a live site.
+    pub fn is_rewriting(&self) -> bool {
+        self.header.command == Operation::Rewrite
+    }
+
     /// Whether it is a move, whose changes are those of the runs that it began.
     pub fn is_move(&self) -> bool {
-        self.header.command == "move"
+        self.header.command == Operation::Move
     }
 
     /// The stages of a move that are complete: name, seconds and what to remember.
@@ -307,7 +342,7 @@ impl Run {
 
     /// Whether it builds a new state beside the old one, which can be thrown away.
     pub fn builds(&self) -> bool {
-        matches!(self.header.command.as_str(), "unpack" | "preview")
+        matches!(self.header.command, Operation::Unpack | Operation::Preview)
     }
 
     /// Whether the same command can go on with it: rows were being written.

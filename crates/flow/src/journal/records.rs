@@ -1,6 +1,6 @@
 //! All runs of a working folder, the locks of its sites, and the archives that it knows.
 
-use super::{Header, Journal, Run, Step, trouble};
+use super::{Header, Journal, Operation, Run, Step, trouble};
 use fernweh_ports::{Result, Trouble};
 use std::fs::{self, File, OpenOptions};
 use std::io::Write;
@@ -90,14 +90,14 @@ impl Records {
     }
 
     /// Begins a run.
-    pub fn begin(&self, command: &str, site: &str, input: &str) -> Result<Journal> {
+    pub fn begin(&self, command: Operation, site: &str, input: &str) -> Result<Journal> {
         self.begin_marked(command, site, input, String::new())
     }
 
     /// Begins a run with which the same command can go on after a break.
     pub fn begin_marked(
         &self,
-        command: &str,
+        command: Operation,
         site: &str,
         input: &str,
         mark: String,
@@ -115,15 +115,8 @@ impl Records {
         let run = format!("{moment}-{command}-{site}-{}", random_part());
         let folder = self.runs_folder().join(&run);
         private_folder(&folder)?;
-        let header = Header {
-            run,
-            number,
-            command: command.into(),
-            site: site.into(),
-            started,
-            input: input.into(),
-            mark,
-        };
+        let header =
+            Header { run, number, command, site: site.into(), started, input: input.into(), mark };
         let mut journal = Journal::open(&folder, header.clone())?;
         journal.write(&Step::Started(header))?;
         Ok(journal)

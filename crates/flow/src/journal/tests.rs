@@ -12,7 +12,7 @@ fn records() -> (tempfile::TempDir, Records) {
 #[test]
 fn a_journal_tells_where_its_run_stands() {
     let (_folder, records) = records();
-    let mut journal = records.begin("unpack", "new", "a.tar").unwrap();
+    let mut journal = records.begin(Operation::Unpack, "new", "a.tar").unwrap();
     let state = || records.runs().unwrap()[0].state();
     assert_eq!(state(), State::Open);
     let plan = Plan { tables: vec!["a".into()], ..Plan::default() };
@@ -30,7 +30,7 @@ fn a_journal_tells_where_its_run_stands() {
 #[test]
 fn a_line_that_was_not_written_to_its_end_does_not_count() {
     let (_folder, records) = records();
-    let mut journal = records.begin("unpack", "new", "a.tar").unwrap();
+    let mut journal = records.begin(Operation::Unpack, "new", "a.tar").unwrap();
     journal.step(&Step::Built, &Silent).unwrap();
     journal.file.write_all(b"{\"step\":\"disc").unwrap();
     let runs = records.runs().unwrap();
@@ -41,12 +41,13 @@ fn a_line_that_was_not_written_to_its_end_does_not_count() {
 #[test]
 fn runs_that_begin_in_the_same_second_keep_their_order() {
     let (_folder, records) = records();
-    for command in ["unpack", "rewrite", "unpack", "archive"] {
+    let begun = [Operation::Unpack, Operation::Rewrite, Operation::Unpack, Operation::Move];
+    for command in begun {
         records.begin(command, "new", "").unwrap();
     }
     let runs = records.runs().unwrap();
-    let commands: Vec<_> = runs.iter().map(|run| run.header.command.as_str()).collect();
-    assert_eq!(commands, ["unpack", "rewrite", "unpack", "archive"]);
+    let commands: Vec<_> = runs.iter().map(|run| run.header.command).collect();
+    assert_eq!(commands, begun);
 }
 
 #[test]
@@ -57,4 +58,14 @@ fn one_run_per_site_at_a_time() {
     assert!(records.lock("other").is_ok());
     drop(held);
     assert!(records.lock("new").is_ok());
+}
+
+#[test]
+fn a_run_of_a_later_version_is_listed_all_the_same() {
+    let (_folder, records) = records();
+    let journal = records.begin(Operation::Unpack, "new", "a.tar").unwrap();
+    let path = journal.folder().join("journal.jsonl");
+    let text = fs::read_to_string(&path).unwrap();
+    fs::write(&path, text.replace("\"unpack\"", "\"weave\"")).unwrap();
+    assert_eq!(records.runs().unwrap()[0].header.command, Operation::Unknown);
 }

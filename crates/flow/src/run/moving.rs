@@ -8,7 +8,7 @@ use super::overlap::carry;
 use super::{Pack, Preview, Scan, Surroundings, Unpack};
 use crate::archive::{ArchiveReader, Level, checkpoints_of};
 use crate::incoming::Incoming;
-use crate::journal::{Journal, Run, State, Step};
+use crate::journal::{Journal, Operation, Run, State, Step};
 use crate::patterns::Patterns;
 use crate::preflight::{Preflight, Tests};
 use crate::refresh::{Refresh, Refreshed};
@@ -232,7 +232,7 @@ impl Moving<'_> {
                 }
                 witness.agree(&report.preflight)?;
                 let input = of.from.name();
-                around.records.begin_marked("move", &of.journey(), input, of.mark())?
+                around.records.begin_marked(Operation::Move, &of.journey(), input, of.mark())?
             }
         };
         report.run.clone_from(&journal.header.run);

@@ -49,9 +49,9 @@ impl Undo {
             drop(lock);
             return bring_back(site, &run, around).map(Box::new).map(Undone::Unpacked);
         }
-        let report = match run.header.command.as_str() {
-            "rewrite" => turn_rewrite(&run, &mut site.editors(site.has())?, around.progress)?,
-            _ => {
+        let report = match run.is_rewriting() {
+            true => turn_rewrite(&run, &mut site.editors(site.has())?, around.progress)?,
+            false => {
                 let mut targets = site.targets(&run.header.run, site.has())?;
                 turn_unpack(&run, &mut targets, around.progress)?
             }

@@ -5,7 +5,7 @@ use super::pack::Pack;
 use super::rules::{pair, ready, warn_of_shadowed};
 use crate::archive::ArchiveReader;
 use crate::incoming::Incoming;
-use crate::journal::{Journal, Run, State};
+use crate::journal::{Journal, Operation, Run, State};
 use crate::patterns::Patterns;
 use crate::undo::let_go;
 use crate::unpack::{
@@ -211,7 +211,7 @@ impl Work<'_> {
             return preview(options, archive, *halves, None, around.progress);
         }
         let _lock = around.records.lock(site.name())?;
-        let mut journal = around.records.begin("preview", site.name(), &self.of.input)?;
+        let mut journal = around.records.begin(Operation::Preview, site.name(), &self.of.input)?;
         let run = journal.header.run.clone();
         let report = self.targets(&run, Halves::DATABASE).and_then(|mut targets| {
             let trial = Some((&mut targets, &mut journal));
@@ -249,7 +249,7 @@ impl Work<'_> {
         self.agree_to_remove()?;
         let mut journal = match earlier {
             Earlier::GoesOn(run) => Journal::resume(&run)?,
-            _ => records.begin_marked("unpack", site.name(), &self.of.input, mark)?,
+            _ => records.begin_marked(Operation::Unpack, site.name(), &self.of.input, mark)?,
         };
         let run = journal.header.run.clone();
         let emptied = journal.run()?.state() == State::Emptied;
