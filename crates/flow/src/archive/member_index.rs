@@ -4,6 +4,7 @@
 use fernweh_core::archive::{Member, Seal};
 use fernweh_ports::{Result, Trouble};
 use std::collections::{BTreeSet, HashMap};
+use std::fmt;
 use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError};
 
 /// A member as it lies in the archive.
@@ -18,8 +19,6 @@ pub(crate) struct Stored {
     /// Their digest; none if nobody has said it, and then nothing is taken from it.
     pub sha256: Option<String>,
 }
-
-const TAKEN_BACK: &str = "a part of the archive was read anew";
 
 /// What is known of how much will come.
 #[derive(Clone, Copy, Debug, Default)]
@@ -38,7 +37,7 @@ struct State {
     expected: Expected,
     seal: Option<Arc<Seal>>,
     /// Why nothing more comes, although it is not sealed.
-    broken: Option<&'static str>,
+    broken: Option<Broken>,
 }
 
 /// The members of an archive, in order.
@@ -46,6 +45,24 @@ struct State {
 pub struct MemberIndex {
     state: Mutex<State>,
     changed: Condvar,
+}
+
+/// Why nothing more comes.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum Broken {
+    /// What was written is taken back, and comes again otherwise.
+    TakenBack,
+    /// Packing has ended.
+    Ended,
+}
+
+impl fmt::Display for Broken {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(match self {
+            Self::TakenBack => "a part of the archive was read anew",
+            Self::Ended => "packing has ended before its end",
+        })
+    }
 }
 
 impl MemberIndex {
@@ -86,13 +103,13 @@ impl MemberIndex {
 
     /// What was written is taken back: whoever has taken it already must begin anew.
     pub(super) fn take_back(&self) {
-        self.change(|state| state.broken = Some(TAKEN_BACK));
+        self.change(|state| state.broken = Some(Broken::TakenBack));
     }
 
     /// Whether following it ended because something was taken back; the archive gets complete
     /// all the same.
     pub fn was_taken_back(&self) -> bool {
-        self.lock().broken == Some(TAKEN_BACK)
+        self.lock().broken == Some(Broken::TakenBack)
     }
 
     pub(super) fn seal(&self, seal: Seal) {
@@ -107,7 +124,7 @@ impl MemberIndex {
     pub fn give_up(&self) {
         self.change(|state| {
             if state.seal.is_none() {
-                state.broken.get_or_insert("packing has ended before its end");
+                state.broken.get_or_insert(Broken::Ended);
             }
         });
     }
