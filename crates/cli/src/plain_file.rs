@@ -1,10 +1,8 @@
 //! Small text files that the user names: the configuration, and files of passwords.
 
+use fernweh_core::limits;
 use fernweh_ports::{Kind, Result, Trouble};
 use std::path::Path;
-
-/// Bytes of the largest configuration, or file of a password.
-const LARGEST: u64 = 4 << 20;
 
 /// The text of a plain file: a device would never end, and what is read from a pipe is gone.
 pub fn plain_text(what: &str, path: &Path) -> Result<String> {
@@ -20,7 +18,7 @@ pub fn plain_text(what: &str, path: &Path) -> Result<String> {
             .because("it is a device, a pipe or a folder, not a file")
             .hint("name a plain file"));
     }
-    if found.len() > LARGEST {
+    if found.len() > limits::PLAIN_FILE {
         return Err(Trouble::usage(what)
             .at(path.display().to_string())
             .because("it is far too large for that")

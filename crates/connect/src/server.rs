@@ -2,6 +2,7 @@
 //! and how the rows of a stream are changed in portions.
 
 use fernweh_core::digest::sha256;
+use fernweh_core::limits;
 use fernweh_core::record::{Row, Value};
 use fernweh_ports::{Applied, Change, Inlet, Record, Refreshing, Result, Trouble, pipe};
 use std::path::PathBuf;
@@ -130,8 +131,6 @@ pub(crate) fn behind_others(shown: &str, message: String, others: &[String]) -> 
 
 /// Rows that go from one thread to another together, at most.
 const TOGETHER: usize = 500;
-/// Bytes of them, unless one row alone is larger.
-const WEIGHT: usize = 1 << 20;
 
 /// Hands rows over to another thread, several at once.
 pub(crate) struct Portions<'a> {
@@ -150,7 +149,7 @@ impl<'a> Portions<'a> {
     pub fn add(&mut self, row: Row) -> Result<()> {
         self.weight += row.iter().map(Value::weight).sum::<usize>();
         self.rows.push(row);
-        if self.rows.len() < TOGETHER && self.weight < WEIGHT {
+        if self.rows.len() < TOGETHER && self.weight < limits::EDITED_ROWS {
             return Ok(());
         }
         self.close()

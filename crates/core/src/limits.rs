@@ -51,3 +51,55 @@ pub const SCAN_ADDRESSES: usize = 500_000;
 pub const SCAN_IMPORTS: usize = 8;
 /// Bytes of a page that are read by the scanner.
 pub const PAGE: usize = 16 << 20;
+/// Bytes of a statement that are looked at for settings; one that sets modes is short.
+pub const SQL_ASSIGNMENT: usize = 64 << 10;
+/// Bytes that wait in a queue at most, unless one piece alone is larger.
+pub const PIPE: usize = 3 << 20;
+/// The most entries that a folder may list over FTP: its whole listing is one answer.
+pub const FTP_LISTING: usize = 500_000;
+/// Bytes that may be on their way to us in one channel; what a connection with 40 ms of
+/// delay needs for 200 MB a second.
+pub const SSH_WINDOW: u32 = 8 << 20;
+/// Bytes of rows that one of several readers hands over together, unless one row alone is larger.
+pub const READER_ROWS: usize = 512 << 10;
+/// Bytes of rows that are edited together, unless one row alone is larger.
+pub const EDITED_ROWS: usize = 1 << 20;
+/// The largest packet that is taken from a host (bytes). Data comes in smaller ones; a
+/// listing may be larger.
+pub const SFTP_PACKET: usize = 4 << 20;
+/// The most entries that a folder may list over SFTP.
+pub const SFTP_LISTING: usize = 2_000_000;
+/// Bytes of a file that go to a host, or come from it, at a time.
+pub const TRANSFER: usize = 256 << 10;
+/// How many entries a tree on another host may have.
+pub const TREE_ENTRIES: usize = 10_000_000;
+/// Files up to this size (bytes) are fetched before they are asked for.
+pub const FETCHED_AHEAD_FILE: u64 = 512 << 10;
+/// Bytes of files that are fetched and not yet asked for.
+pub const FETCHED_AHEAD: u64 = 8 << 20;
+/// Files above this size (bytes) are written portion by portion; smaller ones are held whole.
+pub const WRITTEN_WHOLE: u64 = 1 << 20;
+/// Bytes of a file that may have been under way when a transfer broke off: they are written
+/// again.
+pub const RESUMED_UPLOAD: u64 = 8 << 20;
+/// Kilobytes (of 1024 bytes) of small files that are on their way to a host at once.
+pub const WRITTEN_KIB: u32 = 16 << 10;
+/// Bytes of rows that are kept until they are secured, about.
+pub const UNSECURED_ROWS: usize = 16 << 20;
+/// Bytes of a script or a file of text that are rewritten at a time.
+pub const REWRITTEN_PORTION: usize = 1 << 18;
+/// Bytes of rows that are handed over together: on a long way to the destination, few large
+/// portions wait less than many small ones.
+pub const ROWS_PORTION: usize = 1 << 20;
+/// Bytes of a large file that are searched at a time.
+pub const SEARCHED_PORTION: usize = 1 << 20;
+/// No name that is looked for is longer (RFC 1035: a label has 63 bytes; words have more).
+pub const SEARCHED_NAME: usize = 1 << 10;
+/// Bytes of an archive, before compression, that are worth a checkpoint.
+pub const CHECKPOINT: usize = 16 << 20;
+/// Blocks of rows above this size (bytes) hold a very large record, and are compressed at once.
+pub const ROWS_COMPRESSED_AT_ONCE: usize = 24 << 20;
+/// Bytes of a row (as it is held) above which it is compressed while it is written.
+pub const LARGE_ROW: usize = 12 << 20;
+/// Bytes of the largest configuration, or file of a password.
+pub const PLAIN_FILE: u64 = 4 << 20;

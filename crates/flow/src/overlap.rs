@@ -1,10 +1,8 @@
 //! Reading a stream in portions that overlap, so that what lies across a border is seen
 //! whole.
 
+use fernweh_core::limits;
 use std::io::Read;
-
-/// Bytes that are read at a time.
-const PORTION: usize = 1 << 20;
 
 /// Some bytes of a stream; the last ones come again at the beginning of the next portion.
 pub(crate) struct Portion<'a> {
@@ -41,8 +39,9 @@ pub(crate) fn each(
     let (mut position, mut line, mut before) = (0, 1, 0);
     loop {
         let kept = bytes.len();
-        let read = content.take((PORTION + 2 * reach) as u64).read_to_end(&mut bytes)?;
-        let ended = read == 0 || bytes.len() - kept < PORTION + 2 * reach;
+        let read =
+            content.take((limits::SEARCHED_PORTION + 2 * reach) as u64).read_to_end(&mut bytes)?;
+        let ended = read == 0 || bytes.len() - kept < limits::SEARCHED_PORTION + 2 * reach;
         let again = if ended { bytes.len() } else { bytes.len() - reach };
         visit(&Portion { bytes: &bytes, new: read, position, line, again, before });
         if ended {

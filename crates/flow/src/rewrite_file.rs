@@ -8,9 +8,6 @@ use fernweh_ports::{Progress, Result, Trouble, Unit};
 use serde::Serialize;
 use std::io::{BufRead, BufReader, Read, Write};
 
-/// Bytes that are read at a time.
-const PORTION: usize = 1 << 18;
-
 /// What a file is read as.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
 #[serde(rename_all = "kebab-case")]
@@ -122,7 +119,7 @@ fn script(
         line += memchr::memchr_iter(b'\n', raw).count();
         output.write_all(new.as_deref().unwrap_or(raw)).map_err(|error| unwritable(&error))
     };
-    let mut buffer = vec![0; PORTION];
+    let mut buffer = vec![0; limits::REWRITTEN_PORTION];
     loop {
         progress.go_on()?;
         let read = input.read(&mut buffer).map_err(|error| unreadable(name, &error))?;
@@ -162,7 +159,8 @@ fn text(
         piece(rewriter, &whole, 1, output, tally)?;
         return Ok(whole.len() as u64);
     }
-    let mut rest = BufReader::with_capacity(PORTION, whole.as_slice().chain(input));
+    let mut rest =
+        BufReader::with_capacity(limits::REWRITTEN_PORTION, whole.as_slice().chain(input));
     let (mut bytes, mut number, mut line) = (0, 1, Vec::new());
     loop {
         line.clear();

@@ -150,14 +150,14 @@ fn pages(
     };
     each(archive, Dialect::Postgres, member, &mut |statement| {
         found.extend(read_page(&statement).map_err(|error| refused(member, error))?);
-        if found.len() * PAGE as usize >= PORTION { hand_over(&mut found) } else { Ok(()) }
+        if found.len() * PAGE as usize >= limits::ROWS_PORTION {
+            hand_over(&mut found)
+        } else {
+            Ok(())
+        }
     })?;
     if found.is_empty() { Ok(()) } else { hand_over(&mut found) }
 }
-
-/// Bytes of rows that are handed over together: on a long way to the destination, few large
-/// portions wait less than many small ones.
-pub(crate) const PORTION: usize = 1 << 20;
 
 fn copied_rows(
     archive: &ArchiveReader,
@@ -191,7 +191,7 @@ fn copied_rows(
                 portion.push(read_copy_row(&line, &kinds).map_err(wrong)?);
             }
             drop(line);
-            if !portion.is_empty() && (ends || weight >= PORTION) {
+            if !portion.is_empty() && (ends || weight >= limits::ROWS_PORTION) {
                 let rows = std::mem::take(&mut portion);
                 let (table, columns) = (head.table.clone(), head.columns.clone());
                 visit(Insert { table, columns, rows })?;

@@ -1,11 +1,9 @@
 //! A queue between two threads that holds so many bytes at most, whatever the number of its
 //! pieces: many small ones keep both threads busy, and a very large one waits alone.
 
+use fernweh_core::limits;
 use std::collections::VecDeque;
 use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError};
-
-/// Bytes that wait in a queue at most, unless one piece alone is larger.
-const WAITING: usize = 3 << 20;
 
 struct Queue<T> {
     pieces: VecDeque<(T, usize)>,
@@ -52,7 +50,7 @@ impl<T> Inlet<T> {
     /// it any more.
     pub fn send(&self, piece: T, weight: usize) -> bool {
         let mut queue = self.0.lock();
-        while !queue.closed && !queue.pieces.is_empty() && queue.weight + weight > WAITING {
+        while !queue.closed && !queue.pieces.is_empty() && queue.weight + weight > limits::PIPE {
             queue = self.0.wait(queue);
         }
         if queue.closed {
@@ -103,11 +101,11 @@ mod tests {
         #![proptest_config(ProptestConfig::with_cases(32))]
         #[test]
         fn pieces_of_any_size_come_out_in_order_and_few_bytes_wait(
-            weights in prop::collection::vec(0..2 * WAITING, 0..60)
+            weights in prop::collection::vec(0..2 * limits::PIPE, 0..60)
         ) {
             let (inlet, outlet) = pipe();
             let waiting = AtomicUsize::new(0);
-            let largest = weights.iter().copied().max().unwrap_or(0).max(WAITING);
+            let largest = weights.iter().copied().max().unwrap_or(0).max(limits::PIPE);
             let found: Vec<usize> = std::thread::scope(|scope| {
                 scope.spawn(|| {
                     for weight in &weights {
@@ -126,7 +124,7 @@ mod tests {
     #[test]
     fn who_hands_over_learns_that_nobody_takes_it() {
         let (inlet, mut outlet) = pipe();
-        assert!(inlet.send(1, WAITING));
+        assert!(inlet.send(1, limits::PIPE));
         std::thread::scope(|scope| {
             let waits = scope.spawn(|| inlet.send(2, 1));
             assert_eq!(outlet.next(), Some(1));

@@ -6,6 +6,7 @@ use super::pool::{CONNECTIONS, Connection, Pool, as_bytes, as_text, is_lost, rea
 use crate::remote::{Carries, Doing, Found, FoundKind, Metadata, Tree};
 use crate::runtime::runtime;
 use bytes::{Bytes, BytesMut};
+use fernweh_core::limits;
 use fernweh_ports::{Result, Trouble};
 use std::collections::HashMap;
 use std::io::ErrorKind;
@@ -14,9 +15,6 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use suppaftp::{FtpError, Status};
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
 use tokio::sync::mpsc;
-
-/// The most entries that a folder may list.
-const ENTRIES: usize = 500_000;
 
 /// A host's files.
 pub struct FtpTree {
@@ -125,7 +123,7 @@ impl FtpTree {
                 let wanted = [Status::AboutToSend, Status::AlreadyOpen];
                 let (_, mut stream) = connection.ftp.custom_data_command(command, &wanted).await?;
                 let mut text = Vec::new();
-                let most = (ENTRIES * 64) as u64;
+                let most = (limits::FTP_LISTING * 64) as u64;
                 let came = (&mut stream).take(most).read_to_end(&mut text).await;
                 came.map_err(FtpError::ConnectionError)?;
                 if text.len() as u64 == most {

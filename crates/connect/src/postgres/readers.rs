@@ -8,6 +8,7 @@
 use super::copy::{BEGIN, copy_lines};
 use super::{Link, quoted, text};
 use crate::server::ServerAddress;
+use fernweh_core::limits;
 use fernweh_core::record::Table;
 use fernweh_core::sql::Qualified;
 use fernweh_ports::{KeyPosition, Kind, Lines, Result, Trouble, pipe};
@@ -115,8 +116,6 @@ impl Readers {
 
 /// Rows that are handed over together, at most.
 const TOGETHER: u64 = 1024;
-/// Bytes of them, unless one row alone is larger.
-const WEIGHT: usize = 512 << 10;
 
 /// Collects lines.
 pub(super) struct Collected<'a> {
@@ -139,12 +138,12 @@ impl<'a> Collected<'a> {
     /// Adds a line.
     pub fn add(&mut self, line: &[u8]) -> Result<()> {
         if self.lines.text.is_empty() {
-            self.lines.text.reserve(line.len().max(WEIGHT));
+            self.lines.text.reserve(line.len().max(limits::READER_ROWS));
         }
         self.last = self.lines.text.len();
         self.lines.text.extend_from_slice(line);
         self.lines.rows += 1;
-        let full = self.lines.rows >= TOGETHER || self.lines.text.len() >= WEIGHT;
+        let full = self.lines.rows >= TOGETHER || self.lines.text.len() >= limits::READER_ROWS;
         if full { self.close() } else { Ok(()) }
     }
 

@@ -4,6 +4,7 @@
 use super::{FoundKind, Metadata, Tree, joined, remove_all, split, switch, workshop};
 use crate::runtime::runtime;
 use bytes::Bytes;
+use fernweh_core::limits;
 use fernweh_ports::{Direction, FileSwap, Result, Trouble};
 use std::ffi::OsString;
 use std::fs::File;
@@ -13,8 +14,6 @@ use std::os::unix::fs::OpenOptionsExt;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use tokio::sync::mpsc;
-
-const PORTION: usize = 256 << 10;
 
 /// The first `size` bytes of a file of the host, handed over in portions.
 pub(crate) fn fetch(
@@ -63,8 +62,8 @@ pub(crate) fn store_file(
     let metadata = Metadata { mode, mtime: None };
     let storing = runtime().spawn(async move { there.store(&full, 0, from, metadata).await });
     loop {
-        let mut portion = Vec::with_capacity(PORTION);
-        (&mut file).take(PORTION as u64).read_to_end(&mut portion).map_err(wrong)?;
+        let mut portion = Vec::with_capacity(limits::TRANSFER);
+        (&mut file).take(limits::TRANSFER as u64).read_to_end(&mut portion).map_err(wrong)?;
         if portion.is_empty() || to.blocking_send(portion.into()).is_err() {
             break;
         }

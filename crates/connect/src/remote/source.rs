@@ -4,6 +4,7 @@
 use super::{Found, FoundKind, Tree, joined, listed, shown};
 use crate::runtime::runtime;
 use bytes::Bytes;
+use fernweh_core::limits;
 use fernweh_core::record::{Entry, EntryKind};
 use fernweh_ports::{FileSource, LeftOut, Result, Trouble};
 use std::collections::VecDeque;
@@ -14,12 +15,6 @@ use tokio::task::JoinHandle;
 
 /// How deep folders may lie.
 const DEPTH: usize = 200;
-/// How many entries a tree may have.
-const ENTRIES: usize = 10_000_000;
-/// Files up to this size (bytes) are fetched before they are asked for.
-const SMALL: u64 = 512 << 10;
-/// Bytes of files that are fetched and not yet asked for.
-const AHEAD: u64 = 8 << 20;
 
 /// A folder on another host.
 pub struct RemoteSource {
@@ -113,9 +108,11 @@ impl RemoteSource {
 
     /// Keeps as many small files under way as there is room for.
     fn fetch_ahead(&mut self) {
-        while self.fetching.len() < 2 * self.tree.connections() && self.bytes < AHEAD {
+        while self.fetching.len() < 2 * self.tree.connections()
+            && self.bytes < limits::FETCHED_AHEAD
+        {
             match self.expected.front() {
-                Some((_, size)) if *size <= SMALL => {}
+                Some((_, size)) if *size <= limits::FETCHED_AHEAD_FILE => {}
                 _ => break,
             }
             let Some((path, size)) = self.expected.pop_front() else { break };
@@ -180,8 +177,8 @@ impl FileSource for RemoteSource {
                     .because(because)
                     .hint("leave this folder out with --leave-out, if it is not the site's")
             };
-            if seen > ENTRIES {
-                return Err(endless(format!("more than {ENTRIES} entries")));
+            if seen > limits::TREE_ENTRIES {
+                return Err(endless(format!("more than {} entries", limits::TREE_ENTRIES)));
             }
             let path = next.path.clone();
             match next.found.kind {

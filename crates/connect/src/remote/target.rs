@@ -9,6 +9,7 @@ use super::{
 };
 use crate::local::random_name;
 use crate::runtime::runtime;
+use fernweh_core::limits;
 use fernweh_core::record::{Entry, EntryKind};
 use fernweh_ports::{
     Direction, FileSource, FileSwap, FileTarget, Probe, Result, Trouble, counted, files_of,
@@ -23,15 +24,8 @@ use std::path::PathBuf;
 use std::sync::{Arc, Mutex};
 use tokio::sync::{Semaphore, mpsc};
 
-/// Files above this size (bytes) are written portion by portion; smaller ones are held whole.
-const SMALL: u64 = 1 << 20;
-/// Bytes of small files that are held at once, in kilobytes.
-const HELD: u32 = 16 << 10;
 /// Files above this size (bytes) are taken from what was built before a break.
 const TAKEN_OVER: u64 = 64 << 10;
-/// What may have been under way when a transfer broke off (bytes): written again.
-const UNSURE: u64 = 8 << 20;
-const PORTION: usize = 256 << 10;
 
 type Made = Shared<BoxFuture<'static, Result<()>>>;
 
@@ -75,7 +69,7 @@ impl RemoteTarget {
             earlier: HashMap::new(),
             failure: Arc::default(),
             pool,
-            held: Arc::new(Semaphore::new(HELD as usize)),
+            held: Arc::new(Semaphore::new(limits::WRITTEN_KIB as usize)),
             unsaid: Unsaid::default(),
         }
     }
@@ -178,8 +172,9 @@ impl RemoteTarget {
     {
         let parent = self.folder(split(path).0);
         let failure = self.failure.clone();
-        let held =
-            runtime().block_on(self.held.clone().acquire_many_owned(kilobytes.clamp(1, HELD)));
+        let held = runtime().block_on(
+            self.held.clone().acquire_many_owned(kilobytes.clamp(1, limits::WRITTEN_KIB)),
+        );
         let pool = self.pool.clone();
         runtime().spawn(async move {
             let done = async {
@@ -199,7 +194,7 @@ impl RemoteTarget {
     /// Waits for everything that is under way.
     fn settle(&mut self) -> Result<()> {
         runtime().block_on(async {
-            drop(self.held.acquire_many(HELD).await);
+            drop(self.held.acquire_many(limits::WRITTEN_KIB).await);
             for made in self.made.values() {
                 made.clone().await?;
             }
@@ -227,9 +222,9 @@ impl RemoteTarget {
         let tree = self.tree.clone();
         let writing = runtime().spawn(async move { tree.store(&full, at, from, metadata).await });
         loop {
-            let mut portion = Vec::with_capacity(PORTION);
+            let mut portion = Vec::with_capacity(limits::TRANSFER);
             content
-                .take(PORTION as u64)
+                .take(limits::TRANSFER as u64)
                 .read_to_end(&mut portion)
                 .map_err(|error| reading(entry, &error))?;
             if portion.is_empty() || to.blocking_send(portion.into()).is_err() {
@@ -248,7 +243,8 @@ impl RemoteTarget {
         let Some((size, mtime)) = self.earlier.remove(&entry.path) else { return Ok(0) };
         // The time is set when everything is written.
         let whole = size == wanted && mtime == entry.mtime;
-        let sure = if whole { size } else { size.min(wanted).saturating_sub(UNSURE) };
+        let sure =
+            if whole { size } else { size.min(wanted).saturating_sub(limits::RESUMED_UPLOAD) };
         if sure > 0 {
             let from = joined(&self.aside("earlier"), &entry.path);
             runtime().block_on(self.tree.rename(&from, full, false))?;
@@ -347,9 +343,9 @@ impl FileTarget for RemoteTarget {
         let full = self.inside(&entry.path, false)?;
         self.written.insert(entry.path.clone());
         let mut start = Vec::new();
-        let read = content.take(SMALL + 1).read_to_end(&mut start);
+        let read = content.take(limits::WRITTEN_WHOLE + 1).read_to_end(&mut start);
         read.map_err(|error| reading(entry, &error))?;
-        if start.len() as u64 > SMALL || self.earlier.contains_key(&entry.path) {
+        if start.len() as u64 > limits::WRITTEN_WHOLE || self.earlier.contains_key(&entry.path) {
             return self.put_large(entry, full, &mut std::io::Cursor::new(start).chain(content));
         }
         let metadata = self.set_metadata(entry);

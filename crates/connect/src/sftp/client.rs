@@ -3,6 +3,7 @@
 use super::packet::{Attrs, Reply, kind, put_text, read_version, status};
 use crate::ssh::Session;
 use bytes::{BufMut, Bytes, BytesMut};
+use fernweh_core::limits;
 use fernweh_ports::{Result, Trouble};
 use russh::client::Msg;
 use russh::{ChannelMsg, ChannelReadHalf, ChannelWriteHalf};
@@ -10,10 +11,6 @@ use std::collections::HashMap;
 use std::sync::atomic::{AtomicU32, Ordering};
 use std::sync::{Arc, Mutex};
 use tokio::sync::{mpsc, oneshot};
-
-/// The largest packet that is taken from a host (bytes). Data comes in smaller ones; a
-/// listing may be larger.
-const PACKET: usize = 4 << 20;
 
 /// Why a request was not fulfilled.
 #[derive(Clone, Debug)]
@@ -223,7 +220,7 @@ pub(super) fn handle(answer: Answer) -> std::result::Result<Bytes, Refusal> {
 fn next_packet(incoming: &mut BytesMut) -> std::result::Result<Option<Bytes>, ()> {
     let Some(length) = incoming.first_chunk::<4>() else { return Ok(None) };
     let length = u32::from_be_bytes(*length) as usize;
-    if length == 0 || length > PACKET {
+    if length == 0 || length > limits::SFTP_PACKET {
         return Err(());
     }
     if incoming.len() < 4 + length {

@@ -6,6 +6,7 @@ use crate::remote::{Carries, Doing, Found, FoundKind, Metadata, Tree};
 use crate::runtime::runtime;
 use crate::ssh::Session;
 use bytes::{BufMut, Bytes};
+use fernweh_core::limits;
 use fernweh_ports::{Result, Trouble};
 use std::collections::VecDeque;
 use std::sync::Arc;
@@ -13,8 +14,6 @@ use tokio::sync::mpsc;
 
 /// Requests that one transfer has under way.
 const UNDER_WAY: usize = 16;
-/// The most entries that a folder may list.
-const ENTRIES: usize = 2_000_000;
 
 /// A host's files.
 pub struct SftpTree {
@@ -87,7 +86,7 @@ impl SftpTree {
         let end = loop {
             match self.client.ask(kind::READDIR, |to| put_text(to, &handle)).await {
                 Ok(Reply::Names(more)) if more.is_empty() => break Ok(names),
-                Ok(Reply::Names(more)) if names.len() < ENTRIES => names.extend(more),
+                Ok(Reply::Names(more)) if names.len() < limits::SFTP_LISTING => names.extend(more),
                 Ok(_) => break Err(Refusal::Nonsense),
                 Err(refusal) if refusal.is(status::EOF) => break Ok(names),
                 Err(refusal) => break Err(refusal),

@@ -12,6 +12,7 @@ mod settings;
 pub use settings::SshAddress;
 
 use crate::runtime::runtime;
+use fernweh_core::limits;
 use fernweh_ports::{Result, Trouble};
 use known::{Checker, Verdict};
 use prompt::Prompt;
@@ -30,9 +31,6 @@ pub trait Asks: Send + Sync {
 
 /// How long a host may take to answer.
 const PATIENCE: Duration = Duration::from_secs(20);
-/// Bytes that may be on their way to us in one channel; what a connection with 40 ms of
-/// delay needs for 200 MB a second.
-const WINDOW: u32 = 8 << 20;
 
 /// A login on a host.
 pub struct Session {
@@ -167,7 +165,7 @@ impl Ran {
 
 fn configuration(checker: &Checker) -> client::Config {
     let mut config = client::Config {
-        window_size: WINDOW,
+        window_size: limits::SSH_WINDOW,
         maximum_packet_size: 64 << 10,
         channel_buffer_size: 128,
         keepalive_interval: Some(Duration::from_secs(15)),

@@ -8,6 +8,7 @@ use super::partial::{Checkpoint, Partial, partial_archive};
 use super::unfinished::{checkpoints_of, partial_of};
 use fernweh_core::archive::{Member, Seal, SealedMember};
 use fernweh_core::digest::sha256;
+use fernweh_core::limits;
 use fernweh_ports::{Result, Trouble};
 use std::fs::{self, File, OpenOptions};
 use std::io::{BufWriter, Seek, SeekFrom, Write};
@@ -86,9 +87,6 @@ struct Tape {
     member_index: Option<Arc<MemberIndex>>,
 }
 
-/// Bytes before compression that are worth a checkpoint.
-const WORTH_A_MARK: usize = 16 << 20;
-
 impl Tape {
     /// Tells whoever follows that a member is there, the last one that was written.
     fn tell(&mut self, name: &str, size: u64, sha256: &str) -> std::io::Result<()> {
@@ -142,7 +140,7 @@ impl Tape {
                 let file = self.tar.get_mut();
                 checkpoint.end = file.stream_position()?;
                 self.waiting.push(checkpoint);
-                if self.since < WORTH_A_MARK && !first {
+                if self.since < limits::CHECKPOINT && !first {
                     return Ok(());
                 }
                 self.since = 0;
@@ -217,8 +215,6 @@ impl Compressors {
 
 /// Threads that compress, at most.
 const MOST: usize = 4;
-/// Blocks above this size (bytes) hold a very large record, and are compressed at once.
-const LARGE: usize = 24 << 20;
 
 const WHAT: &str = "cannot write the archive";
 
@@ -301,7 +297,7 @@ impl ArchiveWriter {
 
     /// Adds a member; its bytes are compressed if its name says so.
     pub fn add(&mut self, member: Member, raw: Vec<u8>) -> Result<()> {
-        if raw.len() > LARGE {
+        if raw.len() > limits::ROWS_COMPRESSED_AT_ONCE {
             // One of these at a time: several that wait would fill the memory.
             let order = compressed(Job::Add(member, raw), &mut compressor(self.level));
             return self.hand_over(Job::Order(order));

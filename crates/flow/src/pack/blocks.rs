@@ -11,8 +11,6 @@ use fernweh_core::sql::{
 use fernweh_ports::Result;
 use std::slice::from_ref;
 
-/// Bytes of a row (as it is held) above which it is compressed while it is written.
-const LARGE_ROW: usize = 12 << 20;
 /// What ends the rows of a `COPY`.
 const COPY_END: &[u8] = b"\\.\n";
 
@@ -49,7 +47,7 @@ impl<'a> Blocks<'a> {
 
     /// Adds a row.
     pub(crate) fn add(&mut self, row: &Row, archive: &mut ArchiveWriter) -> Result<()> {
-        if weight_of(from_ref(row)) > LARGE_ROW {
+        if weight_of(from_ref(row)) > limits::LARGE_ROW {
             return self.add_large(row, archive);
         }
         if self.dialect == Dialect::Postgres {
@@ -73,7 +71,7 @@ impl<'a> Blocks<'a> {
 
     /// Adds rows that are lines already.
     pub(crate) fn add_lines(&mut self, lines: &[u8], archive: &mut ArchiveWriter) -> Result<()> {
-        if lines.len() > LARGE_ROW {
+        if lines.len() > limits::LARGE_ROW {
             return self.add_pieces(archive, &mut |emit| {
                 lines.chunks(1 << 20).try_for_each(&mut *emit)?;
                 emit(COPY_END)

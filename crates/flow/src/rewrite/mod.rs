@@ -28,9 +28,6 @@ pub(crate) fn broken_off(folder: &Path) -> Result<()> {
     kept::note_broken_off(folder, false).map(drop)
 }
 
-/// No name that is looked for is longer (RFC 1035: a label has 63 bytes; words have more).
-const LONGEST_NAME: usize = 1 << 10;
-
 /// What a rewriting did.
 #[derive(Clone, Debug, Default, Serialize)]
 pub struct LiveReport {
@@ -158,7 +155,7 @@ fn files(
         };
         if size > limits::TEXT_FILE {
             let mut hits = 0;
-            overlap::each(&mut content, LONGEST_NAME, &mut |portion| {
+            overlap::each(&mut content, limits::SEARCHED_NAME, &mut |portion| {
                 let places = options.rewriter.hit_places(portion.bytes);
                 hits += places.filter(|at| portion.is_settled(*at)).count() as u64;
             })

@@ -7,6 +7,7 @@ use crate::archive::ArchiveReader;
 use crate::report::TableReport;
 use crate::stream;
 use fernweh_core::archive::{DatabaseManifest, Member};
+use fernweh_core::limits;
 use fernweh_core::record::{COUNTERS, Column, Row, Table, Value, is_of_engine, weight_of};
 use fernweh_core::sql::{Dialect, Insert, Kind, Prefix, Statement, with_modes, write_structure};
 use fernweh_ports::{
@@ -355,7 +356,7 @@ fn read_tables(
                     }
                     None => waiting = Some((insert, weight)),
                 }
-                if weight >= stream::PORTION { hand_over(send, &mut waiting) } else { Ok(()) }
+                if weight >= limits::ROWS_PORTION { hand_over(send, &mut waiting) } else { Ok(()) }
             })?;
             hand_over(send, &mut waiting)?;
         }

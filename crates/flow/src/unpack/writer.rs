@@ -4,13 +4,11 @@
 
 use super::rejects::{OnBadRecord, Rejects};
 use crate::retry;
+use fernweh_core::limits;
 use fernweh_core::record::{Table, is_of_engine, weight_of};
 use fernweh_core::sql::{Dialect, Statement};
 use fernweh_ports::{DatabaseTarget, Portion, Progress, Result, Trouble};
 use std::collections::{BTreeMap, BTreeSet};
-
-/// Bytes of rows that are kept until they are secured, about.
-const KEPT: usize = 16 << 20;
 
 /// Writes the rows of an archive.
 pub(super) struct Writer<'a> {
@@ -85,7 +83,7 @@ impl<'a> Writer<'a> {
             Err(trouble) if trouble.lost => self.connect_anew(trouble)?,
             sent => sent?,
         }
-        if self.weight >= KEPT { self.secure() } else { Ok(()) }
+        if self.weight >= limits::UNSECURED_ROWS { self.secure() } else { Ok(()) }
     }
 
     /// Leaves out what an earlier run has written.

@@ -2,6 +2,7 @@
 
 use super::super::Dialect;
 use super::{Lexeme, Literal};
+use crate::limits;
 use std::collections::BTreeMap;
 
 /// The settings in force.
@@ -31,9 +32,6 @@ impl Modes {
     }
 }
 
-/// Bytes of a statement that are looked at for settings; one that sets modes is short.
-const LONGEST: usize = 64 << 10;
-
 /// The assignments of one statement, and what variables of the user keep.
 #[derive(Clone, Debug, Default)]
 pub(super) struct Assignments {
@@ -61,7 +59,9 @@ impl Assignments {
 
     pub fn note(&mut self, lexeme: Lexeme, text: &[u8]) {
         self.length += text.len();
-        if self.length <= LONGEST && !matches!(lexeme, Lexeme::MarkOpen | Lexeme::MarkClose) {
+        if self.length <= limits::SQL_ASSIGNMENT
+            && !matches!(lexeme, Lexeme::MarkOpen | Lexeme::MarkClose)
+        {
             self.tokens.push((lexeme, text.to_vec()));
         }
     }
@@ -69,7 +69,7 @@ impl Assignments {
     /// The statement has ended: its settings are in force.
     pub fn end(&mut self, dialect: Dialect, modes: &mut Modes) {
         let tokens = std::mem::take(&mut self.tokens);
-        if self.length > LONGEST || tokens.is_empty() {
+        if self.length > limits::SQL_ASSIGNMENT || tokens.is_empty() {
             return;
         }
         match dialect {
