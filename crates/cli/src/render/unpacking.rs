@@ -139,6 +139,12 @@ pub fn unpacked(
     rewriting(&mut page, style, &report.rewriting);
     page.gap();
     match &report.replaced {
+        _ if !report.undo => {
+            page.row(
+                "stands",
+                "the state from before the run that had removed it; nothing else is kept",
+            );
+        }
         Some(Replaced { tables, records, entries, .. }) => {
             let mut words = Vec::new();
             if *tables > 0 {

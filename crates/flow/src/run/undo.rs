@@ -6,7 +6,7 @@ use crate::archive::ArchiveReader;
 use crate::incoming::Incoming;
 use crate::journal::{Journal, Run, State, Step};
 use crate::undo::{UndoReport, last_change, let_go, turn_rewrite, turn_unpack};
-use crate::unpack::{UnpackReport, discard};
+use crate::unpack::{Part, UnpackReport, discard};
 use fernweh_ports::{Halves, Result, SiteAccess, Trouble};
 
 /// What to take back.
@@ -43,8 +43,14 @@ impl Undo {
             return give_up(site, around).map(Undone::LetGo);
         }
         let run = last_change(around.records, site.name())?;
-        let switching = matches!(run.state(), State::Switching(..));
-        if run.set_aside().is_some() && !switching {
+        if run.set_aside().is_some() {
+            let mut run = run;
+            if matches!(run.state(), State::Switching(..)) {
+                // Half of the new state is in place of none: that goes first.
+                let mut targets = site.targets(&run.header.run, site.has())?;
+                turn_unpack(&run, &mut targets, around.progress)?;
+                run = Journal::resume(&run)?.run()?;
+            }
             // Unpacking takes the lock itself.
             drop(lock);
             return bring_back(site, &run, around).map(Box::new).map(Undone::Unpacked);
@@ -72,6 +78,9 @@ fn bring_back(site: &dyn SiteAccess, run: &Run, around: Surroundings<'_>) -> Res
         overwrite: true,
         // An emptied site has nothing to be set aside.
         in_place: run.state() != State::Emptied,
+        // The old state had no tables that came with the new one.
+        part: Part { exactly: true, ..Part::default() },
+        may_remove: true,
         as_is: true,
         outside_links: true,
         trust: true,

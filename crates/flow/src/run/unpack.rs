@@ -259,7 +259,16 @@ impl Work<'_> {
             let mut targets = self.targets(&run, self.halves)?;
             unpack(&self.options, self.archive, &mut targets, &mut journal, progress)?
         };
+        report.undo = true;
         if let Some(old) = superseded {
+            let stood = matches!(old.state(), State::InPlace { direction: Direction::Forward, .. });
+            if !stood {
+                // What was removed stands again: what this run replaced was what is left of a
+                // site then, and nobody wants to go back to that.
+                let kept = journal.run()?;
+                let_go(&kept, &mut site.targets(&run, site.has())?, progress)?;
+                report.undo = false;
+            }
             let_go(old, &mut site.targets(&old.header.run, site.has())?, progress)?;
         }
         if self.halves.files && there.is_some() {
@@ -268,7 +277,6 @@ impl Work<'_> {
         }
         drop(lock);
         report.replaced = there;
-        report.undo = true;
         Ok(report)
     }
 

@@ -204,3 +204,84 @@ fn an_undo_of_a_rewriting_that_fails_halfway_says_so() {
     desk.undo(&QUIET()).unwrap();
     assert_eq!(desk.new.live(), before);
 }
+
+/// What stands once the old state was removed and the new one came: tables that the archive does
+/// not hold stay, files go.
+fn calls_in_place() -> usize {
+    calls(|desk| drop(desk.unpack_in_place(&desk.packed("a.tar"), &QUIET()).unwrap()))
+}
+
+#[test]
+fn an_unpacking_in_place_that_is_killed_at_any_call_goes_on() {
+    for at in 0..calls_in_place() {
+        let (desk, archive) = faulty(at, Fault::Killed);
+        killed_or(|| desk.unpack_in_place(&archive, &QUIET()));
+        let in_place = desk.new.live() == moved();
+        desk.unpack_in_place(&archive, &QUIET())
+            .unwrap_or_else(|trouble| panic!("killed at call {at}: {trouble}"));
+        assert_eq!(desk.new.live(), moved(), "killed at call {at}");
+        desk.undo(&QUIET()).unwrap();
+        if !in_place {
+            assert_eq!(desk.new.live(), there(), "killed at call {at}, taken back");
+        }
+    }
+}
+
+#[test]
+fn an_unpacking_in_place_that_is_killed_at_any_call_can_be_taken_back() {
+    for at in 0..calls_in_place() {
+        let (desk, archive) = faulty(at, Fault::Killed);
+        killed_or(|| desk.unpack_in_place(&archive, &QUIET()));
+        let changed = desk.new.live() != there();
+        match desk.undo(&QUIET()) {
+            Ok(_) => assert_eq!(desk.new.live(), there(), "killed at call {at}, taken back"),
+            Err(trouble) => assert!(!changed, "killed at call {at}: {trouble}"),
+        }
+    }
+}
+
+#[test]
+fn an_unpacking_in_place_that_is_refused_anything_loses_nothing() {
+    for at in 0..calls_in_place() {
+        let (desk, archive) = faulty(at, Fault::Refused);
+        let Err(trouble) = desk.unpack_in_place(&archive, &QUIET()) else { continue };
+        let what = desk.new.faults().calls()[at];
+        if trouble.kind != Kind::Interrupted {
+            assert_eq!(desk.new.live(), there(), "{what}: it says that nothing has changed");
+        }
+        desk.unpack_in_place(&archive, &QUIET())
+            .unwrap_or_else(|trouble| panic!("{what}: {trouble}"));
+        assert_eq!(desk.new.live(), moved(), "{what}");
+        desk.undo(&QUIET()).unwrap();
+        assert_eq!(desk.new.live(), there(), "{what}, taken back");
+    }
+}
+
+#[test]
+fn an_undo_in_place_that_fails_at_any_call_leads_to_one_state_and_the_other() {
+    let all = calls(|desk| {
+        desk.unpack_in_place(&desk.packed("a.tar"), &QUIET()).unwrap();
+        desk.undo(&QUIET()).unwrap();
+    }) - calls_in_place();
+    for (name, fault) in FAULTS {
+        for at in 0..all {
+            let desk = Desk::new();
+            desk.unpack_in_place(&desk.packed("a.tar"), &QUIET()).unwrap();
+            desk.new.faults().set(at, fault());
+            let mut states = Vec::new();
+            if killed_or(|| desk.undo(&QUIET())).is_some_and(|undone| undone.is_ok()) {
+                states.push(desk.new.live());
+            }
+            while states.len() < 2 {
+                desk.undo(&QUIET()).unwrap();
+                states.push(desk.new.live());
+            }
+            let both = states.contains(&moved()) && states.contains(&there());
+            assert!(both, "{name} at call {at}: {states:?}");
+        }
+    }
+}
+
+/// What can happen, by name.
+const FAULTS: [(&str, fn() -> Fault); 3] =
+    [("killed", || Fault::Killed), ("refused", || Fault::Refused), ("lost", || Fault::Lost)];

@@ -11,7 +11,7 @@ use crate::journal::Records;
 use crate::unpack::UnpackReport;
 use fernweh_ports::{Halves, Progress, Result, SiteAccess};
 use fernweh_testkit::{Files, MemorySite, State, Watcher, rows};
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
 const OLD: &str = "http://glimmerpoint.example";
 const NEW: &str = "https://www.glimmer-point.example";
@@ -76,8 +76,23 @@ impl Desk {
     }
 
     /// Unpacks into the new site.
-    fn unpack(&self, archive: &std::path::Path, progress: &dyn Progress) -> Result<UnpackReport> {
+    fn unpack(&self, archive: &Path, progress: &dyn Progress) -> Result<UnpackReport> {
+        self.unpack_so(archive, false, progress)
+    }
+
+    /// The same, where both states do not fit side by side.
+    fn unpack_in_place(&self, archive: &Path, progress: &dyn Progress) -> Result<UnpackReport> {
+        self.unpack_so(archive, true, progress)
+    }
+
+    fn unpack_so(
+        &self,
+        archive: &Path,
+        in_place: bool,
+        progress: &dyn Progress,
+    ) -> Result<UnpackReport> {
         let unpack = Unpack {
+            in_place,
             input: archive.display().to_string(),
             halves: Halves::BOTH,
             overwrite: true,

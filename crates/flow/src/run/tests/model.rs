@@ -15,6 +15,8 @@ use std::collections::BTreeSet;
 enum Act {
     /// Unpacks one of the archives over what is there.
     Unpack(usize),
+    /// The same, where both states do not fit side by side.
+    InPlace(usize),
     /// Rewrites the site's own address into a third one.
     Rewrite,
     Undo,
@@ -34,6 +36,7 @@ enum Mishap {
 fn act() -> impl Strategy<Value = Act> {
     prop_oneof![
         3 => (0..2_usize).prop_map(Act::Unpack),
+        2 => (0..2_usize).prop_map(Act::InPlace),
         2 => Just(Act::Rewrite),
         3 => Just(Act::Undo),
         1 => Just(Act::LetGo),
@@ -110,7 +113,7 @@ impl Model {
     /// What is live once the act is done to its end.
     fn after(&self, act: &Act, visits: i64) -> State {
         match act {
-            Act::Unpack(number) => states()[*number].1.clone(),
+            Act::Unpack(number) | Act::InPlace(number) => states()[*number].1.clone(),
             Act::Rewrite => readdressed(&self.live, &places_of(&self.live, NEW), NEW, THIRD),
             Act::Undo => match &self.other {
                 Some(Other::State(state)) => state.clone(),
@@ -135,7 +138,7 @@ impl Model {
     fn done(&mut self, act: &Act, after: State) {
         let before = std::mem::replace(&mut self.live, after);
         self.other = match (act, self.other.take()) {
-            (Act::Unpack(_), _) => Some(Other::State(before)),
+            (Act::Unpack(_) | Act::InPlace(_), _) => Some(Other::State(before)),
             (Act::Rewrite, _) => {
                 Some(Other::Places { places: places_of(&before, NEW), forward: false })
             }
@@ -160,6 +163,7 @@ fn take(desk: &Desk, act: &Act, archives: &[std::path::PathBuf], visits: i64) ->
     let quiet = Watcher::default();
     let ended = killed_or(|| match act {
         Act::Unpack(number) => desk.unpack(&archives[*number], &quiet).map(drop),
+        Act::InPlace(number) => desk.unpack_in_place(&archives[*number], &quiet).map(drop),
         Act::Rewrite => desk.rewrite(&quiet),
         Act::Undo => desk.undo(&quiet).map(drop),
         Act::LetGo => {
