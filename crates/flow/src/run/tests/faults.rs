@@ -282,6 +282,9 @@ fn an_undo_in_place_that_fails_at_any_call_leads_to_one_state_and_the_other() {
     }
 }
 
+/// What makes a fault.
+type Make = fn() -> Fault;
+
 /// What can happen, by name.
-const FAULTS: [(&str, fn() -> Fault); 3] =
+const FAULTS: [(&str, Make); 3] =
     [("killed", || Fault::Killed), ("refused", || Fault::Refused), ("lost", || Fault::Lost)];
