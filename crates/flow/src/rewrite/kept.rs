@@ -5,12 +5,14 @@
 //! batch may be kept and not changed: that is noted before anything else happens to the run.
 
 use fernweh_core::digest::{from_hex, hex, sha256};
+use fernweh_core::limits;
 use fernweh_core::record::{Table, Value};
 use fernweh_ports::{Change, Result, Trouble};
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 use std::fs::{self, File, OpenOptions};
-use std::io::{BufRead, BufReader, BufWriter, Seek, SeekFrom, Write};
+use std::io::{BufRead, BufReader, BufWriter, Write};
+use std::os::unix::fs::FileExt;
 use std::path::{Path, PathBuf};
 
 /// What is kept of one change.
@@ -216,7 +218,7 @@ pub(super) fn note_broken_off(folder: &Path, went_on: bool) -> Result<u64> {
 /// The lines of a run, read one at a time: there can be more than fit into memory.
 pub(super) struct Lines {
     path: PathBuf,
-    file: BufReader<File>,
+    file: File,
     /// Where each whole line begins.
     begins: Vec<u64>,
     /// Where the last one ends.
@@ -232,14 +234,16 @@ impl Lines {
         let read = || -> std::io::Result<Self> {
             let mut lines = Self {
                 path: path.clone(),
-                file: BufReader::new(File::open(&path)?),
+                file: File::open(&path)?,
                 begins: Vec::new(),
                 end: 0,
                 last_batch: 0,
                 broken_off: BTreeMap::new(),
             };
+            let reader = lines.file.try_clone()?;
+            let mut reader = BufReader::with_capacity(limits::REWRITTEN_PORTION, reader);
             let mut line = Vec::new();
-            while lines.file.read_until(b'\n', &mut line)? > 0 && line.ends_with(b"\n") {
+            while reader.read_until(b'\n', &mut line)? > 0 && line.ends_with(b"\n") {
                 let Ok(Numbered { batch, kind, went_on }) = serde_json::from_slice(&line) else {
                     break;
                 };
@@ -262,11 +266,12 @@ impl Lines {
     }
 
     /// One of them.
-    pub fn get(&mut self, number: usize) -> Result<Line> {
-        let mut read = || -> std::io::Result<Line> {
-            self.file.seek(SeekFrom::Start(self.begins[number]))?;
-            let mut line = Vec::new();
-            self.file.read_until(b'\n', &mut line)?;
+    pub fn get(&self, number: usize) -> Result<Line> {
+        let read = || -> std::io::Result<Line> {
+            let begin = self.begins[number];
+            let end = self.begins.get(number + 1).copied().unwrap_or(self.end);
+            let mut line = vec![0; (end - begin) as usize];
+            self.file.read_exact_at(&mut line, begin)?;
             Ok(serde_json::from_slice(&line)?)
         };
         read()

@@ -29,7 +29,7 @@ pub fn turn(
     parts: &mut Editors,
     progress: &dyn Progress,
 ) -> Result<TakenBack> {
-    let mut lines = Lines::open(folder)?;
+    let lines = Lines::open(folder)?;
     let mut report = TakenBack::default();
     let mut batch: Vec<Change> = Vec::new();
     let mut open: Option<OpenTable> = None;
