@@ -92,13 +92,13 @@ pub fn turn_rewrite(run: &Run, parts: &mut Editors, progress: &dyn Progress) -> 
         State::Switching(direction, _) => (direction, run.header.started.clone()),
         _ => (Direction::Back, run.header.started.clone()),
     };
-    journal.step(&Step::Switching { direction, plan: Plan::default() }, progress)?;
-    // Broken off at its very beginning it has changed nothing, and noted nothing.
-    let broken_off = run.state() == State::Open;
-    let nothing = broken_off && !rewrite::has_begun(&run.folder);
-    if broken_off {
+    if run.state() == State::Open {
         rewrite::broken_off(&run.folder)?;
     }
+    journal.step(&Step::Switching { direction, plan: Plan::default() }, progress)?;
+    // Broken off at its very beginning it has changed nothing, and noted nothing.
+    let complete = matches!(run.state(), State::InPlace { .. });
+    let nothing = !complete && !rewrite::has_begun(&run.folder);
     let taken_back = match nothing {
         true => TakenBack::default(),
         false => rewrite::turn(&run.folder, direction, parts, progress).map_err(|trouble| {

@@ -268,13 +268,7 @@ fn prove(context: &Context) -> Result<Vec<(bool, String)>> {
         again.rewriting.database_total().replacements + again.rewriting.files_total().replacements;
     proven.push((left == 0, "rewriting the new site once more would change nothing".to_owned()));
     for (name, url, secure) in [("old", OLD_URL, false), ("new", NEW_URL, true)] {
-        let scan = Scan {
-            old: rules::old_addresses(&config, name, Some(url))?,
-            external: false,
-            pages: 20_000,
-            depth: 100,
-            time: Duration::from_secs(4 * 60 * 60),
-        };
+        let scan = Scan::own_pages(rules::old_addresses(&config, name, Some(url))?);
         let report = scan.run(&site(name)?, around)?;
         let expected = PageFault::expected(secure);
         let found =

@@ -22,6 +22,13 @@ pub struct Scan {
 }
 
 impl Scan {
+    /// The site's own pages, within the usual bounds; other hosts are asked slowly, and that is
+    /// for a scan of its own.
+    pub fn own_pages(old: Option<Rewriter>) -> Self {
+        let time = Duration::from_secs(4 * 60 * 60);
+        Self { old, external: false, pages: 20_000, depth: 100, time }
+    }
+
     /// Scans the site.
     pub fn run(&self, site: &dyn SiteAccess, around: Surroundings<'_>) -> Result<ScanReport> {
         let name = site.name();

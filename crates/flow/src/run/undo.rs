@@ -8,6 +8,7 @@ use crate::journal::{Journal, Run, State, Step};
 use crate::undo::{UndoReport, last_change, let_go, turn_rewrite, turn_unpack};
 use crate::unpack::{Part, UnpackReport, discard};
 use fernweh_ports::{Halves, Result, SiteAccess, Trouble};
+use std::path::Path;
 
 /// What to take back.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -43,17 +44,18 @@ impl Undo {
             return give_up(site, around).map(Undone::LetGo);
         }
         let run = last_change(around.records, site.name())?;
-        if run.set_aside().is_some() {
+        if let Some(archive) = run.set_aside() {
             let mut run = run;
             if matches!(run.state(), State::Switching(..)) {
-                // Half of the new state is in place of none: that goes first.
+                // What of the new state is in place already goes first.
                 let mut targets = site.targets(&run.header.run, site.has())?;
                 turn_unpack(&run, &mut targets, around.progress)?;
                 run = Journal::resume(&run)?.run()?;
             }
             // Unpacking takes the lock itself.
             drop(lock);
-            return bring_back(site, &run, around).map(Box::new).map(Undone::Unpacked);
+            let report = bring_back(site, &run, &archive, around)?;
+            return Ok(Undone::Unpacked(Box::new(report)));
         }
         let report = match run.is_rewriting() {
             true => turn_rewrite(&run, &mut site.editors(site.has())?, around.progress)?,
@@ -67,8 +69,12 @@ impl Undo {
 }
 
 /// Unpacks the archive that a run has made of the old state.
-fn bring_back(site: &dyn SiteAccess, run: &Run, around: Surroundings<'_>) -> Result<UnpackReport> {
-    let Some(archive) = run.set_aside() else { return Ok(UnpackReport::default()) };
+fn bring_back(
+    site: &dyn SiteAccess,
+    run: &Run,
+    archive: &Path,
+    around: Surroundings<'_>,
+) -> Result<UnpackReport> {
     around
         .progress
         .note(&format!("taking back {}: its old state is in an archive\n", run.header.run));
@@ -86,7 +92,7 @@ fn bring_back(site: &dyn SiteAccess, run: &Run, around: Surroundings<'_>) -> Res
         trust: true,
         ..Unpack::default()
     };
-    let incoming = Incoming::own(ArchiveReader::open(&archive)?);
+    let incoming = Incoming::own(ArchiveReader::open(archive)?);
     unpack.run_superseding(site, &incoming, Some(run), around)
 }
 

@@ -5,7 +5,7 @@ use super::pack::Pack;
 use super::rules::{pair, ready, warn_of_shadowed};
 use crate::archive::ArchiveReader;
 use crate::incoming::Incoming;
-use crate::journal::{Journal, Operation, Run, State};
+use crate::journal::{Journal, Operation, Run, State, Step};
 use crate::patterns::Patterns;
 use crate::undo::let_go;
 use crate::unpack::{
@@ -261,15 +261,16 @@ impl Work<'_> {
         };
         report.undo = true;
         if let Some(old) = superseded {
-            let stood = matches!(old.state(), State::InPlace { direction: Direction::Forward, .. });
-            if !stood {
-                // What was removed stands again: what this run replaced was what is left of a
-                // site then, and nobody wants to go back to that.
-                let kept = journal.run()?;
-                let_go(&kept, &mut site.targets(&run, site.has())?, progress)?;
-                report.undo = false;
-            }
-            let_go(old, &mut site.targets(&old.header.run, site.has())?, progress)?;
+            report.undo =
+                matches!(old.state(), State::InPlace { direction: Direction::Forward, .. });
+            let given = self.give_up(old, &mut journal, report.undo);
+            report.notes.extend(given.err().map(|trouble| {
+                format!(
+                    "the state is in place; what the run before keeps could not be removed \
+                     ({trouble}): fernweh undo {} --let-go tries again",
+                    site.name()
+                )
+            }));
         }
         if self.halves.files && there.is_some() {
             // The work is done: that nobody could look is no reason to end with an error.
@@ -278,6 +279,24 @@ impl Work<'_> {
         drop(lock);
         report.replaced = there;
         Ok(report)
+    }
+
+    /// Gives up what the superseded run keeps. Where no state `stood` before this run, but what
+    /// is left of a site whose state was removed, nobody wants to go back to that: this run
+    /// cannot be turned then, whatever becomes of what it keeps.
+    fn give_up(&self, old: &Run, journal: &mut Journal, stood: bool) -> Result<()> {
+        let (site, progress) = (self.site, self.around.progress);
+        if !stood {
+            let kept = journal.run()?;
+            let given = site
+                .targets(&kept.header.run, site.has())
+                .and_then(|mut targets| let_go(&kept, &mut targets, progress));
+            if given.is_err() {
+                journal.step(&Step::LetGo, progress)?;
+            }
+            given?;
+        }
+        let_go(old, &mut site.targets(&old.header.run, site.has())?, progress)
     }
 
     fn agree_to_remove(&self) -> Result<()> {

@@ -19,7 +19,6 @@ use fernweh_flow::refresh::Refresh;
 use fernweh_flow::run::{Move, MoveReport, Scan, Witness};
 use fernweh_ports::{Progress, Result, Trouble};
 use std::path::PathBuf;
-use std::time::Duration;
 
 /// Move a site to another place: test, pack, unpack with rewriting, refresh, scan
 ///
@@ -85,14 +84,10 @@ fn options<'a>(args: &MoveArgs, config: &Config, from: &'a Site, to: &'a Site) -
     let url = to.url.as_ref().map(ToString::to_string);
     let scan = match args.no_scan {
         true => None,
-        false => Some(Scan {
-            old: rules::old_addresses(config, &to.name, url.as_deref())?,
-            // Other hosts are asked slowly; that is for a scan of its own.
-            external: false,
-            pages: 20_000,
-            depth: 100,
-            time: Duration::from_secs(4 * 60 * 60),
-        }),
+        false => {
+            let old = rules::old_addresses(config, &to.name, url.as_deref())?;
+            Some(Scan::own_pages(old))
+        }
     };
     Ok(Move {
         from,
