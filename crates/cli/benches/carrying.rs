@@ -8,9 +8,10 @@ use fernweh_connect::ftp::{FtpAddress, FtpTree};
 use fernweh_connect::remote::{RemoteSource, RemoteTarget, Tree};
 use fernweh_connect::sftp::SftpTree;
 use fernweh_connect::ssh::{Asks, Session, SshAddress};
+use fernweh_core::entries::EntryList;
 use fernweh_core::record::{Entry, EntryKind};
 use fernweh_demo::host::Authority;
-use fernweh_ports::{FileSource, FileTarget, files_of};
+use fernweh_ports::{FileSource, FileTarget, in_turn};
 use fernweh_testkit::{FTP_LOGIN, FtpHost, SshHost, delaying_relay};
 use rustls::pki_types::CertificateDer;
 use rustls::pki_types::pem::PemObject;
@@ -261,21 +262,22 @@ fn bare_lane(port: u16, tls: Option<Arc<ClientConfig>>, numbers: impl Iterator<I
 
 fn read_all(tree: Arc<dyn Tree>, folder: &Path) {
     let mut source = RemoteSource::open(tree, folder.as_os_str().as_bytes()).expect("a folder");
-    let mut entries = Vec::new();
+    let mut entries = EntryList::default();
     source
         .walk(&|_| true, &mut |entry| {
             entries.push(entry);
             Ok(())
         })
         .expect("a listing");
-    source.expect(files_of(&entries));
-    for entry in &entries {
+    in_turn(&mut source, &entries, |source, entry| {
         if let EntryKind::File(size) = entry.kind {
-            let mut content = source.open(&entry.path).expect("a file");
+            let mut content = source.open(&entry.path)?;
             let came = std::io::copy(&mut content, &mut std::io::sink()).expect("its bytes");
             assert_eq!(came, size);
         }
-    }
+        Ok(())
+    })
+    .expect("its files");
 }
 
 fn write_all(tree: Arc<dyn Tree>, from: &Path, to: &Path) {

@@ -10,6 +10,7 @@ pub mod local;
 pub mod mail;
 pub mod mariadb;
 pub mod postgres;
+mod present;
 pub mod remote;
 mod runtime;
 pub mod server;

@@ -4,8 +4,9 @@ use bytes::Bytes;
 use fernweh_connect::remote::{
     Carries, Doing, Found, FoundKind, Metadata, RemoteSource, RemoteTarget, Tree,
 };
+use fernweh_core::entries::EntryList;
 use fernweh_core::record::{Entry, EntryKind};
-use fernweh_ports::{FileSource, FileTarget, Kind, Result, Trouble, files_of};
+use fernweh_ports::{FileSource, FileTarget, Kind, Result, Trouble, in_turn};
 use std::collections::BTreeMap;
 use std::io::Read;
 use std::sync::atomic::{AtomicUsize, Ordering};
@@ -250,14 +251,14 @@ fn a_file_gives_no_more_bytes_than_were_listed() {
     let host =
         Host::with(&[ROOT, ("/site/grown.txt", Thing::File(vec![b'x'; 100]))], |_| Vec::new());
     let mut source = RemoteSource::open(host, b"/site").unwrap();
-    source.expect(vec![(b"grown.txt".to_vec(), 40)]);
+    source.announce(vec![(b"grown.txt".to_vec(), 40)]);
     let mut content = Vec::new();
     source.open(b"grown.txt").unwrap().read_to_end(&mut content).unwrap();
     assert_eq!(content.len(), 40);
 }
 
 #[test]
-fn files_come_in_any_order_whatever_was_expected() {
+fn files_come_in_any_order_whatever_was_announced() {
     let things: Vec<(String, Thing)> = (0..50)
         .map(|n| (format!("/site/{n:02}"), Thing::File(format!("content {n}").into_bytes())))
         .collect();
@@ -267,7 +268,7 @@ fn files_come_in_any_order_whatever_was_expected() {
     let host = Host::with(&all, |_| Vec::new());
     let entries = walked(host.clone()).unwrap();
     let mut source = RemoteSource::open(host, b"/site").unwrap();
-    source.expect(files_of(&entries));
+    source.announce(entries.iter().map(|entry| (entry.path.clone(), 10)).collect());
     // In order, with some left out, and then backwards.
     let order = (0..50).step_by(3).chain((0..50).rev());
     for number in order {
@@ -276,6 +277,34 @@ fn files_come_in_any_order_whatever_was_expected() {
         source.open(path.as_bytes()).unwrap().read_to_string(&mut content).unwrap();
         assert_eq!(content, format!("content {number}"));
     }
+}
+
+#[test]
+fn many_files_come_in_turn_each_with_its_own_content() {
+    let name = |n: usize| format!("/site/{n:04}");
+    let things: Vec<(String, Thing)> =
+        (0..1_500).map(|n| (name(n), Thing::File(format!("{n}").into_bytes()))).collect();
+    let mut all: Vec<(&str, Thing)> =
+        things.iter().map(|(path, thing)| (path.as_str(), thing.clone())).collect();
+    all.push(ROOT);
+    let mut source = RemoteSource::open(Host::with(&all, |_| Vec::new()), b"/site").unwrap();
+    let mut entries = EntryList::default();
+    source
+        .walk(&|_| true, &mut |entry| {
+            entries.push(entry);
+            Ok(())
+        })
+        .unwrap();
+    let mut next = 0;
+    in_turn(&mut source, &entries, |source, entry| {
+        let mut content = String::new();
+        source.open(&entry.path)?.read_to_string(&mut content).unwrap();
+        assert_eq!(content, next.to_string());
+        next += 1;
+        Ok(())
+    })
+    .unwrap();
+    assert_eq!(next, 1_500);
 }
 
 fn file(path: &str, size: u64) -> Entry {

@@ -9,6 +9,7 @@
 pub mod address;
 pub mod archive;
 pub mod digest;
+pub mod entries;
 pub mod finding;
 pub mod limits;
 pub mod page;

@@ -101,5 +101,8 @@ pub const CHECKPOINT: usize = 16 << 20;
 pub const ROWS_COMPRESSED_AT_ONCE: usize = 24 << 20;
 /// Bytes of a row (as it is held) above which it is compressed while it is written.
 pub const LARGE_ROW: usize = 12 << 20;
+/// Files with hits whose numbers a report gives one by one; those of all further ones are added
+/// up.
+pub const LISTED_FILES: usize = 10_000;
 /// Bytes of the largest configuration, or file of a password.
 pub const PLAIN_FILE: u64 = 4 << 20;

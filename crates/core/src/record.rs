@@ -137,6 +137,13 @@ pub enum EntryKind {
     Link(Vec<u8>),
 }
 
+impl EntryKind {
+    /// Whether it is a regular file.
+    pub fn is_file(&self) -> bool {
+        matches!(self, Self::File(_))
+    }
+}
+
 /// One entry of a file tree.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Entry {

@@ -11,13 +11,14 @@ use crate::archive::{
 };
 use crate::patterns::Patterns;
 use fernweh_core::archive::{DatabaseManifest, FORMAT, FilesManifest, Manifest, Member, Seal};
+use fernweh_core::entries::EntryList;
 use fernweh_core::limits;
 use fernweh_core::record::{Entry, EntryKind, Table, is_of_engine};
 use fernweh_core::settings::{self, Role};
 use fernweh_core::sql::write_structure;
 use fernweh_ports::{
     DatabaseSource, FileSource, Kind, LeftOut, Progress, Result, Scope, Structure, Tally, Trouble,
-    Unit, counted, files_of,
+    Unit, counted, in_turn,
 };
 use serde::Serialize;
 use std::io::Read;
@@ -288,7 +289,7 @@ fn pack_files(
         }
         !leave && !is_database(path, inside)
     };
-    let mut entries = Vec::new();
+    let mut entries = EntryList::default();
     let mut total = 0;
     progress.stage("files", None, Unit::Bytes);
     report.left_out = source.walk(&enter, &mut |entry| {
@@ -301,8 +302,7 @@ fn pack_files(
     report.left_out_as_asked = asked.take();
     progress.stage("files", Some(total), Unit::Bytes);
     let mut pieces = PieceWriter::new(archive);
-    source.expect(files_of(&entries));
-    for mut entry in entries {
+    in_turn(source, &entries, |source, mut entry| {
         progress.go_on()?;
         match &entry.kind {
             EntryKind::Folder => {
@@ -318,7 +318,7 @@ fn pack_files(
                             String::from_utf8_lossy(target)
                         ),
                     });
-                    continue;
+                    return Ok(());
                 }
                 seal.links += 1;
                 pieces.add(&entry, &mut std::io::empty())?;
@@ -331,7 +331,8 @@ fn pack_files(
                 }
             }
         }
-    }
+        Ok(())
+    })?;
     pieces.finish()?;
     progress.done(&format!("read {}", counted(seal.files, "file", "files")));
     Ok(())

@@ -1,6 +1,7 @@
 //! What a rewriting did, column by column and file by file.
 
 use crate::scope;
+use fernweh_core::limits;
 use fernweh_core::record::{Row, Table, Value};
 use fernweh_core::rewrite::{ColumnText, Rewriter, Tally};
 use serde::{Deserialize, Serialize};
@@ -17,6 +18,9 @@ pub struct RewriteReport {
     pub columns: BTreeMap<String, Tally>,
     /// By path; files without hits are not listed.
     pub files: BTreeMap<String, Tally>,
+    /// The numbers of files with hits that are not listed because there are too many.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub further_files: Option<Box<Tally>>,
     /// Files looked at.
     pub files_seen: u64,
 }
@@ -53,9 +57,31 @@ impl RewriteReport {
 
     /// The numbers of all files together.
     pub fn files_total(&self) -> Tally {
-        let mut total = total(self.files.values());
+        let mut total = total(self.files.values().chain(self.further_files.as_deref()));
         total.seen = self.files_seen;
         total
+    }
+
+    /// Columns and files with their numbers.
+    pub fn places(&self) -> impl Iterator<Item = (&str, &Tally)> {
+        let listed = self.columns.iter().chain(&self.files);
+        let further = self.further_files.iter().map(|tally| ("further files", &**tally));
+        listed.map(|(place, tally)| (place.as_str(), tally)).chain(further)
+    }
+
+    /// Whether a file is listed with numbers of its own.
+    fn lists(&self, path: &str) -> bool {
+        self.files.len() < limits::LISTED_FILES || self.files.contains_key(path)
+    }
+
+    /// Where the numbers of a file are added.
+    fn tally_of(&mut self, path: &str) -> &mut Tally {
+        if self.lists(path) {
+            return self.files.entry(path.to_owned()).or_default();
+        }
+        let further = self.further_files.get_or_insert_default();
+        further.seen += 1;
+        further
     }
 
     /// Looks into a file; gives its new content if it changes.
@@ -73,8 +99,9 @@ impl RewriteReport {
             return None;
         }
         let line = |at: usize| 1 + outcome.view[..at].iter().filter(|b| **b == b'\n').count();
-        let place = |at: usize| format!("line {}", line(at));
-        self.files.entry(path.to_owned()).or_default().add(&outcome.view, &outcome.found, place);
+        let file = if self.lists(path) { String::new() } else { format!("{path}, ") };
+        let place = |at: usize| format!("{file}line {}", line(at));
+        self.tally_of(path).add(&outcome.view, &outcome.found, place);
         outcome.new
     }
 
@@ -82,7 +109,7 @@ impl RewriteReport {
     pub fn large_file(&mut self, path: &str, hits: u64) {
         self.files_seen += 1;
         if hits > 0 {
-            let tally = self.files.entry(path.to_owned()).or_default();
+            let tally = self.tally_of(path);
             tally.left.insert(fernweh_core::rewrite::Reason::TooLarge, hits);
         }
     }
@@ -144,5 +171,30 @@ impl<'a> TableReport<'a> {
                 report.columns.entry(name).or_default().merge(&tally);
             }
         }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use fernweh_core::rewrite::Rule;
+
+    #[test]
+    fn files_beyond_those_that_are_listed_are_added_up() {
+        let rule = Rule::new("http://old.example", "http://new.example").unwrap();
+        let rewriter = Rewriter::new(vec![rule]).unwrap();
+        let mut report = RewriteReport::of(&rewriter);
+        let files = limits::LISTED_FILES + 7;
+        for number in 0..files {
+            let path = format!("{number:05}.html");
+            assert!(report.file(&rewriter, &path, b"at http://old.example/").is_some());
+        }
+        assert_eq!(report.files.len(), limits::LISTED_FILES);
+        assert_eq!(report.further_files.as_ref().unwrap().changed, 7);
+        assert_eq!(report.files_total().changed, files as u64);
+        assert_eq!(report.replaced(), files as u64);
+        let (place, tally) = report.places().last().unwrap();
+        assert_eq!((place, tally.seen), ("further files", 7));
+        assert_eq!(tally.samples[0].place, "10000.html, line 1");
     }
 }

@@ -1,13 +1,14 @@
 //! What a site consists of, and whether everything needed can be reached.
 
 use crate::patterns::Patterns;
+use fernweh_core::entries::EntryList;
 use fernweh_core::finding::Check;
 use fernweh_core::limits;
 use fernweh_core::record::{EntryKind, Value};
 use fernweh_core::rewrite::{Origin, Reason, Rewriter, Rule, origins};
 use fernweh_core::settings::{self, Role, Setting};
 use fernweh_ports::{
-    DatabaseSource, FileSource, LeftOut, Overview, Progress, Result, Scope, Tally, Unit, files_of,
+    DatabaseSource, FileSource, LeftOut, Overview, Progress, Result, Scope, Tally, Unit, in_turn,
 };
 use serde::Serialize;
 use std::collections::BTreeMap;
@@ -233,7 +234,8 @@ fn look_at_files(
 ) -> Result<(FilesReport, Option<SettingsReport>)> {
     let mut report =
         FilesReport { place: source.place(), free: source.free(), ..FilesReport::default() };
-    let mut texts = Vec::new();
+    let mut texts = EntryList::default();
+    let mut outside = Vec::new();
     let inside = options.inside_files.as_deref();
     let enter = |path: &[u8]| !crate::pack::is_database(path, inside);
     report.left_out = source.walk(&enter, &mut |entry| {
@@ -242,7 +244,7 @@ fn look_at_files(
             EntryKind::Link(target) => {
                 report.links += 1;
                 if crate::pack::leads_out(&entry.path, target) {
-                    texts.push((entry.clone(), true));
+                    outside.push(entry.shown());
                 }
             }
             EntryKind::File(size) => {
@@ -251,26 +253,18 @@ fn look_at_files(
                 let kind = report.kinds.entry(kind_of(&entry.shown()).into()).or_default();
                 kind.0 += 1;
                 kind.1 += size;
-                texts.push((entry.clone(), false));
+                if *size <= limits::TEXT_FILE {
+                    texts.push(entry);
+                }
             }
         }
         Ok(())
     })?;
     let mut settings: Vec<(String, Vec<Setting>)> = Vec::new();
-    let mut order = files_of(texts.iter().map(|(entry, _)| entry));
-    order.retain(|(_, size)| *size <= limits::TEXT_FILE);
-    source.expect(order);
-    for (entry, leads_out) in texts {
+    let because = "a link that points out of the site";
+    report.left_out.extend(outside.into_iter().map(|path| LeftOut::new(path, because)));
+    in_turn(source, &texts, |source, entry| {
         progress.go_on()?;
-        if leads_out {
-            let because = "a link that points out of the site".into();
-            report.left_out.push(LeftOut { path: entry.shown(), because });
-            continue;
-        }
-        let EntryKind::File(size) = entry.kind else { continue };
-        if size > limits::TEXT_FILE {
-            continue;
-        }
         let mut content = Vec::new();
         source.open(&entry.path)?.read_to_end(&mut content).map_err(|error| {
             fernweh_ports::Trouble::outside("cannot read a file of the site")
@@ -280,7 +274,7 @@ fn look_at_files(
         })?;
         progress.advance(content.len() as u64);
         if content.contains(&0) {
-            continue;
+            return Ok(());
         }
         counting.see(&content, |seen| {
             seen.files += 1;
@@ -289,7 +283,8 @@ fn look_at_files(
         if (content.len() as u64) < limits::SETTINGS_FILE {
             settings.extend(settings::find(&content).map(|found| (entry.shown(), found)));
         }
-    }
+        Ok(())
+    })?;
     Ok((report, settings_report(settings)))
 }
 

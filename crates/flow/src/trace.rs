@@ -2,12 +2,13 @@
 
 use crate::overlap;
 use fernweh_core::address::WebAddress;
+use fernweh_core::entries::EntryList;
 use fernweh_core::record::{EntryKind, Table, Value};
 use fernweh_core::rewrite::{ColumnText, Rule};
 use fernweh_core::sql::{Kind, Statement};
 use fernweh_core::trace::{Form, Hit, Needle, Needles};
 use fernweh_ports::{
-    DatabaseSource, FileSource, Progress, Result, Scope, Trouble, Unit, counted, files_of,
+    DatabaseSource, FileSource, Progress, Result, Scope, Trouble, Unit, counted, in_turn,
 };
 use serde::Serialize;
 use std::collections::BTreeSet;
@@ -204,15 +205,14 @@ fn in_files(
     report: &mut TraceReport,
     progress: &dyn Progress,
 ) -> Result<()> {
-    let mut entries = Vec::new();
+    let mut entries = EntryList::default();
     source.walk(&|path| !(options.skip)(path), &mut |entry| {
         if matches!(entry.kind, EntryKind::File(_)) {
             entries.push(entry);
         }
         Ok(())
     })?;
-    source.expect(files_of(&entries));
-    for entry in entries {
+    in_turn(source, &entries, |source, entry| {
         progress.go_on()?;
         report.files += 1;
         let file = entry.shown();
@@ -232,9 +232,8 @@ fn in_files(
         })
         .map_err(|error| {
             Trouble::outside("cannot read a file of the site").at(entry.shown()).because(error)
-        })?;
-    }
-    Ok(())
+        })
+    })
 }
 
 fn lines(bytes: &[u8]) -> u64 {

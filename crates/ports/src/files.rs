@@ -1,6 +1,7 @@
 //! File trees: reading them, building them beside the old one, switching.
 
 use crate::Result;
+use fernweh_core::entries::EntryList;
 use fernweh_core::record::{Entry, EntryKind};
 use serde::{Deserialize, Serialize};
 use std::io::Read;
@@ -15,20 +16,28 @@ pub struct LeftOut {
     pub because: String,
 }
 
+impl LeftOut {
+    /// A path, and why nothing below it is read.
+    pub fn new(path: impl Into<String>, because: impl Into<String>) -> Self {
+        Self { path: path.into(), because: because.into() }
+    }
+}
+
 /// A file tree that is read.
 pub trait FileSource: Send {
     /// Where it is, for people.
     fn place(&self) -> String;
     /// Every entry, folders before what they hold, names in byte order. `enter` decides
-    /// about an entry and everything below it before it is read.
+    /// about an entry and everything below it before it is read. What was announced before is
+    /// not expected any more.
     fn walk(
         &mut self,
         enter: &dyn Fn(&[u8]) -> bool,
         visit: &mut dyn FnMut(Entry) -> Result<()>,
     ) -> Result<Vec<LeftOut>>;
-    /// Says which files will be opened next, by path and size; a source that waits for a
-    /// network begins to fetch them.
-    fn expect(&mut self, order: Vec<(Vec<u8>, u64)>) {
+    /// Announces which files will be opened after those that were announced before, by path and
+    /// size; a source that waits for a network begins to fetch them.
+    fn announce(&mut self, order: Vec<(Vec<u8>, u64)>) {
         drop(order);
     }
     /// The bytes of a file.
@@ -37,14 +46,33 @@ pub trait FileSource: Send {
     fn free(&self) -> Option<u64>;
 }
 
-/// Path and size of the files among entries, in their order, as [`FileSource::expect`] takes
-/// them.
-pub fn files_of<'a>(entries: impl IntoIterator<Item = &'a Entry>) -> Vec<(Vec<u8>, u64)> {
-    let file = |entry: &Entry| match entry.kind {
-        EntryKind::File(size) => Some((entry.path.clone(), size)),
+/// Files that are announced together; as many are announced ahead of the one that is read.
+const ANNOUNCED: usize = 512;
+
+/// Goes through entries in their order and announces the files among them a little ahead.
+/// `visit` opens all of these files, or hardly any.
+pub fn in_turn<S: FileSource + ?Sized>(
+    source: &mut S,
+    entries: &EntryList,
+    mut visit: impl FnMut(&mut S, Entry) -> Result<()>,
+) -> Result<()> {
+    let file = |entry: Entry| match entry.kind {
+        EntryKind::File(size) => Some((entry.path, size)),
         _ => None,
     };
-    entries.into_iter().filter_map(file).collect()
+    let mut ahead = entries.iter().filter_map(file);
+    source.announce(ahead.by_ref().take(ANNOUNCED).collect());
+    let mut files = 0;
+    for entry in entries.iter() {
+        if matches!(entry.kind, EntryKind::File(_)) {
+            if files % ANNOUNCED == 0 {
+                source.announce(ahead.by_ref().take(ANNOUNCED).collect());
+            }
+            files += 1;
+        }
+        visit(source, entry)?;
+    }
+    Ok(())
 }
 
 /// Writes files of a live site in place.

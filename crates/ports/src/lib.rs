@@ -21,7 +21,7 @@ pub use database::{
     SwapTable, TableInfo, TablesSwap, Tally,
 };
 pub use files::{
-    FileEditor, FileId, FileSource, FileSwap, FileTarget, LeftOut, NewFile, Probe, files_of,
+    FileEditor, FileId, FileSource, FileSwap, FileTarget, LeftOut, NewFile, Probe, in_turn,
 };
 pub use pages::{PageProblem, PageRequest, PageResponse, PageSource};
 pub use pipe::{Inlet, Outlet, pipe};

@@ -61,16 +61,12 @@ fn addresses_of(number: u64) -> String {
     counted(number, "address", "addresses")
 }
 
-fn all(report: &RewriteReport) -> impl Iterator<Item = (&String, &Tally)> {
-    report.columns.iter().chain(&report.files)
-}
-
 fn places(report: &RewriteReport) -> Section {
-    let busy = all(report).filter(|(_, tally)| tally.changed > 0 || tally.left_total() > 0);
-    let row = |(place, tally): (&String, &Tally)| {
+    let busy = report.places().filter(|(_, tally)| tally.changed > 0 || tally.left_total() > 0);
+    let row = |(place, tally): (&str, &Tally)| {
         // A file counts as one.
         let numbers = [tally.seen.max(1), tally.changed, tally.replacements, tally.left_total()];
-        std::iter::once(place.clone()).chain(numbers.map(count)).collect()
+        std::iter::once(place.to_owned()).chain(numbers.map(count)).collect()
     };
     Section {
         title: "Where".into(),
@@ -82,7 +78,7 @@ fn places(report: &RewriteReport) -> Section {
 
 fn spellings(report: &RewriteReport) -> Section {
     let mut found: BTreeMap<&String, u64> = BTreeMap::new();
-    for (spelling, number) in all(report).flat_map(|(_, tally)| &tally.spellings) {
+    for (spelling, number) in report.places().flat_map(|(_, tally)| &tally.spellings) {
         *found.entry(spelling).or_default() += number;
     }
     Section {
@@ -96,7 +92,7 @@ fn spellings(report: &RewriteReport) -> Section {
 /// What was left, one section for each reason.
 fn leftovers(report: &RewriteReport) -> Vec<Section> {
     let mut reasons: BTreeMap<Reason, (u64, Vec<Item>)> = BTreeMap::new();
-    for (place, tally) in all(report) {
+    for (place, tally) in report.places() {
         for (reason, number) in &tally.left {
             reasons.entry(*reason).or_default().0 += number;
         }
@@ -117,7 +113,7 @@ fn leftovers(report: &RewriteReport) -> Vec<Section> {
 }
 
 fn samples(report: &RewriteReport) -> Section {
-    let shown = all(report).flat_map(|(place, tally)| {
+    let shown = report.places().flat_map(|(place, tally)| {
         tally.samples.iter().map(move |sample| Shown {
             place: format!("{place}, {}", sample.place),
             lead: sample.lead.clone(),

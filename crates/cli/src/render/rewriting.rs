@@ -60,6 +60,9 @@ fn places(page: &mut Page, style: Style, report: &RewriteReport) {
             for (name, tally) in &report.files {
                 rows.push(line(name, &Tally { seen: 1, ..tally.clone() }));
             }
+            if let Some(tally) = &report.further_files {
+                rows.push(line("further files", tally));
+            }
         }
         rows.push(line("all files", &report.files_total()));
     }
@@ -74,16 +77,16 @@ fn places(page: &mut Page, style: Style, report: &RewriteReport) {
 
 /// Which records hold serialized values whose lengths were made right.
 fn mended(page: &mut Page, style: Style, report: &RewriteReport) {
-    let number: u64 = report.columns.values().chain(report.files.values()).map(|t| t.mended).sum();
+    let number: u64 = report.places().map(|(_, tally)| tally.mended).sum();
     if !report.mends {
         return;
     }
     page.gap();
     let values = counted(number, "serialized value", "serialized values");
     page.row("mended", &format!("{values} whose lengths were wrong"));
-    let places = report.columns.iter().chain(&report.files);
-    let places =
-        places.flat_map(|(place, tally)| tally.mended_in.iter().map(move |record| (place, record)));
+    let places = report
+        .places()
+        .flat_map(|(place, tally)| tally.mended_in.iter().map(move |record| (place, record)));
     let limit = if style.verbose { usize::MAX } else { LEFTOVERS };
     for (place, record) in places.take(limit) {
         page.exact(&format!("  {}", style.paint(Paint::Quiet, &format!("{place}, {record}"))));
@@ -95,7 +98,7 @@ fn mended(page: &mut Page, style: Style, report: &RewriteReport) {
 
 fn spellings(page: &mut Page, style: Style, report: &RewriteReport) {
     let mut spellings: BTreeMap<&String, u64> = BTreeMap::new();
-    for tally in report.columns.values().chain(report.files.values()) {
+    for (_, tally) in report.places() {
         for (spelling, count) in &tally.spellings {
             *spellings.entry(spelling).or_default() += count;
         }
@@ -123,11 +126,12 @@ fn spellings(page: &mut Page, style: Style, report: &RewriteReport) {
 
 fn samples(page: &mut Page, style: Style, report: &RewriteReport) {
     let limit = if style.verbose { usize::MAX } else { SAMPLES };
-    let mut found: Vec<(&String, &Sample)> = Vec::new();
+    let mut found: Vec<(&str, &Sample)> = Vec::new();
     // One sample of every place before the second of any.
     for n in 0..3 {
-        let places = report.columns.iter().chain(&report.files);
-        found.extend(places.filter_map(|(place, tally)| Some((place, tally.samples.get(n)?))));
+        found.extend(
+            report.places().filter_map(|(place, tally)| Some((place, tally.samples.get(n)?))),
+        );
     }
     if found.is_empty() {
         return;
@@ -171,12 +175,12 @@ pub fn in_context(style: Style, lead: &str, changed: &str, trail: &str, room: us
 #[derive(Default)]
 struct Remaining<'a> {
     number: u64,
-    places: Vec<(&'a String, &'a Leftover)>,
+    places: Vec<(&'a str, &'a Leftover)>,
 }
 
 fn leftovers(page: &mut Page, style: Style, report: &RewriteReport) {
     let mut reasons: BTreeMap<Reason, Remaining<'_>> = BTreeMap::new();
-    for (place, tally) in report.columns.iter().chain(&report.files) {
+    for (place, tally) in report.places() {
         for (reason, count) in &tally.left {
             reasons.entry(*reason).or_default().number += count;
         }

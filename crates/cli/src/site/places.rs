@@ -7,10 +7,11 @@ use crate::secrets::{Secret, expanded, of_option_file, of_password_file};
 use fernweh_connect::remote::is_folder;
 use fernweh_connect::server::{Encryption, ServerAddress};
 use fernweh_core::address::masked;
+use fernweh_core::entries::EntryList;
 use fernweh_core::limits;
 use fernweh_core::record::EntryKind;
 use fernweh_core::settings::{self, Role, Setting};
-use fernweh_ports::{Result, SiteAccess, Trouble, files_of};
+use fernweh_ports::{Result, SiteAccess, Trouble, in_turn};
 use std::io::Read;
 use std::path::PathBuf;
 use std::sync::PoisonError;
@@ -152,7 +153,7 @@ impl Site {
     pub(super) fn connection_settings(&self) -> Result<Option<(String, Vec<Setting>)>> {
         let Some(mut source) = SiteAccess::files(self)? else { return Ok(None) };
         let far = self.files.as_ref().is_some_and(|files| files.local().is_none());
-        let mut small = Vec::new();
+        let mut small = EntryList::default();
         source.walk(&|_| true, &mut |entry| {
             if let EntryKind::File(size) = entry.kind
                 && size <= limits::SETTINGS_FILE
@@ -162,9 +163,8 @@ impl Site {
             }
             Ok(())
         })?;
-        source.expect(files_of(&small));
         let mut best: Option<(String, Vec<Setting>)> = None;
-        for entry in small {
+        in_turn(&mut *source, &small, |source, entry| {
             let mut text = Vec::new();
             let read = source.open(&entry.path).map(|mut file| file.read_to_end(&mut text));
             // A file that may not be read is not where the settings are.
@@ -178,7 +178,8 @@ impl Site {
             {
                 best = Some((entry.shown(), found));
             }
-        }
+            Ok(())
+        })?;
         Ok(best)
     }
 }

@@ -5,8 +5,9 @@
 //! switch.
 
 use super::{file_id, open_workshop, workshop};
+use crate::present::{self, Building};
 use fernweh_core::record::{Entry, EntryKind};
-use fernweh_ports::{Direction, FileSource, FileSwap, FileTarget, Probe, Result, Trouble};
+use fernweh_ports::{Direction, FileSwap, FileTarget, Probe, Result, Trouble};
 use rustix::fs::{AtFlags, CWD, Timespec, Timestamps, utimensat};
 use std::collections::HashSet;
 use std::ffi::OsStr;
@@ -99,6 +100,20 @@ impl LocalTarget {
     }
 }
 
+impl Building for LocalTarget {
+    fn make_way(&mut self, entry: &Entry) -> Result<bool> {
+        let built = self.built.join(OsStr::from_bytes(&entry.path));
+        match (fs::symlink_metadata(&built), &entry.kind) {
+            (Ok(there), EntryKind::Folder) if there.is_dir() => return Ok(true),
+            (Ok(there), _) if !there.is_dir() => {
+                fs::remove_file(&built).map_err(|error| write_trouble(&built, &error))?;
+            }
+            _ => {}
+        }
+        Ok(false)
+    }
+}
+
 fn write_trouble(path: &Path, error: &std::io::Error) -> Trouble {
     Trouble::file("cannot write the site's new files", path, error)
 }
@@ -179,34 +194,8 @@ impl FileTarget for LocalTarget {
         if !self.root.is_dir() {
             return Ok(0);
         }
-        let mut source = super::LocalSource::open(&self.root)?;
-        let mut found = Vec::new();
-        source.walk(&|_| true, &mut |entry| {
-            if wanted(&entry.path) {
-                found.push(entry);
-            }
-            Ok(())
-        })?;
-        let mut kept = 0;
-        for entry in found {
-            // What the archive brings as well is kept in its old state.
-            let built = self.built.join(OsStr::from_bytes(&entry.path));
-            match (fs::symlink_metadata(&built), &entry.kind) {
-                (Ok(there), EntryKind::Folder) if there.is_dir() => continue,
-                (Ok(there), _) if !there.is_dir() => {
-                    fs::remove_file(&built).map_err(|error| write_trouble(&built, &error))?;
-                }
-                _ => {}
-            }
-            if let EntryKind::File(_) = entry.kind {
-                let mut content = source.open(&entry.path)?;
-                self.put_file(&entry, &mut content)?;
-                kept += 1;
-            } else {
-                self.put(&entry)?;
-            }
-        }
-        Ok(kept)
+        let mut present = super::LocalSource::open(&self.root)?;
+        present::keep(self, &mut present, wanted)
     }
 
     fn finish(&mut self) -> Result<FileSwap> {
@@ -260,24 +249,18 @@ impl FileTarget for LocalTarget {
         if !self.root.is_dir() {
             return Ok(());
         }
-        let mut found = Vec::new();
-        super::LocalSource::open(&self.root)?.walk(&|_| true, &mut |entry| {
-            found.push(entry);
-            Ok(())
-        })?;
-        // What lies in a folder comes behind it.
-        for entry in found.iter().rev() {
+        let mut present = super::LocalSource::open(&self.root)?;
+        present::clear(&mut present, stays, &mut |entry| {
             let full = self.root.join(OsStr::from_bytes(&entry.path));
-            if entry.kind == EntryKind::Folder {
+            let removed = match entry.kind {
                 // One in which something stays is not empty.
-                let _ = fs::remove_dir(&full);
-            } else if !stays(&entry.path) {
-                fs::remove_file(&full).map_err(|error| {
-                    Trouble::file("cannot remove a file of the old state", &full, &error)
-                })?;
-            }
-        }
-        Ok(())
+                EntryKind::Folder => fs::remove_dir(&full).or(Ok(())),
+                _ => fs::remove_file(&full),
+            };
+            removed.map_err(|error| {
+                Trouble::file("cannot remove a file of the old state", &full, &error)
+            })
+        })
     }
 
     fn discard(&mut self) -> Result<()> {

@@ -1,7 +1,7 @@
 //! What the server tells about tables, and its statements taken apart.
 
 use super::{Link, text};
-use crate::server::{is_aside, number};
+use crate::server::{Session, is_aside};
 use fernweh_core::record::{Column, Table};
 use fernweh_core::rewrite::ColumnText;
 use fernweh_ports::Result;
@@ -77,7 +77,7 @@ pub(super) fn list(link: &mut Link) -> Result<Vec<Listed>> {
         let mut cells = row.into_iter().map(Option::unwrap_or_default);
         let mut next = || cells.next().unwrap_or_default();
         let (name, kind, engine) = (next(), next(), next());
-        let mut size = |what| number(&format!("{what} of {name}"), &link.shown, Some(&next()));
+        let mut size = |what| link.parsed(&format!("{what} of {name}"), Some(&next()));
         let (bytes, rows) = (size("bytes")?, size("rows")?);
         if !is_aside(&name) {
             found.push(Listed { name, kind, engine, bytes, rows });

@@ -5,11 +5,11 @@
 
 use super::describe::{Described, Travel, describe, list};
 use super::source::{select_list, stream};
-use super::{Link, message, quoted};
-use crate::server::{Batches, ServerAddress, not_refreshed, refreshing};
+use super::{Link, quoted};
+use crate::server::{Batches, ServerAddress, Session, apply};
 use fernweh_core::record::{Table, Value};
 use fernweh_core::sql::{Dialect, write_row};
-use fernweh_ports::{Applied, Change, DatabaseEditor, Record, Refreshing, Refused, Result, Scope};
+use fernweh_ports::{Applied, Change, DatabaseEditor, Record, Refreshing, Result, Scope};
 
 /// A database whose cells are changed.
 pub struct MariadbEditor {
@@ -100,67 +100,21 @@ impl DatabaseEditor for MariadbEditor {
             format!("SELECT {buffer}{} FROM {}", select_list(&described), quoted(&table.name));
         let key = Self::key_of(&described);
         let writer = &mut self.writer;
-        let mut apply = |changes: &[Change]| apply(writer, &described, changes);
+        let mut apply = |changes: &[Change]| {
+            apply(writer, &table.name, changes, |change| update(&described, &key, change))
+        };
         let (reader, travel) = (&mut self.reader, &described.travel);
-        Batches::new(key, visit, &mut apply).read(|sink| stream(reader, &query, travel, sink))
+        Batches::new(key.clone(), visit, &mut apply)
+            .read(|sink| stream(reader, &query, travel, sink))
     }
 
     fn apply(&mut self, table: &Table, changes: &[Change]) -> Result<Applied> {
         let described = describe(&mut self.reader, &table.name)?;
-        apply(&mut self.writer, &described, changes)
+        let key = Self::key_of(&described);
+        apply(&mut self.writer, &table.name, changes, |change| update(&described, &key, change))
     }
 
     fn refresh(&mut self, steps: &[Refreshing]) -> Result<Vec<u64>> {
-        let writer = &mut self.writer;
-        writer.run("START TRANSACTION")?;
-        let mut counts = Vec::new();
-        for step in steps {
-            let sql = refreshing(step, quoted);
-            if let Err(error) = writer.try_run(&sql) {
-                let mut trouble = writer.trouble("", &error);
-                let _ = writer.try_run("ROLLBACK");
-                trouble.place = None;
-                return Err(not_refreshed(trouble, &sql));
-            }
-            counts.push(writer.conn.affected_rows());
-        }
-        writer.run("COMMIT")?;
-        Ok(counts)
+        self.writer.refresh(&["START TRANSACTION"], steps, quoted)
     }
-}
-
-fn apply(writer: &mut Link, described: &Described, changes: &[Change]) -> Result<Applied> {
-    let mut applied = Applied::default();
-    if changes.is_empty() {
-        return Ok(applied);
-    }
-    let key = MariadbEditor::key_of(described);
-    writer.run("START TRANSACTION")?;
-    for change in changes {
-        let mut refuse = |because: String| {
-            let place = format!("{}.{}, {}", described.table.name, change.column, change.record);
-            applied.refused.push(Refused { place, because });
-        };
-        match writer.try_run(update(described, &key, change)) {
-            Ok(()) if writer.conn.affected_rows() == 0 => {
-                refuse("the cell was changed in the meantime".into());
-            }
-            Ok(()) => applied.changed += 1,
-            Err(error @ mysql_async::Error::Server(_)) if is_about_value(&error) => {
-                refuse(format!("the new value is not allowed here ({})", message(&error)));
-            }
-            Err(error) => {
-                return Err(writer.trouble("cannot change the site's database", &error));
-            }
-        }
-    }
-    writer.run("COMMIT")?;
-    Ok(applied)
-}
-
-/// Duplicate key, too long, wrong characters, check violated, no value, truncated, not
-/// JSON, no geometry: this record only.
-pub(super) fn is_about_value(error: &mysql_async::Error) -> bool {
-    matches!(error, mysql_async::Error::Server(server)
-        if [1062, 1406, 1366, 4025, 3819, 1264, 1292, 1048, 1265, 1364, 1367, 1416, 1526].contains(&server.code))
 }

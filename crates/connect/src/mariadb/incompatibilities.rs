@@ -1,6 +1,7 @@
 //! What another server of this family cannot take.
 
 use super::Link;
+use crate::server::Session;
 use fernweh_core::finding::Check;
 use fernweh_core::sql::{Kind, Statement};
 use fernweh_ports::{Overview, Result, Structure};

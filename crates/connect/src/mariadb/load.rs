@@ -4,7 +4,8 @@
 //! warnings. So after every portion the warnings must be none and the count exact, or the
 //! portion is taken back and inserted by statements, which name what is wrong.
 
-use super::{Link, message, quoted};
+use super::{Link, quoted};
+use crate::server::Session;
 use bytes::Bytes;
 use fernweh_core::record::{Row, Value, weight_of};
 use fernweh_core::sql::write_load_row;
@@ -62,7 +63,7 @@ impl Loader {
             }
             Err(Error::Server(error)) => {
                 if [1148, 3948, 4166, 1045, 1227, 2068].contains(&error.code) {
-                    self.refused = Some(message(&Error::Server(error)));
+                    self.refused = Some(Link::message(&Error::Server(error)));
                 }
                 false
             }
@@ -131,14 +132,14 @@ fn load(link: &mut Link, name: &str, columns: &[String], rows: &[Row]) -> Sent {
     );
     let lines = Bytes::from(lines);
     link.conn.set_infile_handler(async { Ok(stream::iter([Ok(lines)]).boxed()) });
-    link.try_run(sql)
+    link.try_run(&sql)
 }
 
 /// Bytes of a portion that the server takes with one prepared statement; 0 if it is not MariaDB.
 fn takes_prepared(link: &mut Link) -> Result<usize> {
     let found = link.ask("SELECT version(), @@max_allowed_packet")?;
     let cell = |n: usize| found.first().and_then(|row| row.get(n).cloned().flatten());
-    let packet = cell(1).and_then(|bytes| bytes.parse::<usize>().ok()).unwrap_or(0);
+    let packet: usize = link.parsed("SELECT @@max_allowed_packet", cell(1).as_deref())?;
     // Weights are larger than what is sent; half a packet is room enough.
     Ok(if cell(0).is_some_and(|version| version.contains("MariaDB")) { packet / 2 } else { 0 })
 }

@@ -18,13 +18,13 @@ pub use editor::MariadbEditor;
 pub use source::MariadbSource;
 pub use target::MariadbTarget;
 
-use crate::server::{Encryption, ServerAddress, number};
+use crate::server::{Encryption, Rows, ServerAddress, Session, Unreachable};
 use fernweh_core::record::Value;
 use fernweh_core::sql::{Dialect, quote_name};
 use fernweh_ports::{Result, Trouble};
 use gate::{Gate, Server};
 use mysql_async::prelude::Queryable;
-use mysql_async::{Conn, DriverError, OptsBuilder, Row, SslOpts};
+use mysql_async::{Conn, DriverError, Error, OptsBuilder, Row, SslOpts};
 use tokio::runtime::{Builder, Runtime};
 
 /// One connection and the runtime that drives it.
@@ -74,7 +74,7 @@ impl Link {
         let mut link = Self::behind(address, Some(gate))?;
         // Something in between may know better than the server what it takes.
         match link.try_run("DO 1; DO 1") {
-            Err(mysql_async::Error::Server(_)) => Ok(link),
+            Err(Error::Server(_)) => Ok(link),
             _ => Err(Trouble::outside("the database takes several statements at once")
                 .at(link.shown)
                 .because("an archive could hide one behind another, and it was told not to")
@@ -83,7 +83,7 @@ impl Link {
     }
 
     fn behind(address: &ServerAddress, gate: Option<Gate>) -> Result<Self> {
-        let failed = |error: &mysql_async::Error| login_trouble(address, error);
+        let failed = |error: &Error| login_trouble(address, error);
         let runtime = Builder::new_current_thread().enable_all().build().map_err(|error| {
             Trouble::outside("cannot start the database connection").because(error)
         })?;
@@ -116,36 +116,63 @@ impl Link {
         Ok(link)
     }
 
-    pub(crate) fn trouble(&self, what: &str, error: &mysql_async::Error) -> Trouble {
-        let (because, hint) = plain_words(error);
-        let trouble = Trouble::outside(what).at(self.shown.clone()).because(because).hint(hint);
-        trouble.lost(is_lost(error))
+    /// Runs a statement that need not be text: rows are bytes in the character sets of their
+    /// columns.
+    pub(crate) fn try_bytes(&mut self, sql: Vec<u8>) -> std::result::Result<(), Error> {
+        self.runtime.block_on(self.conn.query_drop(sql))
+    }
+}
+
+impl Session for Link {
+    type Error = Error;
+
+    fn shown(&self) -> &str {
+        &self.shown
     }
 
-    /// The number that a question has for an answer.
-    pub(crate) fn number<N: std::str::FromStr>(&mut self, question: &str) -> Result<N> {
-        let answer = self.one(question)?;
-        number(question, &self.shown, answer.as_deref())
+    fn message(error: &Error) -> String {
+        match error {
+            Error::Server(server) => format!("{}: {}", server.code, server.message),
+            other => other.to_string().replace('\n', " "),
+        }
     }
 
-    /// Runs a statement without result.
-    pub(crate) fn run(&mut self, sql: impl AsRef<[u8]>) -> Result<()> {
-        self.try_run(sql).map_err(|error| self.trouble("the database refuses a statement", &error))
+    fn plain_words(error: &Error) -> (&'static str, &'static str) {
+        match code(error) {
+            1044 | 1142 | 1143 | 1227 => {
+                ("the user has not the right to do this", "grant the right in the control panel")
+            }
+            1114 | 1021 => ("no room left for the database", "make room on the host"),
+            1205 | 1213 => ("somebody else holds a lock", "try again when the site is quiet"),
+            1153 => ("a record is larger than the server accepts", "raise max_allowed_packet"),
+            1273 => ("the server does not know a collation", "use a server of the same version"),
+            1406 => ("a value is too long for its column", "correct the record at the source"),
+            0 => ("the connection was lost", "try again; check that the server runs"),
+            _ => ("the server reports an error", "see the message of the server above"),
+        }
     }
 
-    pub(crate) fn try_run(
-        &mut self,
-        sql: impl AsRef<[u8]>,
-    ) -> std::result::Result<(), mysql_async::Error> {
-        let result = self.conn.query_drop(sql.as_ref().to_vec());
-        self.runtime.block_on(result)
+    fn is_lost(error: &Error) -> bool {
+        match error {
+            Error::Server(server) => [1053, 1927, 3169, 4031].contains(&server.code),
+            Error::Driver(DriverError::ConnectionClosed) | Error::Io(_) => true,
+            _ => false,
+        }
     }
 
-    /// All rows of a small result.
-    pub(crate) fn ask(&mut self, sql: &str) -> Result<Vec<Vec<Option<String>>>> {
-        let rows: std::result::Result<Vec<Row>, _> =
-            self.runtime.block_on(self.conn.query(sql.as_bytes().to_vec()));
-        let rows = rows.map_err(|error| self.trouble("the database refuses a question", &error))?;
+    /// Duplicate key, too long, wrong characters, check violated, no value, truncated, not
+    /// JSON, no geometry.
+    fn is_about_value(error: &Error) -> bool {
+        [1062, 1406, 1366, 4025, 3819, 1264, 1292, 1048, 1265, 1364, 1367, 1416, 1526]
+            .contains(&code(error))
+    }
+
+    fn try_run(&mut self, sql: impl AsRef<str>) -> std::result::Result<(), Error> {
+        self.try_bytes(sql.as_ref().into())
+    }
+
+    fn try_ask(&mut self, sql: &str) -> std::result::Result<Rows, Error> {
+        let rows: Vec<Row> = self.runtime.block_on(self.conn.query(sql.as_bytes().to_vec()))?;
         let text = |value| match value {
             mysql_async::Value::NULL => None,
             mysql_async::Value::Bytes(bytes) => Some(String::from_utf8_lossy(&bytes).into_owned()),
@@ -154,9 +181,21 @@ impl Link {
         Ok(rows.into_iter().map(|row| row.unwrap().into_iter().map(text).collect()).collect())
     }
 
-    /// The first value of a result.
-    pub(crate) fn one(&mut self, sql: &str) -> Result<Option<String>> {
-        Ok(self.ask(sql)?.into_iter().next().and_then(|row| row.into_iter().next()).flatten())
+    fn try_step(&mut self, sql: &str) -> std::result::Result<u64, Error> {
+        self.try_change(sql.as_bytes())
+    }
+
+    fn try_change(&mut self, sql: &[u8]) -> std::result::Result<u64, Error> {
+        self.try_bytes(sql.to_vec())?;
+        Ok(self.conn.affected_rows())
+    }
+}
+
+/// The number of the server's error; 0 if it is one of the connection.
+fn code(error: &Error) -> u16 {
+    match error {
+        Error::Server(server) => server.code,
+        _ => 0,
     }
 }
 
@@ -171,92 +210,16 @@ pub(crate) fn quoted(name: &str) -> String {
     quote_name(Dialect::Mariadb, name)
 }
 
-fn login_trouble(address: &ServerAddress, error: &mysql_async::Error) -> Trouble {
-    let place = address.shown("mariadb");
-    let code = match error {
-        mysql_async::Error::Server(server) => server.code,
-        _ => 0,
+fn login_trouble(address: &ServerAddress, error: &Error) -> Trouble {
+    let problem = match code(error) {
+        1045 => Unreachable::Password,
+        1044 => Unreachable::Right,
+        1049 => Unreachable::Database,
+        _ if error.to_string().contains("certificate") => Unreachable::Certificate,
+        _ if error.to_string().contains("SSL") => Unreachable::Encryption,
+        _ => Unreachable::Nobody("database"),
     };
-    let (what, because, hint) = match code {
-        1045 if address.password.is_none() => (
-            "cannot log in to the database",
-            format!("the server wants a password for user {}", address.user),
-            "set password.database of this site in fernweh.toml",
-        ),
-        1045 => (
-            "cannot log in to the database",
-            format!("the server refuses the password of user {}", address.user),
-            "check password.database of this site in fernweh.toml",
-        ),
-        1044 => (
-            "cannot open the database",
-            format!("user {} has no right to database {}", address.user, address.database),
-            "grant the right in the control panel of the host",
-        ),
-        1049 => (
-            "cannot open the database",
-            format!("there is no database {}", address.database),
-            "create it in the control panel of the host, or correct the name",
-        ),
-        _ if error.to_string().contains("certificate") => (
-            "cannot reach the database server",
-            "its certificate is not accepted".to_owned(),
-            "name who vouches for it: authority = \"authority.pem\"; and reach the server by the \
-             name in its certificate",
-        ),
-        _ if error.to_string().contains("SSL") => (
-            "cannot reach the database server",
-            "the server offers no encryption".to_owned(),
-            "ask the host for it, or reach the database through SSH",
-        ),
-        _ => (
-            "cannot reach the database server",
-            "nothing answers there as a database server".to_owned(),
-            "check host and port, and whether the server runs",
-        ),
-    };
-    Trouble::outside(what).at(place).because(format!("{because} ({})", message(error))).hint(hint)
-}
-
-/// The server's or the driver's own words, in one line.
-pub(crate) fn message(error: &mysql_async::Error) -> String {
-    match error {
-        mysql_async::Error::Server(server) => format!("{}: {}", server.code, server.message),
-        other => other.to_string().replace('\n', " "),
-    }
-}
-
-/// Whether the connection is gone: broken, closed, or ended by a server that goes down.
-fn is_lost(error: &mysql_async::Error) -> bool {
-    match error {
-        mysql_async::Error::Server(server) => [1053, 1927, 3169, 4031].contains(&server.code),
-        mysql_async::Error::Driver(DriverError::ConnectionClosed) | mysql_async::Error::Io(_) => {
-            true
-        }
-        _ => false,
-    }
-}
-
-fn plain_words(error: &mysql_async::Error) -> (String, &'static str) {
-    let code = match error {
-        mysql_async::Error::Server(server) => server.code,
-        _ => 0,
-    };
-    let (because, hint) = match code {
-        1044 | 1142 | 1143 | 1227 => {
-            ("the user has not the right to do this", "grant the right in the control panel")
-        }
-        1114 | 1021 => ("no room left for the database", "make room on the host"),
-        1205 | 1213 => ("somebody else holds a lock", "try again when the site is quiet"),
-        1153 => ("a record is larger than the server accepts", "raise max_allowed_packet"),
-        1273 => ("the server does not know a collation", "use a server of the same version"),
-        1406 => ("a value is too long for its column", "correct the record at the source"),
-        _ if matches!(error, mysql_async::Error::Server(_)) => {
-            ("the server reports an error", "see the message of the server above")
-        }
-        _ => ("the connection was lost", "try again; check that the server runs"),
-    };
-    (format!("{because} ({})", message(error)), hint)
+    problem.trouble(address, "mariadb", Link::message(error))
 }
 
 #[cfg(test)]

@@ -1,6 +1,7 @@
 //! The server's statements for tables, views, routines and the like, taken apart.
 
 use super::{Link, quoted, text};
+use crate::server::Session;
 use fernweh_core::sql::without_definer;
 use fernweh_ports::{NamedSql, Result};
 

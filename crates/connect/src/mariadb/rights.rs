@@ -2,6 +2,7 @@
 //! be missing in silence.
 
 use super::Link;
+use crate::server::Session;
 use fernweh_core::finding::Check;
 use fernweh_ports::Result;
 

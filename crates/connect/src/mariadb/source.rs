@@ -4,7 +4,7 @@ use super::describe::{Described, Travel, describe_with_history, list, with_histo
 use super::objects::{create_table, events, routines, sequence, triggers, views};
 use super::rights;
 use super::{Link, quoted, text};
-use crate::server::ServerAddress;
+use crate::server::{ServerAddress, Session};
 use fernweh_core::finding::Check;
 use fernweh_core::record::{Row, Table, Value};
 use fernweh_core::sql::{Dialect, Kind, Statement};

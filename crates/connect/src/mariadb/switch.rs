@@ -6,15 +6,20 @@
 //! at once. Each step looks first whether it is done already, so that a switch that was
 //! broken off can be completed, or taken back.
 
-use super::{Link, message, quoted, text};
-use crate::server::behind_others;
+use super::{Link, quoted, text};
+use crate::server::Session;
 use fernweh_core::sql::{Dialect, Modes, Statement, disabled_event};
-use fernweh_ports::{Direction, NamedSql, Progress, Result, SwapObjects, TablesSwap, Trouble};
+use fernweh_ports::{Direction, NamedSql, Progress, Result, SwapObjects, TablesSwap};
 
 /// Seconds that a switch waits behind open readers before it lets them pass.
 const LOCK_WAIT: u32 = 2;
 /// How often it tries before it names who is in the way.
 const TRIES: u32 = 5;
+
+/// Who else is at work in the database.
+const OTHERS: &str = "SELECT concat('connection ', id, ' of ', user, ', ', command, ' since ', \
+     time, ' s') FROM information_schema.processlist \
+     WHERE db = database() AND id <> connection_id()";
 
 pub(super) fn switch(
     link: &mut Link,
@@ -83,19 +88,10 @@ fn rename(link: &mut Link, swap: &TablesSwap, direction: Direction) -> Result<()
         match link.try_run(&sql) {
             Ok(()) => break,
             Err(mysql_async::Error::Server(error)) if error.code == 1205 && attempt < TRIES => {}
-            Err(error) => return Err(blocked(link, &error)),
+            Err(error) => return Err(link.blocked(OTHERS, &error)),
         }
     }
     Ok(())
-}
-
-fn blocked(link: &mut Link, error: &mysql_async::Error) -> Trouble {
-    let others = link.ask(
-        "SELECT concat('connection ', id, ' of ', user, ', ', command, ' since ', time, ' s') \
-         FROM information_schema.processlist WHERE db = database() AND id <> connection_id()",
-    );
-    let names: Vec<String> = others.unwrap_or_default().into_iter().flatten().flatten().collect();
-    behind_others(&link.shown, message(error), &names)
 }
 
 /// Takes keys and triggers off the tables that were put aside.
@@ -164,7 +160,11 @@ fn hang_on(
         drop_routine(link, &one.table, &one.name)?;
         if let Err(error) = in_modes(link, one) {
             let kind = one.table.to_lowercase();
-            progress.note(&format!("{kind} {} was not created: {}\n", one.name, message(&error)));
+            progress.note(&format!(
+                "{kind} {} was not created: {}\n",
+                one.name,
+                Link::message(&error)
+            ));
         }
     }
     for view in leaving.views.iter().filter(|view| !stays(view, &arriving.views)) {
@@ -174,7 +174,11 @@ fn hang_on(
         let body = view.sql.strip_prefix("CREATE ").unwrap_or(&view.sql);
         // A view that was broken at the source cannot be created; no row is lost by that.
         if let Err(error) = link.try_run(format!("CREATE OR REPLACE {body}")) {
-            progress.note(&format!("view {} was not created: {}\n", view.name, message(&error)));
+            progress.note(&format!(
+                "view {} was not created: {}\n",
+                view.name,
+                Link::message(&error)
+            ));
         }
     }
     for event in leaving.events.iter().filter(|event| !stays(event, &arriving.events)) {
@@ -191,7 +195,7 @@ fn hang_on(
             Err(error) => progress.note(&format!(
                 "event {} was not created: {}\n",
                 event.name,
-                message(&error)
+                Link::message(&error)
             )),
         }
     }

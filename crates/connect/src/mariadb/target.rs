@@ -1,11 +1,10 @@
 //! Building tables beside the old ones, under names of Fernweh's own.
 
 use super::describe::{list, with_history};
-use super::editor::is_about_value;
 use super::load::Loader;
 use super::objects::{create_table, events, routines, triggers, views};
-use super::{Link, message, quoted, switch, text};
-use crate::server::{ServerAddress, aside, short_run};
+use super::{Link, quoted, switch, text};
+use crate::server::{ServerAddress, Session, aside, short_run};
 use fernweh_core::digest::sha256;
 use fernweh_core::finding::Check;
 use fernweh_core::record::Value;
@@ -21,6 +20,9 @@ use std::collections::{BTreeMap, BTreeSet};
 
 /// Bytes of one `INSERT`, below the smallest usual packet limit.
 const PACKET: usize = 1 << 20;
+
+/// Takes the lock of those who build in this database.
+const LOCK: &str = "SELECT get_lock(concat('fernweh ', database()), 0)";
 
 /// A mode in which the server changes values so that they fit.
 const LENIENT: &str = "SET SESSION sql_mode = 'NO_AUTO_VALUE_ON_ZERO,ALLOW_INVALID_DATES'";
@@ -52,18 +54,6 @@ impl MariadbTarget {
         let loader = Loader::default();
         let address = address.clone();
         Ok(Self { link, address, run, tables, collations, replaced, removed, notes, loader })
-    }
-
-    /// Nobody else may build here meanwhile.
-    fn lock(&mut self) -> Result<()> {
-        let lock = self.link.one("SELECT get_lock(concat('fernweh ', database()), 0)")?;
-        if lock.as_deref() == Some("1") {
-            return Ok(());
-        }
-        Err(Trouble::outside("another run is at work on this database")
-            .at(self.link.shown.clone())
-            .because("it holds the lock that Fernweh takes while it builds")
-            .hint("wait until it has ended; fernweh runs lists what runs here"))
     }
 
     /// The session in which rows are written.
@@ -132,7 +122,7 @@ impl MariadbTarget {
         }
         self.link.run("SAVEPOINT nothing_chosen")?;
         self.link.run(LENIENT)?;
-        let written = self.link.try_run(sql).is_ok();
+        let written = self.link.try_bytes(sql.to_vec()).is_ok();
         let warnings = self.link.ask("SHOW WARNINGS")?;
         let exact = warnings.iter().all(|warning| {
             warning.get(2).cloned().flatten().is_some_and(|words| places.contains(&words))
@@ -155,9 +145,9 @@ impl MariadbTarget {
         let mut sql = Vec::new();
         write_insert_head(Dialect::Mariadb, built, &rows.columns, &mut sql);
         write_row(Dialect::Mariadb, &rows.rows[row], &mut sql);
-        let because = match self.link.try_run(&sql) {
+        let because = match self.link.try_bytes(sql.clone()) {
             Ok(()) => return Ok(None),
-            Err(error) if is_about_value(&error) => message(&error),
+            Err(error) if Link::is_about_value(&error) => Link::message(&error),
             Err(error) => return Err(self.refused(&rows.table, &error)),
         };
         if self.write_nothing_chosen(rows, row, &sql)? {
@@ -166,7 +156,7 @@ impl MariadbTarget {
         let mut rejected = Rejected { row, because, adapted: false };
         if adapt {
             self.link.run(LENIENT)?;
-            rejected.adapted = self.link.try_run(&sql).is_ok();
+            rejected.adapted = self.link.try_bytes(sql).is_ok();
             self.link.run(format!("SET SESSION sql_mode = '{}'", super::MODE))?;
         }
         Ok(Some(rejected))
@@ -263,7 +253,7 @@ impl MariadbTarget {
                     "{} {} is left out, for the server refuses it: {}",
                     routine.table.to_lowercase(),
                     routine.name,
-                    message(&error)
+                    Link::message(&error)
                 )),
             }
         }
@@ -301,7 +291,7 @@ impl DatabaseTarget for MariadbTarget {
     }
 
     fn build(&mut self, structure: &[Statement]) -> Result<()> {
-        self.lock()?;
+        self.link.lock(LOCK, "1")?;
         self.learn_collations()?;
         for statement in structure {
             let (name, sql) = match statement {
@@ -341,7 +331,7 @@ impl DatabaseTarget for MariadbTarget {
     fn resume(&mut self, structure: &[Statement]) -> Result<bool> {
         self.link = Link::open_for_one(&self.address)?;
         self.loader.begin_anew();
-        self.lock()?;
+        self.link.lock(LOCK, "1")?;
         self.learn_collations()?;
         let made = structure.iter().filter_map(|statement| match statement {
             Statement::Object { kind: Kind::Sequence, name, .. }
@@ -376,16 +366,15 @@ impl DatabaseTarget for MariadbTarget {
             }
             write_row(Dialect::Mariadb, row, &mut sql);
             if sql.len() > PACKET || place + 1 == rows.rows.len() {
-                match self.link.try_run(&sql) {
+                match self.link.try_bytes(std::mem::take(&mut sql)) {
                     Ok(()) => {}
-                    Err(error) if is_about_value(&error) => {
+                    Err(error) if Link::is_about_value(&error) => {
                         for one in from..=place {
                             rejected.extend(self.write_one(&built, rows, one, adapt)?);
                         }
                     }
                     Err(error) => return Err(self.refused(&rows.table, &error)),
                 }
-                sql.clear();
             }
         }
         Ok(rejected)
@@ -467,14 +456,12 @@ impl DatabaseTarget for MariadbTarget {
 
     fn built_rows(&mut self, tables: &[String]) -> Result<Vec<(String, u64)>> {
         self.loader.end(&mut self.link)?;
-        let mut found = Vec::new();
-        for name in tables {
-            let built = self.aside('n', name);
-            let history = with_history(&mut self.link, &built)?;
-            let query = format!("SELECT count(*) FROM {}{history}", quoted(&built));
-            found.push((name.clone(), self.link.number(&query)?));
-        }
-        Ok(found)
+        let run = self.run.clone();
+        self.link.count(tables, |link, name| {
+            let built = aside(&run, 'n', name);
+            let history = with_history(link, &built)?;
+            Ok(format!("SELECT count(*) FROM {}{history}", quoted(&built)))
+        })
     }
 
     fn finish(&mut self, afterwards: &[Statement]) -> Result<DatabaseSwap> {
@@ -526,16 +513,13 @@ impl DatabaseTarget for MariadbTarget {
 
     fn discard(&mut self) -> Result<()> {
         let ours = format!("_fw{}_n_", self.run);
-        let rows = self.link.ask(&format!(
+        let list = format!(
             "SELECT table_name FROM information_schema.tables WHERE table_schema = database() \
              AND left(table_name, {}) = {}",
             ours.len(),
             text(&ours)
-        ))?;
-        for name in rows.into_iter().filter_map(|row| row.into_iter().next()?) {
-            self.link.run(format!("DROP TABLE IF EXISTS {}", quoted(&name)))?;
-        }
-        Ok(())
+        );
+        self.link.discard(&list, |name| format!("DROP TABLE IF EXISTS {}", quoted(name)))
     }
 
     fn switch(
@@ -565,13 +549,12 @@ impl DatabaseTarget for MariadbTarget {
     }
 
     fn fingerprint(&mut self, tables: &[String]) -> Result<Fingerprint> {
-        let mut found = Fingerprint::default();
-        for listed in list(&mut self.link)? {
-            if listed.is_table() && tables.contains(&listed.name) {
-                let query = format!("SELECT count(*) FROM {}", quoted(&listed.name));
-                found.rows.push((listed.name, self.link.number(&query)?));
-            }
-        }
+        let listed = list(&mut self.link)?.into_iter();
+        let listed = listed.filter(|one| one.is_table() && tables.contains(&one.name));
+        let names: Vec<String> = listed.map(|one| one.name).collect();
+        let rows = self
+            .link
+            .count(&names, |_, name| Ok(format!("SELECT count(*) FROM {}", quoted(name))))?;
         // When each table was last written to, as long as the server runs. Adding up the
         // content of all tables would take as long as filling them.
         let times = self.link.ask(
@@ -583,7 +566,7 @@ impl DatabaseTarget for MariadbTarget {
             let (name, time) = (cells.next()?, cells.next()?);
             tables.contains(&name).then(|| format!("{name} {time}"))
         });
-        found.mark = sha256(times.collect::<Vec<_>>().join(", ").as_bytes());
-        Ok(found)
+        let mark = sha256(times.collect::<Vec<_>>().join(", ").as_bytes());
+        Ok(Fingerprint { rows, mark })
     }
 }

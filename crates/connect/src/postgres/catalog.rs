@@ -8,6 +8,7 @@
 use super::describe::no_member;
 use super::order::Needs;
 use super::{Link, quoted, text};
+use crate::server::Session;
 use fernweh_ports::Result;
 use std::collections::BTreeMap;
 
@@ -57,10 +58,15 @@ pub(super) fn cells(row: &[Option<String>]) -> impl Fn(usize) -> String + '_ {
     |n| row.get(n).cloned().flatten().unwrap_or_default()
 }
 
+/// The number of an object, as the catalog gives it.
+pub(super) fn oid(link: &Link, cell: &str) -> Result<u32> {
+    link.parsed("the number of an object", Some(cell))
+}
+
 pub(super) fn units(link: &mut Link, schemas: &[String]) -> Result<Units> {
     let mut found = Units::default();
     for schema in schemas {
-        link.run(&format!("SET search_path = {}", quoted(schema)))?;
+        link.run(format!("SET search_path = {}", quoted(schema)))?;
         collations(link, schema, &mut found)?;
         types(link, schema, &mut found)?;
         sequences(link, schema, &mut found)?;
@@ -81,14 +87,14 @@ fn take(
 ) -> Result<()> {
     for row in link.ask(query)? {
         let cell = cells(&row);
-        let (id, name, sql) = ((class, cell(0).parse().unwrap_or(0)), cell(1), cell(2));
+        let (id, name, sql) = ((class, oid(link, &cell(0))?), cell(1), cell(2));
         found.all.push(Unit { id, sort, schema: schema.to_owned(), name, sql });
     }
     Ok(())
 }
 
 fn collations(link: &mut Link, schema: &str, found: &mut Units) -> Result<()> {
-    let number = link.one("SHOW server_version_num")?.and_then(|n| n.parse().ok()).unwrap_or(0);
+    let number: u32 = link.number("SHOW server_version_num")?;
     let locale: &str = match number {
         170_000.. => "colllocale",
         150_000.. => "colliculocale",
@@ -217,13 +223,13 @@ fn tables(link: &mut Link, schema: &str, found: &mut Units) -> Result<()> {
     ))?;
     for row in rows {
         let cell = cells(&row);
-        let (oid, name) = (cell(0), cell(1));
-        let body = lines.remove(&oid).unwrap_or_default().join(",\n  ");
+        let (number, name) = (cell(0), cell(1));
+        let body = lines.remove(&number).unwrap_or_default().join(",\n  ");
         let sql = format!("CREATE {}TABLE {} (\n  {body}\n){}", cell(2), quoted(&name), cell(3));
         if cell(4) == "t" {
             found.not_carried.push(format!("the tie of table {name} to a type (its columns come)"));
         }
-        let id = (Class::Relation, oid.parse().unwrap_or(0));
+        let id = (Class::Relation, oid(link, &number)?);
         let schema = schema.to_owned();
         found.all.push(Unit { id, sort: Sort::Table, schema, name, sql });
     }
@@ -305,7 +311,7 @@ fn routines(link: &mut Link, schema: &str, found: &mut Units) -> Result<()> {
         }
         // The server always writes the schema here.
         let sql = without_schema(link, schema, &cell(2))?;
-        let id = (Class::Routine, cell(0).parse().unwrap_or(0));
+        let id = (Class::Routine, oid(link, &cell(0))?);
         let schema = schema.to_owned();
         found.all.push(Unit { id, sort: Sort::Routine, schema, name: cell(1), sql });
     }

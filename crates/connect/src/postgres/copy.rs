@@ -1,6 +1,7 @@
 //! Reading rows by `COPY … TO STDOUT` (PostgreSQL, "COPY").
 
 use super::{Link, quoted};
+use crate::server::Session;
 use fernweh_core::record::{Row, Table};
 use fernweh_core::rewrite::ColumnText;
 use fernweh_core::sql::{Qualified, read_copy_row};

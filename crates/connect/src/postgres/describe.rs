@@ -1,7 +1,7 @@
 //! What the server tells about schemas, tables and columns.
 
 use super::{Link, text};
-use crate::server::is_aside;
+use crate::server::{Session, is_aside};
 use fernweh_core::record::{Column, Table};
 use fernweh_core::rewrite::ColumnText;
 use fernweh_core::sql::Qualified;
@@ -68,15 +68,15 @@ pub(super) fn list(link: &mut Link) -> Result<Vec<Listed>> {
     ))?;
     let listed = rows.into_iter().map(|row| {
         let cell = |n: usize| row.get(n).cloned().flatten().unwrap_or_default();
-        Listed {
-            oid: cell(0).parse().unwrap_or(0),
+        Ok(Listed {
+            oid: link.parsed("the number of a table", Some(&cell(0)))?,
             name: Qualified::new(&cell(1), &cell(2)),
             kind: cell(3).chars().next().unwrap_or('?'),
-            bytes: cell(4).parse().unwrap_or(0),
+            bytes: link.parsed("the size of a table", Some(&cell(4)))?,
             rows: cell(5).parse().ok(),
-        }
+        })
     });
-    Ok(listed.collect())
+    listed.collect()
 }
 
 /// The columns of a table that hold values, and its primary key.

@@ -4,13 +4,12 @@
 
 use super::copy::stream;
 use super::describe::{describe, list};
-use super::{Link, is_about_value, literal, message, quoted};
-use crate::server::{Batches, ServerAddress, not_refreshed, refreshing};
+use super::{Link, literal, quoted};
+use crate::server::{Batches, ServerAddress, Session, apply};
 use fernweh_core::record::{Table, Value};
 use fernweh_core::rewrite::ColumnText;
 use fernweh_core::sql::Qualified;
-use fernweh_ports::{Applied, Change, DatabaseEditor, Record, Refreshing, Refused, Result, Scope};
-use tokio_postgres::SimpleQueryMessage;
+use fernweh_ports::{Applied, Change, DatabaseEditor, Record, Refreshing, Result, Scope};
 
 /// A database whose cells are changed.
 pub struct PostgresEditor {
@@ -88,72 +87,20 @@ impl DatabaseEditor for PostgresEditor {
     ) -> Result<Applied> {
         let key = key_of(table);
         let writer = &mut self.writer;
-        let mut apply = |changes: &[Change]| apply(writer, table, changes);
+        let mut apply = |changes: &[Change]| {
+            apply(writer, &table.name, changes, |change| update(table, change).into_bytes())
+        };
         let reader = &mut self.reader;
         Batches::new(key, visit, &mut apply).read(|sink| stream(reader, table, sink))
     }
 
     fn apply(&mut self, table: &Table, changes: &[Change]) -> Result<Applied> {
-        apply(&mut self.writer, table, changes)
+        apply(&mut self.writer, &table.name, changes, |change| update(table, change).into_bytes())
     }
 
     fn refresh(&mut self, steps: &[Refreshing]) -> Result<Vec<u64>> {
-        let writer = &mut self.writer;
-        writer.run("BEGIN")?;
         // The user's statements name tables as the site does.
-        writer.run("SET LOCAL search_path TO \"$user\", public")?;
-        let mut counts = Vec::new();
-        for step in steps {
-            let sql = refreshing(step, |table| Qualified::parse(table).sql());
-            match writer.try_one(&sql) {
-                Ok(count) => counts.push(count),
-                Err(error) => {
-                    let mut trouble = writer.trouble("", &error);
-                    let _ = writer.try_run("ROLLBACK");
-                    trouble.place = None;
-                    return Err(not_refreshed(trouble, &sql));
-                }
-            }
-        }
-        writer.run("COMMIT")?;
-        Ok(counts)
+        let begin = ["BEGIN", "SET LOCAL search_path TO \"$user\", public"];
+        self.writer.refresh(&begin, steps, |table| Qualified::parse(table).sql())
     }
-}
-
-fn apply(writer: &mut Link, table: &Table, changes: &[Change]) -> Result<Applied> {
-    let mut applied = Applied::default();
-    if changes.is_empty() {
-        return Ok(applied);
-    }
-    writer.run("BEGIN")?;
-    for change in changes {
-        let mut refuse = |because: String| {
-            let place = format!("{}.{}, {}", table.name, change.column, change.record);
-            applied.refused.push(Refused { place, because });
-        };
-        // A value that is refused must not take the others along.
-        writer.run("SAVEPOINT one_cell")?;
-        let answer = writer.runtime.block_on(writer.client.simple_query(&update(table, change)));
-        match answer {
-            Ok(answer) => match answer.iter().rev().find_map(|message| match message {
-                SimpleQueryMessage::CommandComplete(count) => Some(*count),
-                _ => None,
-            }) {
-                None | Some(0) => refuse("the cell was changed in the meantime".into()),
-                Some(_) => applied.changed += 1,
-            },
-            Err(error) if is_about_value(&error) => {
-                writer.run("ROLLBACK TO SAVEPOINT one_cell")?;
-                refuse(format!("the new value is not allowed here ({})", message(&error)));
-            }
-            Err(error) => {
-                let trouble = writer.trouble("cannot change the site's database", &error);
-                let _ = writer.try_run("ROLLBACK");
-                return Err(trouble);
-            }
-        }
-        writer.run("RELEASE SAVEPOINT one_cell")?;
-    }
-    writer.run("COMMIT")?;
-    Ok(applied)
 }

@@ -1,8 +1,9 @@
 //! What is added to objects once they are there: keys, indexes, rules, triggers, policies,
 //! settings, comments, positions of sequences.
 
-use super::catalog::{Class, Id, cells, without_schema};
+use super::catalog::{Class, Id, cells, oid, without_schema};
 use super::{Link, quoted, text};
+use crate::server::Session;
 use fernweh_ports::Result;
 
 /// A statement that belongs to an object.
@@ -29,7 +30,7 @@ pub(super) enum Phase {
 
 /// The fragments of one group in one schema.
 pub(super) fn fragments(link: &mut Link, schema: &str, phase: Phase) -> Result<Vec<Fragment>> {
-    link.run(&format!("SET search_path = {}", quoted(schema)))?;
+    link.run(format!("SET search_path = {}", quoted(schema)))?;
     let here = format!("{}::regnamespace", text(&quoted(schema)));
     let queries: &[&str] = match phase {
         Phase::Ties => &[OWNED_SEQUENCES, PARTITIONS, INHERITED_DEFAULTS],
@@ -49,7 +50,7 @@ pub(super) fn fragments(link: &mut Link, schema: &str, phase: Phase) -> Result<V
                 "p" => Class::Routine,
                 _ => Class::Relation,
             };
-            let owner = (class, cell(1).parse().unwrap_or(0));
+            let owner = (class, oid(link, &cell(1))?);
             let mut sql = cell(2);
             if *query == STATISTICS {
                 sql = without_schema(link, schema, &sql)?;
@@ -264,7 +265,7 @@ pub(super) fn positions(link: &mut Link, schema: &str) -> Result<Vec<Fragment>> 
         let Some(state) = state.first() else { continue };
         let (last, called) = (cells(state)(0), cells(state)(1) == "t");
         found.push(Fragment {
-            owner: (Class::Relation, cell(2).parse().unwrap_or(0)),
+            owner: (Class::Relation, oid(link, &cell(2))?),
             schema: schema.to_owned(),
             sql: format!("SELECT pg_catalog.setval({}, {last}, {called})", text(&quoted(&cell(1)))),
         });

@@ -10,7 +10,7 @@ use super::catalog::cells;
 use super::copy::copy_out;
 use super::describe::list;
 use super::{Link, quoted, text};
-use crate::server::number;
+use crate::server::Session;
 use fernweh_core::digest::from_hex;
 use fernweh_core::record::{Column, LARGE_OBJECTS, Row, Table, Value};
 use fernweh_core::sql::{Kind, PAGE, Qualified, Statement};
@@ -129,7 +129,7 @@ pub(super) fn let_go(link: &mut Link, schemas: &[String]) -> Result<()> {
     if going.is_empty() {
         return Ok(());
     }
-    link.run(&format!(
+    link.run(format!(
         "SELECT lo_unlink(m.oid) FROM pg_catalog.pg_largeobject_metadata m \
          WHERE m.oid IN ({}) AND pg_has_role(m.lomowner, 'USAGE') AND NOT EXISTS \
          (SELECT 1 FROM ({}) stays(number) WHERE stays.number = m.oid)",
@@ -152,21 +152,21 @@ impl PostgresTarget {
         let schema = self.notes_of_numbers();
         let noted = quoted(&schema);
         // What is made is noted in the same transaction, so that it can be removed again.
-        self.link.run(&format!(
+        self.link.run(format!(
             "BEGIN; CREATE SCHEMA {noted}; \
              CREATE TABLE {noted}.numbers (old oid PRIMARY KEY, new oid NOT NULL)"
         ))?;
         let taken = "SELECT FROM pg_catalog.pg_largeobject_metadata m WHERE m.oid = n";
         for part in numbers.chunks(TOGETHER) {
             let part = part.join(",");
-            self.link.run(&format!(
+            self.link.run(format!(
                 "INSERT INTO {noted}.numbers SELECT n, lo_create(n) \
                  FROM unnest('{{{part}}}'::oid[]) n WHERE NOT EXISTS ({taken})"
             ))?;
         }
         for part in numbers.chunks(TOGETHER) {
             let part = part.join(",");
-            self.link.run(&format!(
+            self.link.run(format!(
                 "INSERT INTO {noted}.numbers SELECT n, lo_create(0) \
                  FROM unnest('{{{part}}}'::oid[]) n \
                  WHERE NOT EXISTS (SELECT FROM {noted}.numbers d WHERE d.old = n)"
@@ -188,9 +188,9 @@ impl PostgresTarget {
         self.large.noted_in = Some(schema);
         let rows =
             self.link.ask(&format!("SELECT old, new FROM {noted}.numbers WHERE old <> new"))?;
-        let place = &self.link.shown;
+        let link = &self.link;
         let number =
-            |row: &Vec<Option<String>>, n| number("large objects", place, Some(&cells(row)(n)));
+            |row: &Vec<Option<String>>, n| link.parsed("large objects", Some(&cells(row)(n)));
         let instead = rows.iter().map(|row| Ok((number(row, 0)?, number(row, 1)?)));
         self.large.instead = instead.collect::<Result<_>>()?;
         Ok(())
@@ -304,7 +304,7 @@ impl PostgresTarget {
         self.learn_numbers()?;
         let Some(schema) = &self.large.noted_in else { return Ok(()) };
         let noted = quoted(schema);
-        self.link.run(&format!(
+        self.link.run(format!(
             "BEGIN; SELECT lo_unlink(new) FROM {noted}.numbers \
              JOIN pg_catalog.pg_largeobject_metadata ON oid = new; \
              DROP SCHEMA {noted} CASCADE; COMMIT"

@@ -24,10 +24,11 @@ pub use build::PostgresTarget;
 pub use editor::PostgresEditor;
 pub use source::PostgresSource;
 
-use crate::server::{Encryption, ServerAddress, number};
+use crate::server::{Encryption, Rows, ServerAddress, Session, Unreachable};
 use fernweh_core::record::Value;
 use fernweh_core::sql::{Dialect, POSTGRES_SETTINGS, quote_name, write_row};
 use fernweh_ports::{Result, Trouble};
+use std::result::Result as Either;
 use tokio::runtime::{Builder, Runtime};
 use tokio_postgres::config::SslMode;
 use tokio_postgres::{Client, Config, Error, NoTls, SimpleQueryMessage};
@@ -41,9 +42,6 @@ pub(crate) struct Link {
     /// How the connection is encrypted: a request to cancel must be, too.
     encryption: Option<Encryption>,
 }
-
-/// A table of texts, as the server gives it.
-type Rows = Vec<Vec<Option<String>>>;
 
 /// The host, or the folder of the socket that leads there.
 fn near_folder(address: &ServerAddress) -> String {
@@ -95,24 +93,9 @@ impl Link {
         Ok(link)
     }
 
-    pub(crate) fn trouble(&self, what: &str, error: &Error) -> Trouble {
-        let (because, hint) = plain_words(error);
-        let trouble = Trouble::outside(what).at(self.shown.clone()).because(because).hint(hint);
-        trouble.lost(is_lost(error))
-    }
-
-    /// Runs statements of our own, without result.
-    pub(crate) fn run(&mut self, sql: &str) -> Result<()> {
-        self.try_run(sql).map_err(|error| self.trouble("the database refuses a statement", &error))
-    }
-
-    pub(crate) fn try_run(&mut self, sql: &str) -> std::result::Result<(), Error> {
-        self.runtime.block_on(self.client.batch_execute(sql))
-    }
-
     /// Runs one statement that came from outside; the server takes no second one behind it. If
     /// the user wants to stop meanwhile, the server is told to end it.
-    pub(crate) fn try_one(&mut self, sql: &str) -> std::result::Result<u64, Error> {
+    pub(crate) fn try_one(&mut self, sql: &str) -> Either<u64, Error> {
         let Self { runtime, client, encryption, .. } = self;
         let cancel = client.cancel_token();
         runtime.block_on(async {
@@ -133,18 +116,69 @@ impl Link {
             running.await
         })
     }
+}
 
-    /// The number that a question has for an answer.
-    pub(crate) fn number<N: std::str::FromStr>(&mut self, question: &str) -> Result<N> {
-        let answer = self.one(question)?;
-        number(question, &self.shown, answer.as_deref())
+impl Session for Link {
+    type Error = Error;
+
+    fn shown(&self) -> &str {
+        &self.shown
     }
 
-    /// All rows of a small result, as texts.
-    pub(crate) fn ask(&mut self, sql: &str) -> Result<Rows> {
-        let answer = self.runtime.block_on(self.client.simple_query(sql));
-        let answer =
-            answer.map_err(|error| self.trouble("the database refuses a question", &error))?;
+    fn message(error: &Error) -> String {
+        let Some(server) = error.as_db_error() else {
+            use std::error::Error as _;
+            let cause = error.source().map(|cause| format!(": {cause}")).unwrap_or_default();
+            return format!("{error}{cause}").replace('\n', " ");
+        };
+        let mut words = format!("{}: {}", server.code().code(), server.message());
+        for more in [server.detail(), server.where_()].into_iter().flatten() {
+            let short: String = more.chars().take(160).collect();
+            words.push_str(&format!("; {}", short.replace('\n', " ")));
+        }
+        words
+    }
+
+    fn plain_words(error: &Error) -> (&'static str, &'static str) {
+        match code(error) {
+            "42501" => (
+                "the user has not the right to do this",
+                "grant the right in the control panel, or use the database's owner",
+            ),
+            "53100" => ("no room left for the database", "make room on the host"),
+            "55P03" | "40P01" => ("somebody else holds a lock", "try again when the site is quiet"),
+            "22001" => ("a value is too long for its column", "correct the record at the source"),
+            "42704" | "0A000" | "58P01" => (
+                "the server does not know something that the archive needs",
+                "install it there (an extension, for example), or use a server like the old one",
+            ),
+            "" => ("the connection was lost", "try again; check that the server runs"),
+            _ => ("the server reports an error", "see the message of the server above"),
+        }
+    }
+
+    fn is_lost(error: &Error) -> bool {
+        use std::error::Error as _;
+        match code(error) {
+            "" => {
+                let cause = error.source();
+                error.is_closed() || cause.is_some_and(|cause| cause.is::<std::io::Error>())
+            }
+            code => code.starts_with("57P") || code.starts_with("08"),
+        }
+    }
+
+    /// Data exceptions and violated constraints.
+    fn is_about_value(error: &Error) -> bool {
+        code(error).starts_with("22") || code(error).starts_with("23")
+    }
+
+    fn try_run(&mut self, sql: impl AsRef<str>) -> Either<(), Error> {
+        self.runtime.block_on(self.client.batch_execute(sql.as_ref()))
+    }
+
+    fn try_ask(&mut self, sql: &str) -> Either<Rows, Error> {
+        let answer = self.runtime.block_on(self.client.simple_query(sql))?;
         let rows = answer.into_iter().filter_map(|message| match message {
             SimpleQueryMessage::Row(row) => {
                 Some((0..row.len()).map(|n| row.get(n).map(str::to_owned)).collect())
@@ -154,10 +188,30 @@ impl Link {
         Ok(rows.collect())
     }
 
-    /// The first value of a result.
-    pub(crate) fn one(&mut self, sql: &str) -> Result<Option<String>> {
-        Ok(self.ask(sql)?.into_iter().next().and_then(|row| row.into_iter().next()).flatten())
+    fn try_step(&mut self, sql: &str) -> Either<u64, Error> {
+        self.try_one(sql)
     }
+
+    fn try_change(&mut self, sql: &[u8]) -> Either<u64, Error> {
+        // A value that is refused must not take the others along.
+        self.try_run("SAVEPOINT one_cell")?;
+        let sql = String::from_utf8_lossy(sql);
+        let changed = self.runtime.block_on(self.client.simple_query(&sql));
+        if changed.as_ref().is_err_and(Self::is_about_value) {
+            self.try_run("ROLLBACK TO SAVEPOINT one_cell")?;
+        }
+        let counts = changed?.into_iter().filter_map(|message| match message {
+            SimpleQueryMessage::CommandComplete(count) => Some(count),
+            _ => None,
+        });
+        self.try_run("RELEASE SAVEPOINT one_cell")?;
+        Ok(counts.last().unwrap_or(0))
+    }
+}
+
+/// The server's code for an error; empty if it is one of the connection.
+fn code(error: &Error) -> &str {
+    error.code().map_or("", |code| code.code())
 }
 
 /// A string literal for a statement of our own.
@@ -177,98 +231,14 @@ pub(crate) fn quoted(name: &str) -> String {
 }
 
 fn login_trouble(address: &ServerAddress, error: &Error) -> Trouble {
-    let code = error.code().map(|code| code.code().to_owned()).unwrap_or_default();
-    let wants_password = error.to_string().contains("password missing");
-    let (what, because, hint) = match code.as_str() {
-        "28P01" => (
-            "cannot log in to the database",
-            format!("the server refuses the password of user {}", address.user),
-            "check password.database of this site in fernweh.toml",
-        ),
-        "" if wants_password => (
-            "cannot log in to the database",
-            format!("the server wants a password for user {}", address.user),
-            "set password.database of this site in fernweh.toml",
-        ),
-        "28000" => (
-            "cannot log in to the database",
-            format!("the server does not let user {} in from here", address.user),
-            "check the user's name, and from where the server takes connections",
-        ),
-        "3D000" => (
-            "cannot open the database",
-            format!("there is no database {}", address.database),
-            "create it in the control panel of the host, or correct the name",
-        ),
-        "42501" => (
-            "cannot open the database",
-            format!("user {} has no right to database {}", address.user, address.database),
-            "grant the right in the control panel of the host",
-        ),
-        "53300" => (
-            "cannot log in to the database",
-            "the server has no connection left".to_owned(),
-            "try again when the site is quiet",
-        ),
-        _ => (
-            "cannot reach the database server",
-            "nothing answers there as a PostgreSQL server".to_owned(),
-            "check host and port, and whether the server runs",
-        ),
+    let problem = match code(error) {
+        "28P01" => Unreachable::Password,
+        "" if error.to_string().contains("password missing") => Unreachable::Password,
+        "28000" => Unreachable::User,
+        "3D000" => Unreachable::Database,
+        "42501" => Unreachable::Right,
+        "53300" => Unreachable::Full,
+        _ => Unreachable::Nobody("PostgreSQL"),
     };
-    let because = format!("{because} ({})", message(error));
-    Trouble::outside(what).at(address.shown("postgres")).because(because).hint(hint)
-}
-
-/// The server's or the driver's own words, in one line.
-pub(crate) fn message(error: &Error) -> String {
-    let Some(server) = error.as_db_error() else {
-        use std::error::Error as _;
-        let cause = error.source().map(|cause| format!(": {cause}")).unwrap_or_default();
-        return format!("{error}{cause}").replace('\n', " ");
-    };
-    let mut words = format!("{}: {}", server.code().code(), server.message());
-    for more in [server.detail(), server.where_()].into_iter().flatten() {
-        let short: String = more.chars().take(160).collect();
-        words.push_str(&format!("; {}", short.replace('\n', " ")));
-    }
-    words
-}
-
-/// Whether the connection is gone: broken, closed, or ended by a server that goes down.
-fn is_lost(error: &Error) -> bool {
-    use std::error::Error as _;
-    match error.code() {
-        Some(code) => code.code().starts_with("57P") || code.code().starts_with("08"),
-        None => {
-            error.is_closed() || error.source().is_some_and(|cause| cause.is::<std::io::Error>())
-        }
-    }
-}
-
-fn plain_words(error: &Error) -> (String, &'static str) {
-    let code = error.code().map(|code| code.code().to_owned()).unwrap_or_default();
-    let (because, hint) = match code.as_str() {
-        "42501" => (
-            "the user has not the right to do this",
-            "grant the right in the control panel, or use the database's owner",
-        ),
-        "53100" => ("no room left for the database", "make room on the host"),
-        "55P03" | "40P01" => ("somebody else holds a lock", "try again when the site is quiet"),
-        "22001" => ("a value is too long for its column", "correct the record at the source"),
-        "42704" | "0A000" | "58P01" => (
-            "the server does not know something that the archive needs",
-            "install it there (an extension, for example), or use a server like the old one",
-        ),
-        _ if error.as_db_error().is_some() => {
-            ("the server reports an error", "see the message of the server above")
-        }
-        _ => ("the connection was lost", "try again; check that the server runs"),
-    };
-    (format!("{because} ({})", message(error)), hint)
-}
-
-/// Data exceptions and violated constraints: this record only.
-pub(super) fn is_about_value(error: &tokio_postgres::Error) -> bool {
-    error.code().is_some_and(|code| code.code().starts_with("22") || code.code().starts_with("23"))
+    problem.trouble(address, "postgres", Link::message(error))
 }

@@ -2,6 +2,7 @@
 
 use super::describe::{in_list, list, no_member, schemas};
 use super::{Link, large_objects};
+use crate::server::Session;
 use fernweh_core::finding::Check;
 use fernweh_core::sql::Dialect;
 use fernweh_ports::{Overview, Result, Scope, TableInfo, Tally, Trouble, counted};
@@ -10,7 +11,7 @@ use fernweh_ports::{Overview, Result, Scope, TableInfo, Tally, Trouble, counted}
 pub(super) fn overview(link: &mut Link, scope: &dyn Scope, counting: Tally) -> Result<Overview> {
     let version = link.one("SHOW server_version")?.unwrap_or_default();
     let number = version.split(' ').next().unwrap_or_default().to_owned();
-    let major: u32 = number.split('.').next().and_then(|n| n.parse().ok()).unwrap_or(0);
+    let major: u32 = link.parsed("SHOW server_version", number.split('.').next())?;
     if major < 14 {
         return Err(Trouble::usage("this PostgreSQL is too old for Fernweh")
             .at(link.shown.clone())

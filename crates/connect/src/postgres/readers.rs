@@ -7,7 +7,7 @@
 
 use super::copy::{BEGIN, copy_lines};
 use super::{Link, quoted, text};
-use crate::server::ServerAddress;
+use crate::server::{ServerAddress, Session};
 use fernweh_core::limits;
 use fernweh_core::record::Table;
 use fernweh_core::sql::Qualified;
@@ -50,7 +50,7 @@ impl Readers {
         let moment = first.one("SELECT pg_catalog.pg_export_snapshot()")?.unwrap_or_default();
         let mut link = Link::open(address)?;
         link.run(BEGIN)?;
-        link.run(&format!("SET TRANSACTION SNAPSHOT {}", text(&moment)))?;
+        link.run(format!("SET TRANSACTION SNAPSHOT {}", text(&moment)))?;
         // A part is a small share of its table; the order of the key decides how it is found.
         link.run("SET LOCAL enable_seqscan = off")?;
         Ok(link)

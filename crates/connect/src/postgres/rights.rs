@@ -2,6 +2,7 @@
 
 use super::Link;
 use super::catalog::cells;
+use crate::server::Session;
 use fernweh_ports::Result;
 
 /// Roles of the server that reach its files, its programs or other people's data

@@ -1,6 +1,6 @@
 //! Reading a PostgreSQL database at one moment.
 
-use super::catalog::{Class, Id, Sort, Unit, cells, needs, units};
+use super::catalog::{Class, Id, Sort, Unit, cells, needs, oid, units};
 use super::copy::{BEGIN, copy_lines, copy_of, row_of};
 use super::describe::{describe, schemas};
 use super::fragments::{Fragment, Phase, fragments, positions};
@@ -8,7 +8,7 @@ use super::order::{in_order, with_dependents, with_needs};
 use super::overview::overview;
 use super::readers::{self, Collected, Readers};
 use super::{Link, large_objects, quoted, text};
-use crate::server::ServerAddress;
+use crate::server::{ServerAddress, Session};
 use fernweh_core::record::{LARGE_OBJECTS, Row, Table};
 use fernweh_core::sql::{Kind, Qualified, Statement};
 use fernweh_ports::{
@@ -168,9 +168,14 @@ fn sequences_of(link: &mut Link, kept: &BTreeSet<Id>) -> Result<Vec<Id>> {
          WHERE d.classid = 'pg_class'::regclass AND d.refclassid = 'pg_class'::regclass \
          AND d.deptype = 'a'",
     )?;
-    let number = |row: &Vec<Option<String>>, n| cells(row)(n).parse().unwrap_or(0);
-    let owned = rows.iter().filter(|row| kept.contains(&(Class::Relation, number(row, 1))));
-    Ok(owned.map(|row| (Class::Relation, number(row, 0))).collect())
+    let mut found = Vec::new();
+    for row in rows {
+        let cell = cells(&row);
+        if kept.contains(&(Class::Relation, oid(link, &cell(1))?)) {
+            found.push((Class::Relation, oid(link, &cell(0))?));
+        }
+    }
+    Ok(found)
 }
 
 impl DatabaseSource for PostgresSource {

@@ -5,9 +5,9 @@
 //! keys and views of other tables) is fitted to what is there afterwards.
 
 use super::build::PostgresTarget;
-use super::catalog::cells;
-use super::{Link, message, quoted, text};
-use crate::server::{behind_others, number};
+use super::catalog::{cells, oid};
+use super::{Link, quoted, text};
+use crate::server::Session;
 use fernweh_core::sql::Qualified;
 use fernweh_ports::{
     Direction, ObjectId, Progress, Refit, Result, SchemasSwap, SwapSchema, Trouble,
@@ -17,6 +17,11 @@ use fernweh_ports::{
 const LOCK_WAIT: &str = "2s";
 /// How often it tries before it names who is in the way.
 const TRIES: u32 = 5;
+
+/// Who else is at work in the database.
+const OTHERS: &str = "SELECT format('process %s of %s, %s since %s', pid, usename, state, \
+     date_trunc('second', now() - xact_start)) FROM pg_catalog.pg_stat_activity \
+     WHERE datname = current_database() AND pid <> pg_backend_pid() AND xact_start IS NOT NULL";
 
 /// The number of a schema, as a question; nothing if it is not there.
 pub(super) fn namespace(schema: &str) -> String {
@@ -49,8 +54,7 @@ fn movable(condition: &str) -> String {
 }
 
 fn ids(link: &Link, rows: &[Vec<Option<String>>]) -> Result<Vec<ObjectId>> {
-    let what = "numbers of objects";
-    let number = |row: &Vec<Option<String>>, n| number(what, &link.shown, Some(&cells(row)(n)));
+    let number = |row: &Vec<Option<String>>, n| oid(link, &cells(row)(n));
     rows.iter()
         .map(|row| Ok(ObjectId { class: number(row, 0)?, number: number(row, 1)? }))
         .collect()
@@ -221,7 +225,7 @@ pub(super) fn switch(
                     return Err(link.trouble("the tables cannot be switched", &error));
                 }
                 if attempt >= TRIES {
-                    return Err(blocked(link, &error));
+                    return Err(link.blocked(OTHERS, &error));
                 }
             }
         }
@@ -246,16 +250,16 @@ fn in_one_transaction(
     direction: Direction,
     progress: &dyn Progress,
 ) -> std::result::Result<(), Stop> {
-    link.try_run(&format!(
+    link.try_run(format!(
         "BEGIN; SET LOCAL lock_timeout = '{LOCK_WAIT}'; SET LOCAL search_path = ''"
     ))?;
     if let (Direction::Forward, Some(noted)) = (direction, &swap.noted_numbers) {
-        link.try_run(&format!("DROP SCHEMA IF EXISTS {} CASCADE", quoted(noted)))?;
+        link.try_run(format!("DROP SCHEMA IF EXISTS {} CASCADE", quoted(noted)))?;
     }
     let mut moves = Vec::new();
     for schema in &swap.schemas {
         for name in [&schema.name, &schema.aside_new, &schema.aside_old] {
-            link.try_run(&format!("CREATE SCHEMA IF NOT EXISTS {}", quoted(name)))?;
+            link.try_run(format!("CREATE SCHEMA IF NOT EXISTS {}", quoted(name)))?;
         }
         let (name, new, old) = (&schema.name, &schema.aside_new, &schema.aside_old);
         moves.extend(match direction {
@@ -292,7 +296,7 @@ fn in_one_transaction(
         let within = namespace(&schema.name);
         let rest = link.one(&format!("SELECT count(*) FROM ({}) n", movable(&within)));
         if rest.map_err(Stop::Told)?.as_deref() == Some("0") {
-            link.try_run(&format!("DROP SCHEMA {}", quoted(&schema.name)))?;
+            link.try_run(format!("DROP SCHEMA {}", quoted(&schema.name)))?;
         }
     }
     Ok(link.try_run("COMMIT")?)
@@ -310,16 +314,6 @@ fn moving(ids: &[ObjectId], from: &str, to: &str) -> String {
         id_list(ids),
         text(from)
     )
-}
-
-fn blocked(link: &mut Link, error: &tokio_postgres::Error) -> Trouble {
-    let others = link.ask(
-        "SELECT format('process %s of %s, %s since %s', pid, usename, state, \
-           date_trunc('second', now() - xact_start)) FROM pg_catalog.pg_stat_activity \
-         WHERE datname = current_database() AND pid <> pg_backend_pid() AND xact_start IS NOT NULL",
-    );
-    let names: Vec<String> = others.unwrap_or_default().into_iter().flatten().flatten().collect();
-    behind_others(&link.shown, message(error), &names)
 }
 
 /// Drops what lies aside, unless something of the site leans on it.
@@ -361,7 +355,7 @@ pub(super) fn let_go(link: &mut Link, swap: &SchemasSwap) -> Result<()> {
     }
     super::large_objects::let_go(link, &aside)?;
     for name in aside {
-        link.run(&format!("DROP SCHEMA IF EXISTS {} CASCADE", quoted(&name)))?;
+        link.run(format!("DROP SCHEMA IF EXISTS {} CASCADE", quoted(&name)))?;
     }
     Ok(())
 }

@@ -4,8 +4,8 @@ use super::build::{LargeObjects, PostgresTarget};
 use super::catalog::cells;
 use super::describe::list;
 use super::overview::overview;
-use super::{Link, is_about_value, message, quoted, switch, text};
-use crate::server::{ServerAddress, number, short_run};
+use super::{Link, quoted, switch, text};
+use crate::server::{ServerAddress, Session, short_run};
 use bytes::Bytes;
 use fernweh_core::digest::sha256;
 use fernweh_core::finding::Check;
@@ -19,6 +19,9 @@ use futures_util::{SinkExt, pin_mut};
 use std::collections::BTreeMap;
 use std::ops::Range;
 use std::time::Duration;
+
+/// Takes the lock of those who build in this database.
+const LOCK: &str = "SELECT pg_try_advisory_lock(hashtext('fernweh'))";
 
 /// Portions of rows in one transaction.
 const TOGETHER: u32 = 64;
@@ -48,18 +51,6 @@ impl PostgresTarget {
             notes: Vec::new(),
             large: LargeObjects::default(),
         })
-    }
-
-    /// Nobody else may build here meanwhile.
-    fn lock(&mut self) -> Result<()> {
-        let lock = self.link.one("SELECT pg_try_advisory_lock(hashtext('fernweh'))")?;
-        if lock.as_deref() == Some("t") {
-            return Ok(());
-        }
-        Err(Trouble::outside("another run is at work on this database")
-            .at(self.link.shown.clone())
-            .because("it holds the lock that Fernweh takes while it builds")
-            .hint("wait until it has ended; fernweh runs lists what runs here"))
     }
 
     /// Knows what the statements of an archive make.
@@ -130,14 +121,14 @@ impl PostgresTarget {
     /// Makes the schema in which the new state of a schema is built, and goes there.
     fn enter(&mut self, schema: &str) -> Result<()> {
         let aside = quoted(&self.aside('n', schema));
-        self.link.run(&format!("CREATE SCHEMA IF NOT EXISTS {aside}")).map_err(|trouble| {
+        self.link.run(format!("CREATE SCHEMA IF NOT EXISTS {aside}")).map_err(|trouble| {
             trouble.hint(format!(
                 "the new state is built in a schema of its own; let the database's owner say: \
                  GRANT CREATE ON DATABASE … TO … ({aside})"
             ))
         })?;
         // What stays in the site's schema, and extensions there, are found too.
-        self.link.run(&format!("SET search_path = {aside}, {}, public", quoted(schema)))
+        self.link.run(format!("SET search_path = {aside}, {}, public", quoted(schema)))
     }
 
     fn make_one(&mut self, statement: &Statement, sql: &str, schema: &str) -> Result<()> {
@@ -188,7 +179,7 @@ impl PostgresTarget {
                 self.orphans.push(format!(
                     "foreign key {name} of table {table}: records point at records that are not \
                      there; {}",
-                    message(&error)
+                    Link::message(&error)
                 ));
                 let sql = format!("{sql} NOT VALID");
                 self.link.try_one(&sql).map(drop).map_err(|error| {
@@ -200,14 +191,14 @@ impl PostgresTarget {
                 let table = table.as_deref().unwrap_or_default();
                 self.notes.push(format!(
                     "policy {name} of table {table} is left out: {}",
-                    message(&error)
+                    Link::message(&error)
                 ));
                 Ok(())
             }
             (Statement::Object { kind: Kind::Refresh, name, .. }, _) => {
                 self.notes.push(format!(
                     "materialized view {name} could not be filled: {}",
-                    message(&error)
+                    Link::message(&error)
                 ));
                 Ok(())
             }
@@ -236,12 +227,12 @@ impl PostgresTarget {
         }
         let path = self.link.one("SHOW search_path")?.unwrap_or_default();
         let place = quoted(schema);
-        self.link.run(&format!(
+        self.link.run(format!(
             "CREATE SCHEMA IF NOT EXISTS {place}; SET search_path = {place}, public"
         ))?;
         let what = format!("the database does not take type {name}");
         self.link.try_one(sql).map_err(|error| self.link.trouble(&what, &error))?;
-        self.link.run(&format!("SET search_path = {path}"))?;
+        self.link.run(format!("SET search_path = {path}"))?;
         self.notes.push(format!("range type {name} was made; undo leaves it there"));
         Ok(())
     }
@@ -321,11 +312,11 @@ impl PostgresTarget {
         let Err(error) = self.copy(&portion.columns, &portion.table, rows) else {
             return Ok(None);
         };
-        if !is_about_value(&error) {
+        if !Link::is_about_value(&error) {
             return Err(self.refused(&portion.table, &error));
         }
         self.link.run("ROLLBACK TO SAVEPOINT portion")?;
-        Ok(Some(message(&error)))
+        Ok(Some(Link::message(&error)))
     }
 
     /// Sends a stretch of rows; where some are refused, by halves, until it is known which.
@@ -363,7 +354,7 @@ impl PostgresTarget {
                 switch::namespace(&self.aside('n', &schema)),
             ));
             for row in grants? {
-                self.link.run(&cells(&row)(0))?;
+                self.link.run(cells(&row)(0))?;
             }
         }
         Ok(())
@@ -376,9 +367,9 @@ impl DatabaseTarget for PostgresTarget {
     }
 
     fn build(&mut self, structure: &[Statement]) -> Result<()> {
-        self.lock()?;
+        self.link.lock(LOCK, "t")?;
         // What an archive runs has an end, even if nobody is there to end it.
-        self.link.run(&format!("SET statement_timeout = '{}s'", LONGEST.as_secs()))?;
+        self.link.run(format!("SET statement_timeout = '{}s'", LONGEST.as_secs()))?;
         self.begin_with(structure);
         self.make_large_objects(structure)?;
         self.make(structure)
@@ -392,7 +383,7 @@ impl DatabaseTarget for PostgresTarget {
         self.link = Link::open(&self.address)?;
         self.prepared = None;
         self.portions = 0;
-        self.lock()?;
+        self.link.lock(LOCK, "t")?;
         self.begin_with(structure);
         for table in self.tables.clone() {
             let place = text(&self.built(&table).sql());
@@ -449,12 +440,11 @@ impl DatabaseTarget for PostgresTarget {
 
     fn built_rows(&mut self, tables: &[String]) -> Result<Vec<(String, u64)>> {
         self.close()?;
-        let mut found = Vec::new();
-        for name in tables {
-            let query = format!("SELECT count(*) FROM ONLY {}", self.built(name).sql());
-            found.push((name.clone(), self.link.number(&query)?));
-        }
-        Ok(found)
+        let places: Vec<String> = tables.iter().map(|name| self.built(name).sql()).collect();
+        let mut places = places.into_iter();
+        self.link.count(tables, |_, _| {
+            Ok(format!("SELECT count(*) FROM ONLY {}", places.next().unwrap_or_default()))
+        })
     }
 
     fn finish(&mut self, afterwards: &[Statement]) -> Result<DatabaseSwap> {
@@ -465,7 +455,7 @@ impl DatabaseTarget for PostgresTarget {
         self.pass_on_rights()?;
         for table in self.tables.clone() {
             // Without figures the server would plan the site's queries badly at first.
-            self.link.run(&format!("ANALYZE {}", self.built(&table).sql()))?;
+            self.link.run(format!("ANALYZE {}", self.built(&table).sql()))?;
         }
         let (mut swap, notes) = switch::plan(self)?;
         self.tell_of_numbers();
@@ -483,7 +473,7 @@ impl DatabaseTarget for PostgresTarget {
             return Ok(());
         }
         self.link.run("SET lock_timeout = '60s'")?;
-        self.link.run(&format!("TRUNCATE {}", names.join(", "))).map_err(|trouble| {
+        self.link.run(format!("TRUNCATE {}", names.join(", "))).map_err(|trouble| {
             trouble.hint("tables that others point at cannot be emptied; unpack without --in-place")
         })
     }
@@ -493,14 +483,11 @@ impl DatabaseTarget for PostgresTarget {
         let _ = self.link.try_run("ROLLBACK");
         self.discard_large_objects()?;
         let ours = format!("_fw{}_n_", self.run);
-        let rows = self.link.ask(&format!(
+        let list = format!(
             "SELECT nspname FROM pg_catalog.pg_namespace WHERE starts_with(nspname, {})",
             text(&ours)
-        ))?;
-        for name in rows.into_iter().filter_map(|row| row.into_iter().next()?) {
-            self.link.run(&format!("DROP SCHEMA IF EXISTS {} CASCADE", quoted(&name)))?;
-        }
-        Ok(())
+        );
+        self.link.discard(&list, |name| format!("DROP SCHEMA IF EXISTS {} CASCADE", quoted(name)))
     }
 
     fn switch(
@@ -536,7 +523,7 @@ impl DatabaseTarget for PostgresTarget {
                 let row = self.link.ask(&question)?;
                 let cell = |n: usize| row.first().map(|row| cells(row)(n)).unwrap_or_default();
                 marks.push_str(&format!("{} ", cell(1)));
-                found.rows.push((name, number(&question, &self.link.shown, Some(&cell(0)))?));
+                found.rows.push((name, self.link.parsed(&question, Some(&cell(0)))?));
             }
         }
         found.mark = sha256(marks.as_bytes());

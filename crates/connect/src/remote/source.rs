@@ -38,9 +38,22 @@ impl Drop for Fetching {
     }
 }
 
+/// A folder that is being visited.
+struct Level {
+    path: Vec<u8>,
+    /// Its entries that were not visited yet.
+    rest: VecDeque<Listed>,
+}
+
+impl Level {
+    fn of(path: Vec<u8>, found: Vec<Found>) -> Self {
+        let listed = |found| Listed { found, wanted: None, listing: None };
+        Self { path, rest: found.into_iter().map(listed).collect() }
+    }
+}
+
 /// An entry that was listed and not yet visited.
 struct Listed {
-    path: Vec<u8>,
     found: Found,
     wanted: Option<bool>,
     listing: Option<JoinHandle<Result<Vec<Found>>>>,
@@ -77,33 +90,25 @@ impl RemoteSource {
     }
 
     /// Begins to list the folders that will be visited next.
-    fn look_ahead(&self, stack: &mut [Listed], enter: &dyn Fn(&[u8]) -> bool) {
+    fn look_ahead(&self, levels: &mut [Level], enter: &dyn Fn(&[u8]) -> bool) {
         let mut under_way = 0;
-        for next in stack.iter_mut().rev().take(256) {
+        let next = levels.iter_mut().rev().flat_map(|level| {
+            let path = &level.path;
+            level.rest.iter_mut().map(move |next| (path, next))
+        });
+        for (folder, next) in next.take(256) {
             if under_way >= self.tree.connections() {
                 break;
             }
             if next.found.kind != FoundKind::Folder {
                 continue;
             }
-            let wanted = *next.wanted.get_or_insert_with(|| enter(&next.path));
-            if wanted {
+            let path = below(folder, &next.found.name);
+            if *next.wanted.get_or_insert_with(|| enter(&path)) {
                 under_way += 1;
-                if next.listing.is_none() {
-                    next.listing = Some(self.begin_listing(&next.path));
-                }
+                next.listing.get_or_insert_with(|| self.begin_listing(&path));
             }
         }
-    }
-
-    fn stacked(path: &[u8], found: Vec<Found>, stack: &mut Vec<Listed>) {
-        stack.extend(found.into_iter().rev().map(|found| {
-            let path = match path.is_empty() {
-                true => found.name.clone(),
-                false => joined(path, &found.name),
-            };
-            Listed { path, found, wanted: None, listing: None }
-        }));
     }
 
     /// Keeps as many small files under way as there is room for.
@@ -122,6 +127,11 @@ impl RemoteSource {
             self.fetching.push_back(Fetching { path, size, task });
         }
     }
+}
+
+/// The path of an entry of a folder; the site's folder itself has none.
+fn below(folder: &[u8], name: &[u8]) -> Vec<u8> {
+    if folder.is_empty() { name.to_vec() } else { joined(folder, name) }
 }
 
 /// The content of a small file.
@@ -159,28 +169,34 @@ impl FileSource for RemoteSource {
         enter: &dyn Fn(&[u8]) -> bool,
         visit: &mut dyn FnMut(Entry) -> Result<()>,
     ) -> Result<Vec<LeftOut>> {
+        self.expected.clear();
+        self.fetching.clear();
+        self.bytes = 0;
         let mut left_out = Vec::new();
-        let mut stack = Vec::new();
         let top = settled(self.begin_listing(b""))?;
         let top = top.into_iter().filter(|entry| entry.name != super::workshop::WITHIN).collect();
-        Self::stacked(b"", top, &mut stack);
+        let mut levels = vec![Level::of(Vec::new(), top)];
         let mut seen = 0;
-        while let Some(mut next) = stack.pop() {
-            let wanted = next.wanted.unwrap_or_else(|| enter(&next.path));
+        while let Some(level) = levels.last_mut() {
+            let Some(mut next) = level.rest.pop_front() else {
+                levels.pop();
+                continue;
+            };
+            let path = below(&level.path, &next.found.name);
+            let wanted = next.wanted.unwrap_or_else(|| enter(&path));
             if !wanted {
                 continue;
             }
             seen += 1;
             let endless = |because: String| {
                 Trouble::outside("the host's files do not end")
-                    .at(shown(&*self.tree, &self.full(&next.path)))
+                    .at(shown(&*self.tree, &self.full(&path)))
                     .because(because)
                     .hint("leave this folder out with --leave-out, if it is not the site's")
             };
             if seen > limits::TREE_ENTRIES {
                 return Err(endless(format!("more than {} entries", limits::TREE_ENTRIES)));
             }
-            let path = next.path.clone();
             match next.found.kind {
                 FoundKind::Folder => {
                     if path.iter().filter(|byte| **byte == b'/').count() >= DEPTH {
@@ -189,8 +205,8 @@ impl FileSource for RemoteSource {
                     visit(entry_of(path.clone(), &next.found, EntryKind::Folder))?;
                     let listing = next.listing.take();
                     let listing = listing.unwrap_or_else(|| self.begin_listing(&path));
-                    Self::stacked(&path, settled(listing)?, &mut stack);
-                    self.look_ahead(&mut stack, enter);
+                    levels.push(Level::of(path, settled(listing)?));
+                    self.look_ahead(&mut levels, enter);
                 }
                 FoundKind::File(size) => {
                     visit(entry_of(path, &next.found, EntryKind::File(size)))?;
@@ -215,10 +231,8 @@ impl FileSource for RemoteSource {
         Ok(left_out)
     }
 
-    fn expect(&mut self, order: Vec<(Vec<u8>, u64)>) {
-        self.fetching.clear();
-        self.bytes = 0;
-        self.expected = order.into();
+    fn announce(&mut self, order: Vec<(Vec<u8>, u64)>) {
+        self.expected.extend(order);
     }
 
     fn open(&mut self, path: &[u8]) -> Result<Box<dyn Read + '_>> {

@@ -8,15 +8,15 @@ use super::{
     FoundKind, Metadata, RemoteSource, Tree, joined, listed, remove_all, shown, split, switch,
 };
 use crate::local::random_name;
+use crate::present::{self, Building};
 use crate::runtime::runtime;
+use fernweh_core::entries::PathSet;
 use fernweh_core::limits;
 use fernweh_core::record::{Entry, EntryKind};
-use fernweh_ports::{
-    Direction, FileSource, FileSwap, FileTarget, Probe, Result, Trouble, counted, files_of,
-};
+use fernweh_ports::{Direction, FileSource, FileSwap, FileTarget, Probe, Result, Trouble, counted};
 use futures_util::future::{BoxFuture, Shared};
 use futures_util::{FutureExt, StreamExt};
-use std::collections::{HashMap, HashSet};
+use std::collections::HashMap;
 use std::ffi::OsString;
 use std::io::Read;
 use std::os::unix::ffi::OsStringExt;
@@ -38,7 +38,7 @@ pub struct RemoteTarget {
     workshop: Option<Vec<u8>>,
     folders: Vec<Entry>,
     made: HashMap<Vec<u8>, Made>,
-    written: HashSet<Vec<u8>>,
+    written: PathSet,
     /// Files of an earlier run of this name: path below the root, size and time.
     earlier: HashMap<Vec<u8>, (u64, i64)>,
     failure: Arc<Mutex<Option<Trouble>>>,
@@ -65,7 +65,7 @@ impl RemoteTarget {
             workshop: None,
             folders: Vec::new(),
             made: HashMap::new(),
-            written: HashSet::new(),
+            written: PathSet::default(),
             earlier: HashMap::new(),
             failure: Arc::default(),
             pool,
@@ -282,6 +282,16 @@ impl RemoteTarget {
     }
 }
 
+impl Building for RemoteTarget {
+    fn make_way(&mut self, entry: &Entry) -> Result<bool> {
+        if self.written.remove(&entry.path) {
+            let built = joined(&self.built(), &entry.path);
+            runtime().block_on(self.tree.remove_file(&built))?;
+        }
+        Ok(entry.kind == EntryKind::Folder && self.made.contains_key(&entry.path))
+    }
+}
+
 impl FileTarget for RemoteTarget {
     fn place(&self) -> String {
         shown(&*self.tree, &self.root)
@@ -329,7 +339,7 @@ impl FileTarget for RemoteTarget {
                 Ok(())
             }
             EntryKind::Link(to) => {
-                self.written.insert(entry.path.clone());
+                self.written.insert(&entry.path);
                 let (tree, to, time) = (self.tree.clone(), to.clone(), Some(entry.mtime));
                 self.begin(&entry.path, 1, async move { tree.make_link(&full, &to, time).await });
                 Ok(())
@@ -341,7 +351,7 @@ impl FileTarget for RemoteTarget {
     fn put_file(&mut self, entry: &Entry, content: &mut dyn Read) -> Result<()> {
         self.failed()?;
         let full = self.inside(&entry.path, false)?;
-        self.written.insert(entry.path.clone());
+        self.written.insert(&entry.path);
         let mut start = Vec::new();
         let read = content.take(limits::WRITTEN_WHOLE + 1).read_to_end(&mut start);
         read.map_err(|error| reading(entry, &error))?;
@@ -361,34 +371,9 @@ impl FileTarget for RemoteTarget {
         if self.existing()? == 0 {
             return Ok(0);
         }
-        let mut source = RemoteSource::open(self.tree.clone(), &self.root)?;
-        let mut found = Vec::new();
-        source.walk(&|_| true, &mut |entry| {
-            if wanted(&entry.path) {
-                found.push(entry);
-            }
-            Ok(())
-        })?;
+        let mut present = RemoteSource::open(self.tree.clone(), &self.root)?;
         self.settle()?;
-        source.expect(files_of(&found));
-        let mut kept = 0;
-        for entry in found {
-            // What the archive brings as well is kept in its old state.
-            if self.written.remove(&entry.path) {
-                let built = joined(&self.built(), &entry.path);
-                runtime().block_on(self.tree.remove_file(&built))?;
-            }
-            match entry.kind {
-                EntryKind::Folder if self.made.contains_key(&entry.path) => {}
-                EntryKind::File(_) => {
-                    let mut content = source.open(&entry.path)?;
-                    self.put_file(&entry, &mut content)?;
-                    kept += 1;
-                }
-                _ => self.put(&entry)?,
-            }
-        }
-        Ok(kept)
+        present::keep(self, &mut present, wanted)
     }
 
     fn finish(&mut self) -> Result<FileSwap> {
@@ -496,23 +481,16 @@ impl FileTarget for RemoteTarget {
         if self.existing()? == 0 {
             return Ok(());
         }
-        let mut found = Vec::new();
-        RemoteSource::open(self.tree.clone(), &self.root)?.walk(&|_| true, &mut |entry| {
-            found.push(entry);
-            Ok(())
-        })?;
-        runtime().block_on(async {
-            // What lies in a folder comes behind it.
-            for entry in found.iter().rev() {
-                let full = joined(&self.root, &entry.path);
-                if entry.kind == EntryKind::Folder {
+        let mut present = RemoteSource::open(self.tree.clone(), &self.root)?;
+        present::clear(&mut present, stays, &mut |entry| {
+            let full = joined(&self.root, &entry.path);
+            runtime().block_on(async {
+                match entry.kind {
                     // One in which something stays is not empty.
-                    let _ = self.tree.remove_folder(&full).await;
-                } else if !stays(&entry.path) {
-                    self.tree.remove_file(&full).await?;
+                    EntryKind::Folder => self.tree.remove_folder(&full).await.or(Ok(())),
+                    _ => self.tree.remove_file(&full).await,
                 }
-            }
-            Ok(())
+            })
         })
     }
 

@@ -8,12 +8,13 @@ pub use both::Tests;
 pub use page::{Answer, judge_page};
 
 use crate::pack;
+use fernweh_core::entries::EntryList;
 use fernweh_core::finding::{Check, Verdict};
 use fernweh_core::record::{Entry, EntryKind, Table};
 use fernweh_core::sql::{Dialect, Modes, Statement};
 use fernweh_ports::{
     DatabaseSource, DatabaseTarget, FileSource, FileTarget, Overview, Result, Scope, Structure,
-    Tally, Trouble, counted, files_of, size,
+    Tally, Trouble, counted, in_turn, size,
 };
 use serde::Serialize;
 use std::io::Read;
@@ -123,6 +124,8 @@ impl Sample {
 const LONG_ENOUGH: f64 = 0.7;
 /// Bytes after which a measurement ends.
 const ENOUGH: u64 = 4 << 20;
+/// Files that are read at most to measure how fast that goes.
+const MOST_FILES: usize = 2_000;
 /// A packet that every record of a usual site fits into (bytes).
 const USUAL_PACKET: u64 = 16 << 20;
 
@@ -232,24 +235,28 @@ pub fn source_files(
     enter: &dyn Fn(&[u8]) -> bool,
     found: &mut Preflight,
 ) -> Result<()> {
-    let mut entries = Vec::new();
+    let mut entries = EntryList::default();
     let mut outside = 0;
     source.walk(enter, &mut |entry| {
         match &entry.kind {
             EntryKind::File(size) => {
                 found.size.files += 1;
                 found.size.file_bytes += size;
-                entries.push(entry);
+                if entries.len() < MOST_FILES {
+                    entries.push(entry);
+                }
             }
             EntryKind::Link(to) if pack::leads_out(&entry.path, to) => outside += 1,
             _ => {}
         }
         Ok(())
     })?;
-    source.expect(files_of(&entries));
     let began = Instant::now();
     let mut sample = Sample::default();
-    for entry in entries.iter().take(2_000) {
+    in_turn(source, &entries, |source, entry| {
+        if sample.bytes >= ENOUGH || began.elapsed().as_secs_f64() > LONG_ENOUGH {
+            return Ok(());
+        }
         let mut content = source.open(&entry.path)?.take(ENOUGH);
         let read = std::io::copy(&mut content, &mut std::io::sink()).map_err(|error| {
             Trouble::outside("cannot read a file of the site")
@@ -259,11 +266,8 @@ pub fn source_files(
         })?;
         sample.pieces += 1;
         sample.bytes += read;
-        if sample.bytes >= ENOUGH || began.elapsed().as_secs_f64() > LONG_ENOUGH {
-            break;
-        }
-    }
-    source.expect(Vec::new());
+        Ok(())
+    })?;
     sample.seconds = began.elapsed().as_secs_f64();
     found.pace.files_read = (sample.pieces > 0).then_some(sample);
     let name = "source-files";

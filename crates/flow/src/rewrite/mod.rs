@@ -10,12 +10,13 @@ pub use turn::{TakenBack, turn};
 use crate::journal::{Journal, Plan, Step};
 use crate::overlap;
 use crate::report::{RewriteReport, TableReport};
+use fernweh_core::entries::EntryList;
 use fernweh_core::limits;
 use fernweh_core::record::EntryKind;
 use fernweh_core::rewrite::Rewriter;
 use fernweh_ports::{
     Change, DatabaseEditor, Direction, Editors, Fingerprint, Progress, Refused, Result, Scope,
-    Trouble, Unit, counted, files_of,
+    Trouble, Unit, counted, in_turn,
 };
 use follow::follow_key;
 use kept::Safekeeping;
@@ -140,15 +141,15 @@ fn files(
 ) -> Result<()> {
     let Some(source) = &mut parts.files else { return Ok(()) };
     progress.stage("files", None, Unit::Bytes);
-    let mut entries = Vec::new();
+    let mut entries = EntryList::default();
     source.walk(&|path| !(options.skip)(path), &mut |entry| {
         entries.push(entry);
         Ok(())
     })?;
-    source.expect(files_of(&entries));
-    for entry in entries {
+    let editor = &mut parts.editor;
+    in_turn(&mut **source, &entries, |source, entry| {
         progress.go_on()?;
-        let EntryKind::File(size) = entry.kind else { continue };
+        let EntryKind::File(size) = entry.kind else { return Ok(()) };
         let mut content = source.open(&entry.path)?;
         let cannot = |error| {
             Trouble::outside("cannot read a file of the site").at(entry.shown()).because(error)
@@ -161,18 +162,19 @@ fn files(
             })
             .map_err(cannot)?;
             report.rewriting.large_file(&entry.shown(), hits);
-            continue;
+            return Ok(());
         }
         let mut bytes = Vec::new();
         content.read_to_end(&mut bytes).map_err(cannot)?;
         drop(content);
         progress.advance(bytes.len() as u64);
         let new = report.rewriting.file(options.rewriter, &entry.shown(), &bytes);
-        if let (Some(new), Some(safe), Some(editor)) = (new, &mut safe, &mut parts.editor) {
+        if let (Some(new), Some(safe), Some(editor)) = (new, &mut safe, &mut *editor) {
             safe.keep_file(&entry.path, &bytes, &new)?;
             editor.replace(&entry.path, &new)?;
         }
-    }
+        Ok(())
+    })?;
     progress.done(&counted(report.rewriting.files_seen, "file", "files"));
     Ok(())
 }

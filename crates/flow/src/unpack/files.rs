@@ -4,12 +4,12 @@ use super::{UnpackOptions, UnpackReport};
 use crate::archive::{ArchiveReader, BoundedTar, Extended, PieceReader};
 use crate::patterns::Patterns;
 use fernweh_core::archive::{Located, Member, read_index_line};
+use fernweh_core::entries::PathSet;
 use fernweh_core::limits;
 use fernweh_core::record::{Entry, EntryKind};
 use fernweh_core::rewrite::Rewriter;
 use fernweh_core::settings::{self, Role};
 use fernweh_ports::{FileTarget, LeftOut, Progress, Result, Trouble, Unit, counted};
-use std::collections::BTreeSet;
 use std::io::{BufRead, BufReader, Read};
 
 /// As many files as the archive promises must have been written.
@@ -33,15 +33,9 @@ pub(super) fn read_files(
     mut target: Option<&mut dyn FileTarget>,
     report: &mut UnpackReport,
     progress: &dyn Progress,
-) -> Result<BTreeSet<Vec<u8>>> {
+) -> Result<PathSet> {
     if let Some(patterns) = &options.part.files {
-        let mut wanted = Vec::new();
-        check_index(archive, &mut |found| {
-            if patterns.hold(&found.path) {
-                wanted.push(found);
-            }
-        })?;
-        return some_files(options, archive, patterns, wanted, target, report, progress);
+        return some_files(options, archive, patterns, target, report, progress);
     }
     progress.stage("files", archive.expected().file_bytes, Unit::Bytes);
     let mut pieces = PieceReader::new(archive);
@@ -51,9 +45,9 @@ pub(super) fn read_files(
     });
     let trouble = pieces.trouble.take();
     result.map_err(|error| trouble.unwrap_or(error))?;
-    check_index(archive, &mut drop)?;
+    each_located(archive, &mut |_| Ok(()))?;
     progress.done(&counted(report.files, "file", "files"));
-    Ok(BTreeSet::new())
+    Ok(PathSet::default())
 }
 
 /// Reads the files that match, and of the archive only the pieces in which they lie.
@@ -61,20 +55,28 @@ fn some_files(
     options: &UnpackOptions<'_>,
     archive: &ArchiveReader,
     patterns: &Patterns,
-    wanted: Vec<Located>,
     mut target: Option<&mut dyn FileTarget>,
     report: &mut UnpackReport,
     progress: &dyn Progress,
-) -> Result<BTreeSet<Vec<u8>>> {
-    if wanted.is_empty() {
+) -> Result<PathSet> {
+    // Before anything is written the whole index is known to be good.
+    let mut any = false;
+    each_located(archive, &mut |found| {
+        any |= patterns.hold(&found.path);
+        Ok(())
+    })?;
+    if !any {
         return Err(Trouble::usage("the archive holds no file of this name")
             .because(format!("nothing matches {}", patterns.texts().join(", ")))
             .hint("name it from the site's folder on, as in uploads/report.pdf or pictures/**"));
     }
     progress.stage("files", None, Unit::Bytes);
-    let mut came = BTreeSet::new();
-    for found in wanted {
+    let mut came = PathSet::default();
+    each_located(archive, &mut |found| {
         progress.go_on()?;
+        if !patterns.hold(&found.path) {
+            return Ok(());
+        }
         let mut pieces = PieceReader::from(archive, &found);
         let bounded = BoundedTar::new(&mut pieces);
         let extended = bounded.extended();
@@ -86,9 +88,9 @@ fn some_files(
         if entry.path != found.path {
             return Err(contradiction());
         }
-        came.insert(entry.path.clone());
-        one_entry(options, archive, entry, &mut first, &mut target, report, progress)?;
-    }
+        came.insert(&entry.path);
+        one_entry(options, archive, entry, &mut first, &mut target, report, progress)
+    })?;
     progress.done(&counted(report.files, "file", "files"));
     Ok(came)
 }
@@ -137,7 +139,10 @@ fn one_entry(
 
 /// Where every entry begins, one at a time. It is compared with the seal even where it is not
 /// needed: an archive is whole or it is not.
-fn check_index(archive: &ArchiveReader, visit: &mut dyn FnMut(Located)) -> Result<()> {
+fn each_located(
+    archive: &ArchiveReader,
+    visit: &mut dyn FnMut(Located) -> Result<()>,
+) -> Result<()> {
     let seal = archive.seal()?;
     let sealed = seal.files + seal.folders + seal.links;
     let stream = zstd::Decoder::new(archive.stream(&Member::Index)?).map_err(broken_stream)?;
@@ -153,7 +158,7 @@ fn check_index(archive: &ArchiveReader, visit: &mut dyn FnMut(Located)) -> Resul
         found += 1;
         let located = line.strip_suffix(b"\n").and_then(read_index_line);
         match located.filter(|_| found <= sealed) {
-            Some(located) => visit(located),
+            Some(located) => visit(located)?,
             None => return Err(contradiction()),
         }
     }
