@@ -16,6 +16,7 @@ use fernweh_flow::incoming::Incoming;
 use fernweh_flow::journal::Records;
 use fernweh_flow::patterns::Patterns;
 use fernweh_flow::run::{Pack, Rewrite, Surroundings, Survey, Trace, Undo, Unpack, pair, ready};
+use fernweh_flow::unpack::Part;
 use fernweh_ports::{
     CommandOutput, DatabaseSource, Editors, FileEditor, FileSource, Halves, PageSource, Result,
     SiteAccess, Targets, Trouble,
@@ -306,6 +307,18 @@ fn many_files_are_handled_in_bounded_memory() {
     });
     assert_eq!(unpacked.files, files);
     assert_eq!(unpacked.rewriting.files_total().changed, files / 100);
+    let part = within("part", most, || {
+        let incoming = Incoming::own(ArchiveReader::open(&archive).unwrap());
+        let files = Some(Patterns::of_paths(&["00*/**".to_owned()]).unwrap());
+        let unpack = Unpack {
+            halves: Halves::FILES,
+            overwrite: true,
+            part: Part { files, ..Part::default() },
+            ..Unpack::default()
+        };
+        unpack.run(&new, &incoming, around).unwrap()
+    });
+    assert_eq!(part.files, 100 * IN_A_FOLDER);
     let rewritten = within("rewrite", most, || {
         let rewrite = Rewrite { rewriter: rules(), halves: Halves::FILES, apply: true };
         rewrite.run(&old, around).unwrap()

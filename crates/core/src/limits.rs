@@ -106,3 +106,25 @@ pub const LARGE_ROW: usize = 12 << 20;
 pub const LISTED_FILES: usize = 10_000;
 /// Bytes of the largest configuration, or file of a password.
 pub const PLAIN_FILE: u64 = 4 << 20;
+/// Files above this size (bytes) are taken from what was built before a break; smaller ones,
+/// settings among them, are written anew.
+pub const TAKEN_OVER: u64 = 64 << 10;
+/// How deep the folders of a site may lie.
+pub const TREE_DEPTH: usize = 200;
+/// Bytes of one `INSERT` that is sent to a server, below the smallest usual packet limit.
+pub const WRITTEN_INSERT: usize = 1 << 20;
+/// Style sheets that a scan reads in any case.
+pub const SCAN_SHEETS: usize = 200;
+/// References that a scan keeps of one address; beyond, the same fault is already shown often
+/// enough.
+pub const SCAN_REFERENCES: usize = 50;
+/// Bytes of the rows of a script that wait until a block is full, over all tables.
+pub const SCRIPT_ROWS: usize = 8 * ROW_BLOCK;
+/// Places that are kept of one text that is traced; all are counted.
+pub const TRACED_PLACES: usize = 100;
+/// Rows that go from the reader of a live table to the one that changes it together, at most.
+pub const EDITED_TOGETHER: usize = 500;
+/// Archives whose digests are remembered; older ones are forgotten.
+pub const REMEMBERED_ARCHIVES: usize = 1000;
+/// Cuts that are tried before a value is given up.
+pub const MENDING_TRIES: usize = 20_000;

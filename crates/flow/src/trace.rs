@@ -3,6 +3,7 @@
 use crate::overlap;
 use fernweh_core::address::WebAddress;
 use fernweh_core::entries::EntryList;
+use fernweh_core::limits;
 use fernweh_core::record::{EntryKind, Table, Value};
 use fernweh_core::rewrite::{ColumnText, Rule};
 use fernweh_core::sql::{Kind, Statement};
@@ -13,8 +14,6 @@ use fernweh_ports::{
 use serde::Serialize;
 use std::collections::BTreeSet;
 
-/// Places that are kept of one text; all are counted.
-const PLACES: usize = 100;
 /// Bytes of an excerpt before and behind what was found.
 const CONTEXT: usize = 40;
 
@@ -244,7 +243,7 @@ impl TraceReport {
     fn add(&mut self, view: &[u8], hit: &Hit, before: u64, holder: impl Fn(usize) -> Holder) {
         let traced = &mut self.texts[hit.needle];
         traced.found += 1;
-        if traced.places.len() >= PLACES {
+        if traced.places.len() >= limits::TRACED_PLACES {
             return;
         }
         let (start, end) = (hit.range.start, hit.range.end);

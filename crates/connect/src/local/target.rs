@@ -6,6 +6,7 @@
 
 use super::{file_id, open_workshop, workshop};
 use crate::present::{self, Building};
+use fernweh_core::limits;
 use fernweh_core::record::{Entry, EntryKind};
 use fernweh_ports::{Direction, FileSwap, FileTarget, Probe, Result, Trouble};
 use rustix::fs::{AtFlags, CWD, Timespec, Timestamps, utimensat};
@@ -28,10 +29,6 @@ pub struct LocalTarget {
     known: HashSet<Vec<u8>>,
 }
 
-/// A file above this size is taken from what was built before a break; smaller ones, settings
-/// among them, are written anew.
-const TAKEN_OVER: u64 = 64 << 10;
-
 impl LocalTarget {
     /// The place `root`; `run` names what is built.
     pub fn new(root: &Path, run: &str) -> Self {
@@ -52,7 +49,7 @@ impl LocalTarget {
         let Ok(found) = fs::symlink_metadata(&earlier) else { return false };
         let whole = found.is_file()
             && EntryKind::File(found.len()) == entry.kind
-            && found.len() > TAKEN_OVER
+            && found.len() > limits::TAKEN_OVER
             && (found.mtime(), found.mtime_nsec()) == (entry.mtime, i64::from(entry.nanos));
         whole && fs::rename(&earlier, full).is_ok()
     }

@@ -7,6 +7,7 @@ use super::{Link, quoted, switch, text};
 use crate::server::{ServerAddress, Session, aside, short_run};
 use fernweh_core::digest::sha256;
 use fernweh_core::finding::Check;
+use fernweh_core::limits;
 use fernweh_core::record::Value;
 use fernweh_core::sql::{
     Dialect, Kind, Modes, Statement, renamed, with_known_collations, with_modes, write_insert_head,
@@ -17,9 +18,6 @@ use fernweh_ports::{
     Rejected, Result, Scope, Structure, SwapObjects, SwapTable, TablesSwap, Tally, Trouble,
 };
 use std::collections::{BTreeMap, BTreeSet};
-
-/// Bytes of one `INSERT`, below the smallest usual packet limit.
-const PACKET: usize = 1 << 20;
 
 /// Takes the lock of those who build in this database.
 const LOCK: &str = "SELECT get_lock(concat('fernweh ', database()), 0)";
@@ -365,7 +363,7 @@ impl DatabaseTarget for MariadbTarget {
                 sql.extend_from_slice(b",\n");
             }
             write_row(Dialect::Mariadb, row, &mut sql);
-            if sql.len() > PACKET || place + 1 == rows.rows.len() {
+            if sql.len() > limits::WRITTEN_INSERT || place + 1 == rows.rows.len() {
                 match self.link.try_bytes(std::mem::take(&mut sql)) {
                     Ok(()) => {}
                     Err(error) if Link::is_about_value(&error) => {

@@ -13,9 +13,6 @@ use std::sync::Arc;
 use tokio::sync::mpsc;
 use tokio::task::JoinHandle;
 
-/// How deep folders may lie.
-const DEPTH: usize = 200;
-
 /// A folder on another host.
 pub struct RemoteSource {
     tree: Arc<dyn Tree>,
@@ -199,8 +196,9 @@ impl FileSource for RemoteSource {
             }
             match next.found.kind {
                 FoundKind::Folder => {
-                    if path.iter().filter(|byte| **byte == b'/').count() >= DEPTH {
-                        return Err(endless(format!("folders lie more than {DEPTH} deep")));
+                    if path.iter().filter(|byte| **byte == b'/').count() >= limits::TREE_DEPTH {
+                        let most = limits::TREE_DEPTH;
+                        return Err(endless(format!("folders lie more than {most} deep")));
                     }
                     visit(entry_of(path.clone(), &next.found, EntryKind::Folder))?;
                     let listing = next.listing.take();

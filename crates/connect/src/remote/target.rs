@@ -24,9 +24,6 @@ use std::path::PathBuf;
 use std::sync::{Arc, Mutex};
 use tokio::sync::{Semaphore, mpsc};
 
-/// Files above this size (bytes) are taken from what was built before a break.
-const TAKEN_OVER: u64 = 64 << 10;
-
 type Made = Shared<BoxFuture<'static, Result<()>>>;
 
 /// A folder on another host that is to be replaced.
@@ -272,7 +269,7 @@ impl RemoteTarget {
         let earlier = &mut self.earlier;
         RemoteSource::open(tree, &aside)?.walk(&|_| true, &mut |entry| {
             if let EntryKind::File(size) = entry.kind
-                && size > TAKEN_OVER
+                && size > limits::TAKEN_OVER
             {
                 earlier.insert(entry.path, (size, entry.mtime));
             }

@@ -6,9 +6,6 @@ use fernweh_core::limits;
 use fernweh_core::record::{Row, Value};
 use fernweh_ports::{Applied, Change, Inlet, Record, Refused, Result, Trouble, pipe};
 
-/// Rows that go from one thread to another together, at most.
-const TOGETHER: usize = 500;
-
 /// Hands rows over to another thread, several at once.
 pub(crate) struct Portions<'a> {
     to: &'a Inlet<Vec<Row>>,
@@ -26,7 +23,7 @@ impl<'a> Portions<'a> {
     pub fn add(&mut self, row: Row) -> Result<()> {
         self.weight += row.iter().map(Value::weight).sum::<usize>();
         self.rows.push(row);
-        if self.rows.len() < TOGETHER && self.weight < limits::EDITED_ROWS {
+        if self.rows.len() < limits::EDITED_TOGETHER && self.weight < limits::EDITED_ROWS {
             return Ok(());
         }
         self.close()

@@ -2,14 +2,13 @@
 
 use super::{Parameter, column_list, describe, list, quoted, rowid_name, trouble, value_of};
 use crate::server::{not_refreshed, refreshing};
+use fernweh_core::limits;
 use fernweh_core::record::{Row, Table, Value};
 use fernweh_ports::{
     Applied, Change, DatabaseEditor, Record, Refreshing, Refused, Result, Scope, Trouble,
 };
 use rusqlite::{Connection, ErrorCode, params_from_iter};
 use std::path::{Path, PathBuf};
-
-const BATCH: usize = 500;
 
 /// A database file whose cells are changed.
 pub struct SqliteEditor {
@@ -43,9 +42,10 @@ impl SqliteEditor {
             count => format!("WHERE ({keys}) > ({})", vec!["?"; count].join(",")),
         };
         let mut query = self.db.prepare_cached(&format!(
-            "SELECT {keys},{} FROM {} {condition} ORDER BY {keys} LIMIT {BATCH}",
+            "SELECT {keys},{} FROM {} {condition} ORDER BY {keys} LIMIT {}",
             column_list(table),
-            quoted(&table.name)
+            quoted(&table.name),
+            limits::EDITED_TOGETHER
         ))?;
         let mut rows = query.query(params_from_iter(after.iter().map(Parameter)))?;
         let mut found = Vec::new();

@@ -8,11 +8,8 @@
 //! change equally few, the value is left.
 
 use super::serialized::{Leaf, Serialized};
-use crate::limits::CONTAINER_DEPTH;
+use crate::limits::{CONTAINER_DEPTH, MENDING_TRIES};
 use std::ops::Range;
-
-/// Cuts that are tried before a value is given up.
-const TRIES: usize = 20_000;
 
 /// A container that is open.
 #[derive(Clone)]
@@ -72,7 +69,7 @@ pub(super) fn mend(b: &[u8]) -> Option<Serialized> {
             return best.filter(|(.., only)| *only).map(|(_, found, _)| found);
         };
         tries += 1;
-        if tries > TRIES {
+        if tries > MENDING_TRIES {
             return None;
         }
         let Some(end) = next_end(b, from) else { continue };

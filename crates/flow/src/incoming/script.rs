@@ -18,9 +18,6 @@ use std::path::Path;
 
 type Script = ScriptReader<Box<dyn Read + Send>>;
 
-/// Bytes of rows that wait until a block is full, over all tables.
-const WAITING: usize = 8 * limits::ROW_BLOCK;
-
 /// What ends the lines of a `COPY`.
 const LAST_LINE: &[u8] = b"\\.";
 
@@ -210,7 +207,7 @@ impl Filling<'_> {
         if block.waiting() > 0 && *count % 1024 == 0 {
             let waiting: usize = self.blocks.values().map(|(block, _)| block.waiting()).sum();
             let fullest = self.blocks.values_mut().max_by_key(|(block, _)| block.waiting());
-            if let Some((block, _)) = fullest.filter(|_| waiting > WAITING) {
+            if let Some((block, _)) = fullest.filter(|_| waiting > limits::SCRIPT_ROWS) {
                 block.close(self.archive)?;
             }
         }

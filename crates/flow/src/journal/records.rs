@@ -1,6 +1,7 @@
 //! All runs of a working folder, the locks of its sites, and the archives that it knows.
 
 use super::{Header, Journal, Operation, Run, Step, trouble};
+use fernweh_core::limits;
 use fernweh_ports::{Result, Trouble};
 use std::fs::{self, File, OpenOptions};
 use std::io::Write;
@@ -12,9 +13,6 @@ use std::path::{Path, PathBuf};
 pub struct Records {
     folder: PathBuf,
 }
-
-/// Archives whose digests are remembered; older ones are forgotten.
-const REMEMBERED: usize = 1000;
 
 /// The site's lock; it is released when it is dropped, and when its holder dies.
 pub struct Lock {
@@ -73,7 +71,8 @@ impl Records {
         let known = fs::read_to_string(&path).unwrap_or_default();
         let mut lines: Vec<&str> = known.lines().filter(|line| *line != digest).collect();
         lines.push(digest);
-        let text = lines[lines.len().saturating_sub(REMEMBERED)..].join("\n") + "\n";
+        let text =
+            lines[lines.len().saturating_sub(limits::REMEMBERED_ARCHIVES)..].join("\n") + "\n";
         // A list that is half written would forget archives; the next one is complete.
         let write = || -> std::io::Result<()> {
             let mut file = tempfile::NamedTempFile::new_in(&self.folder)?;

@@ -14,9 +14,6 @@ const WORKERS: usize = 4;
 const HOPS: usize = 10;
 /// The shortest time between two requests to one foreign host.
 const FOREIGN_PAUSE: Duration = Duration::from_millis(250);
-/// References kept per address; beyond, the same fault is already shown often enough.
-const REFERENCES: usize = 50;
-
 /// What came back for an address.
 #[derive(Clone, Debug)]
 pub(super) enum Outcome {
@@ -127,9 +124,6 @@ fn bump(count: &mut usize, most: usize) -> bool {
     within
 }
 
-/// Style sheets that are read in any case.
-const SHEETS: usize = 200;
-
 pub(super) fn crawl(
     options: &ScanOptions<'_>,
     source: &dyn PageSource,
@@ -216,7 +210,7 @@ impl Crawler<'_> {
         let (pages, sheets) = &mut shared.fetched;
         let within = match task {
             Task::Page(_) => bump(pages, self.options.pages),
-            Task::Sheet(..) => bump(sheets, self.options.pages.max(SHEETS)),
+            Task::Sheet(..) => bump(sheets, self.options.pages.max(limits::SCAN_SHEETS)),
             Task::Exists => true,
         };
         let within = within && self.began.elapsed() < self.options.time;
@@ -426,7 +420,7 @@ impl Crawler<'_> {
         }
         let kind = link.kind;
         let references = shared.crawl.references.entry(target.to_string()).or_default();
-        if references.len() < REFERENCES {
+        if references.len() < limits::SCAN_REFERENCES {
             let (page, sheet) = (page.to_string(), sheet.map(ToString::to_string));
             references.push(Reference { kind, page, sheet, link });
         }

@@ -41,11 +41,12 @@ pub(super) fn read_files(
     let mut pieces = PieceReader::new(archive);
     let result = each_entry(&mut pieces, &mut |entry, content| {
         progress.go_on()?;
-        one_entry(options, archive, entry, content, &mut target, report, progress)
+        one_entry(options, archive, entry, content, &mut target, report, progress)?;
+        Ok(true)
     });
     let trouble = pieces.trouble.take();
     result.map_err(|error| trouble.unwrap_or(error))?;
-    each_located(archive, &mut |_| Ok(()))?;
+    each_located(archive, &mut drop)?;
     progress.done(&counted(report.files, "file", "files"));
     Ok(PathSet::default())
 }
@@ -59,40 +60,60 @@ fn some_files(
     report: &mut UnpackReport,
     progress: &dyn Progress,
 ) -> Result<PathSet> {
-    // Before anything is written the whole index is known to be good.
-    let mut any = false;
-    each_located(archive, &mut |found| {
-        any |= patterns.hold(&found.path);
-        Ok(())
-    })?;
-    if !any {
+    let stretches = stretches(archive, patterns)?;
+    if stretches.is_empty() {
         return Err(Trouble::usage("the archive holds no file of this name")
             .because(format!("nothing matches {}", patterns.texts().join(", ")))
             .hint("name it from the site's folder on, as in uploads/report.pdf or pictures/**"));
     }
     progress.stage("files", None, Unit::Bytes);
     let mut came = PathSet::default();
-    each_located(archive, &mut |found| {
-        progress.go_on()?;
-        if !patterns.hold(&found.path) {
-            return Ok(());
-        }
-        let mut pieces = PieceReader::from(archive, &found);
-        let bounded = BoundedTar::new(&mut pieces);
-        let extended = bounded.extended();
-        let mut tar = tar::Archive::new(bounded);
-        let first = tar.entries().map_err(broken_stream)?.next();
-        let mut first = first.transpose().map_err(broken_stream)?.ok_or_else(contradiction)?;
-        let entry = entry_of(&mut first, &extended).map_err(broken_stream)?;
-        let entry = entry.ok_or_else(contradiction)?;
-        if entry.path != found.path {
+    for stretch in stretches {
+        let mut left = stretch.wanted;
+        let mut pieces = PieceReader::from(archive, &stretch.first);
+        let result = each_entry(&mut pieces, &mut |entry, content| {
+            progress.go_on()?;
+            if left == stretch.wanted && entry.path != stretch.first.path {
+                return Err(contradiction());
+            }
+            if !patterns.hold(&entry.path) {
+                return Ok(true);
+            }
+            left -= 1;
+            came.insert(&entry.path);
+            one_entry(options, archive, entry, content, &mut target, report, progress)?;
+            Ok(left > 0)
+        });
+        let trouble = pieces.trouble.take();
+        result.map_err(|error| trouble.unwrap_or(error))?;
+        if left > 0 {
             return Err(contradiction());
         }
-        came.insert(&entry.path);
-        one_entry(options, archive, entry, &mut first, &mut target, report, progress)
-    })?;
+    }
     progress.done(&counted(report.files, "file", "files"));
     Ok(came)
+}
+
+/// The wanted entries that begin in one piece: it is read once, however many they are.
+struct Stretch {
+    first: Located,
+    wanted: u64,
+}
+
+/// Where the entries lie that match. The whole index is read, so it is known to be good before
+/// anything is written.
+fn stretches(archive: &ArchiveReader, patterns: &Patterns) -> Result<Vec<Stretch>> {
+    let mut found: Vec<Stretch> = Vec::new();
+    each_located(archive, &mut |located| {
+        if !patterns.hold(&located.path) {
+            return;
+        }
+        match found.last_mut() {
+            Some(stretch) if stretch.first.piece == located.piece => stretch.wanted += 1,
+            _ => found.push(Stretch { first: located, wanted: 1 }),
+        }
+    })?;
+    Ok(found)
 }
 
 fn contradiction() -> Trouble {
@@ -139,10 +160,7 @@ fn one_entry(
 
 /// Where every entry begins, one at a time. It is compared with the seal even where it is not
 /// needed: an archive is whole or it is not.
-fn each_located(
-    archive: &ArchiveReader,
-    visit: &mut dyn FnMut(Located) -> Result<()>,
-) -> Result<()> {
+fn each_located(archive: &ArchiveReader, visit: &mut dyn FnMut(Located)) -> Result<()> {
     let seal = archive.seal()?;
     let sealed = seal.files + seal.folders + seal.links;
     let stream = zstd::Decoder::new(archive.stream(&Member::Index)?).map_err(broken_stream)?;
@@ -158,7 +176,7 @@ fn each_located(
         found += 1;
         let located = line.strip_suffix(b"\n").and_then(read_index_line);
         match located.filter(|_| found <= sealed) {
-            Some(located) => visit(located)?,
+            Some(located) => visit(located),
             None => return Err(contradiction()),
         }
     }
@@ -262,10 +280,10 @@ fn broken_stream(error: std::io::Error) -> Trouble {
     Trouble::damaged("the archive is damaged").because(error).hint("copy the archive again")
 }
 
-/// Every entry of the stream of files, with its content.
+/// Every entry of the stream of files, with its content, as long as `visit` wants more.
 fn each_entry(
     stream: &mut PieceReader<'_>,
-    visit: &mut dyn FnMut(Entry, &mut dyn Read) -> Result<()>,
+    visit: &mut dyn FnMut(Entry, &mut dyn Read) -> Result<bool>,
 ) -> Result<()> {
     let bounded = BoundedTar::new(stream);
     let extended = bounded.extended();
@@ -279,7 +297,9 @@ fn each_entry(
                 .because("it is neither file, folder nor link")
                 .hint("do not use this archive; ask where it comes from")
         })?;
-        visit(entry, &mut found)?;
+        if !visit(entry, &mut found)? {
+            break;
+        }
     }
     Ok(())
 }
