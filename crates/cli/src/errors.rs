@@ -2,15 +2,15 @@
 
 use crate::context::{Context, safe_json};
 use crate::render::wrapped;
-use fernweh_ports::{Kind, Trouble, shown};
+use fernweh_ports::{Trouble, TroubleKind, shown};
 
 /// Shows an error; gives its exit code.
 pub fn show(context: &Context, trouble: &Trouble) -> u8 {
     let code = match trouble.kind {
-        Kind::Usage => 2,
-        Kind::Outside => 3,
-        Kind::Damaged => 4,
-        Kind::Interrupted => 5,
+        TroubleKind::Usage => 2,
+        TroubleKind::Outside => 3,
+        TroubleKind::Damaged => 4,
+        TroubleKind::Interrupted => 5,
     };
     context.progress.clear();
     let ending = trouble.changed.as_deref().unwrap_or("nothing was changed");

@@ -8,7 +8,7 @@ use fernweh_connect::sqlite::{SqliteScript, SqliteSource, companions};
 use fernweh_core::sql::Dialect;
 use fernweh_flow::archive::{ArchiveReader, Level};
 use fernweh_flow::incoming::{
-    Conversion, Found, Incoming, Room, each_statement, look, pack_script, pack_tree,
+    Conversion, Incoming, InputKind, Room, each_statement, look, pack_script, pack_tree,
 };
 use fernweh_flow::pack::{PackOptions, pack};
 use fernweh_flow::patterns::Patterns;
@@ -28,7 +28,7 @@ pub fn open(
     outside_links: bool,
 ) -> Result<Incoming> {
     let found = look(path)?;
-    if found == Found::Archive {
+    if found == InputKind::Archive {
         let archive = ArchiveReader::open(path)?;
         if let (Some(known), Some(_)) = (&archive.manifest.url, from) {
             return Err(Trouble::usage("--from is for scripts and files that do not say it")
@@ -46,9 +46,9 @@ pub fn open(
     };
     let (mut notes, mut left_out) = (Vec::new(), Vec::new());
     match found {
-        Found::Script => notes = read_script(context, site, path, &room, &conversion)?,
-        Found::Files => left_out = pack_tree(&conversion, path, &context.progress)?,
-        Found::Folder => {
+        InputKind::Script => notes = read_script(context, site, path, &room, &conversion)?,
+        InputKind::Files => left_out = pack_tree(&conversion, path, &context.progress)?,
+        InputKind::Folder => {
             let mut files = LocalSource::open(path)?;
             left_out = read(context, path, &conversion, None, Some(&mut files))?;
         }

@@ -1,14 +1,14 @@
 //! Small text files that the user names: the configuration, and files of passwords.
 
 use fernweh_core::limits;
-use fernweh_ports::{Kind, Result, Trouble};
+use fernweh_ports::{Result, Trouble, TroubleKind};
 use std::path::Path;
 
 /// The text of a plain file: a device would never end, and what is read from a pipe is gone.
 pub fn plain_text(what: &str, path: &Path) -> Result<String> {
     let wrong = |error: std::io::Error| {
         let mut trouble = Trouble::file(what, path, &error);
-        trouble.kind = Kind::Usage;
+        trouble.kind = TroubleKind::Usage;
         trouble
     };
     let found = std::fs::metadata(path).map_err(wrong)?;

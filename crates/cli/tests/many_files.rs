@@ -7,7 +7,7 @@
 
 use bytes::Bytes;
 use fernweh_connect::remote::{
-    Carries, Doing, Found, FoundKind, Metadata, RemoteSource, RemoteTarget, Tree,
+    Carries, Doing, FoundKind, Metadata, RemoteEntry, RemoteSource, RemoteTarget, Tree,
 };
 use fernweh_core::address::WebAddress;
 use fernweh_core::settings::Setting;
@@ -45,8 +45,14 @@ fn content(number: u64) -> String {
     }
 }
 
-fn entry(name: String, kind: FoundKind) -> Found {
-    Found { name: name.into_bytes(), kind, mode: Some(0o644), mtime: Some(7), owner: (33, 33) }
+fn entry(name: String, kind: FoundKind) -> RemoteEntry {
+    RemoteEntry {
+        name: name.into_bytes(),
+        kind,
+        mode: Some(0o644),
+        mtime: Some(7),
+        owner: (33, 33),
+    }
 }
 
 /// The number in the last part of a path such as `/site/0012/observation-0012345.html`.
@@ -69,7 +75,7 @@ impl Tree for Host {
         Carries { links: true, modes: true, times: true }
     }
 
-    fn list<'a>(&'a self, folder: &'a [u8]) -> Doing<'a, Vec<Found>> {
+    fn list<'a>(&'a self, folder: &'a [u8]) -> Doing<'a, Vec<RemoteEntry>> {
         Box::pin(async move {
             if folder == b"/site" {
                 let folders = 0..self.files / IN_A_FOLDER;
@@ -87,7 +93,7 @@ impl Tree for Host {
         })
     }
 
-    fn look<'a>(&'a self, path: &'a [u8]) -> Doing<'a, Option<Found>> {
+    fn look<'a>(&'a self, path: &'a [u8]) -> Doing<'a, Option<RemoteEntry>> {
         Box::pin(async move {
             let folder = path.starts_with(b"/site") || self.folders.lock().unwrap().contains(path);
             Ok(folder.then(|| entry(String::new(), FoundKind::Folder)))

@@ -2,11 +2,11 @@
 
 use bytes::Bytes;
 use fernweh_connect::remote::{
-    Carries, Doing, Found, FoundKind, Metadata, RemoteSource, RemoteTarget, Tree,
+    Carries, Doing, FoundKind, Metadata, RemoteEntry, RemoteSource, RemoteTarget, Tree,
 };
 use fernweh_core::entries::EntryList;
 use fernweh_core::record::{Entry, EntryKind};
-use fernweh_ports::{FileSource, FileTarget, Kind, Result, Trouble, in_turn};
+use fernweh_ports::{FileSource, FileTarget, Result, Trouble, TroubleKind, in_turn};
 use std::collections::BTreeMap;
 use std::io::Read;
 use std::sync::atomic::{AtomicUsize, Ordering};
@@ -22,7 +22,7 @@ enum Thing {
 }
 
 /// What a host lists in a folder, beyond what it has.
-type Lists = fn(&[u8]) -> Vec<Found>;
+type Lists = fn(&[u8]) -> Vec<RemoteEntry>;
 
 /// A host in memory. What it lists beyond what it has is added by `lists`.
 struct Host {
@@ -32,8 +32,8 @@ struct Host {
     renames: AtomicUsize,
 }
 
-fn found(name: &[u8], kind: FoundKind) -> Found {
-    Found { name: name.to_vec(), kind, mode: Some(0o755), mtime: Some(1), owner: (0, 0) }
+fn found(name: &[u8], kind: FoundKind) -> RemoteEntry {
+    RemoteEntry { name: name.to_vec(), kind, mode: Some(0o755), mtime: Some(1), owner: (0, 0) }
 }
 
 fn kind(thing: &Thing) -> FoundKind {
@@ -84,7 +84,7 @@ impl Tree for Host {
         Carries { links: true, modes: true, times: true }
     }
 
-    fn list<'a>(&'a self, folder: &'a [u8]) -> Doing<'a, Vec<Found>> {
+    fn list<'a>(&'a self, folder: &'a [u8]) -> Doing<'a, Vec<RemoteEntry>> {
         Box::pin(async move {
             let prefix = [folder.strip_suffix(b"/").unwrap_or(folder), b"/"].concat();
             let things = self.things.lock().unwrap();
@@ -96,7 +96,7 @@ impl Tree for Host {
         })
     }
 
-    fn look<'a>(&'a self, path: &'a [u8]) -> Doing<'a, Option<Found>> {
+    fn look<'a>(&'a self, path: &'a [u8]) -> Doing<'a, Option<RemoteEntry>> {
         Box::pin(async move {
             let path = path.strip_suffix(b"/.").unwrap_or(path);
             let things = self.things.lock().unwrap();
@@ -222,7 +222,7 @@ fn a_host_that_lists_names_that_lead_elsewhere_is_not_believed() {
     ];
     for list in lists {
         let trouble = walked(Host::with(&[ROOT], list)).unwrap_err();
-        assert_eq!(trouble.kind, Kind::Damaged);
+        assert_eq!(trouble.kind, TroubleKind::Damaged);
         assert!(trouble.what.contains("no name of a file"), "{trouble}");
     }
     // The folder itself and the one above it are listed by every host.

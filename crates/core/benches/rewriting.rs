@@ -4,7 +4,7 @@
 //! `cargo bench -p fernweh-core --bench rewriting -- [MB]`
 
 use fernweh_core::rewrite::{ColumnText, Rewriter, Rule, origins};
-use fernweh_core::sql::{Dialect, Part, TextCutter};
+use fernweh_core::sql::{Dialect, ScriptPart, TextCutter};
 use fernweh_core::trace::Needles;
 use regex::bytes::{Regex, RegexBuilder};
 use std::convert::Infallible;
@@ -107,8 +107,8 @@ fn main() {
     let script: Vec<Vec<u8>> = script.collect();
     let mut cutter = TextCutter::new(Dialect::Mariadb);
     let ours = rate(&script, |piece| {
-        let mut take = |part: Part<'_>| -> Result<(), Infallible> {
-            if let Part::Text(raw, notation) = part {
+        let mut take = |part: ScriptPart<'_>| -> Result<(), Infallible> {
+            if let ScriptPart::Text(raw, notation) = part {
                 black_box(notation.look(&rewriter, raw));
             }
             Ok(())

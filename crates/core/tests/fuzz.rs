@@ -1,7 +1,7 @@
 //! Values that nobody would write, for as long as wanted: `scripts/fuzz MINUTES`.
 
 use fernweh_core::rewrite::{ColumnText, Rewriter, Rule, is_serialized};
-use fernweh_core::sql::{Dialect, Part, TextCutter};
+use fernweh_core::sql::{Dialect, ScriptPart, TextCutter};
 use fernweh_core::trace::Needles;
 use proptest::prelude::*;
 use proptest::test_runner::{Config, TestRunner};
@@ -138,8 +138,8 @@ fn holds(value: &[u8]) -> Result<(), TestCaseError> {
     }
     for dialect in [Dialect::Mariadb, Dialect::Postgres, Dialect::Sqlite] {
         let mut out = Vec::new();
-        let mut take = |part: Part<'_>| -> Result<(), Infallible> {
-            let (Part::Rest(raw) | Part::Text(raw, _)) = part;
+        let mut take = |part: ScriptPart<'_>| -> Result<(), Infallible> {
+            let (ScriptPart::Rest(raw) | ScriptPart::Text(raw, _)) = part;
             out.extend_from_slice(raw);
             Ok(())
         };

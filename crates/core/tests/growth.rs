@@ -4,7 +4,9 @@
 
 use fernweh_core::page::{css_links, html_links, xml_links};
 use fernweh_core::rewrite::{ColumnText, Rewriter, Rule};
-use fernweh_core::sql::{Dialect, ForeignScript, Modes, Part, ScriptReader, Statement, TextCutter};
+use fernweh_core::sql::{
+    Dialect, ForeignScript, Modes, ScriptPart, ScriptReader, Statement, TextCutter,
+};
 use fernweh_core::trace::Needles;
 use std::convert::Infallible;
 use std::hint::black_box;
@@ -148,7 +150,7 @@ fn scripts_take_time_by_size() {
                             black_box(statement);
                         }
                         let mut cutter = TextCutter::new(dialect);
-                        let mut take = |part: Part<'_>| -> Result<(), Infallible> {
+                        let mut take = |part: ScriptPart<'_>| -> Result<(), Infallible> {
                             black_box(part);
                             Ok(())
                         };

@@ -5,7 +5,7 @@ use fernweh_core::limits;
 use std::io::Read;
 
 /// Some bytes of a stream; the last ones come again at the beginning of the next portion.
-pub(crate) struct Portion<'a> {
+pub(crate) struct Window<'a> {
     /// The bytes.
     pub bytes: &'a [u8],
     /// How many of them were not in the portion before.
@@ -20,7 +20,7 @@ pub(crate) struct Portion<'a> {
     before: usize,
 }
 
-impl Portion<'_> {
+impl Window<'_> {
     /// Whether what begins here is to be judged now: it is seen whole, and with what stands
     /// before it.
     pub fn is_settled(&self, at: usize) -> bool {
@@ -33,7 +33,7 @@ impl Portion<'_> {
 pub(crate) fn each(
     content: &mut dyn Read,
     reach: usize,
-    visit: &mut dyn FnMut(&Portion<'_>),
+    visit: &mut dyn FnMut(&Window<'_>),
 ) -> std::io::Result<()> {
     let mut bytes: Vec<u8> = Vec::new();
     let (mut position, mut line, mut before) = (0, 1, 0);
@@ -43,7 +43,7 @@ pub(crate) fn each(
             content.take((limits::SEARCHED_PORTION + 2 * reach) as u64).read_to_end(&mut bytes)?;
         let ended = read == 0 || bytes.len() - kept < limits::SEARCHED_PORTION + 2 * reach;
         let again = if ended { bytes.len() } else { bytes.len() - reach };
-        visit(&Portion { bytes: &bytes, new: read, position, line, again, before });
+        visit(&Window { bytes: &bytes, new: read, position, line, again, before });
         if ended {
             return Ok(());
         }

@@ -17,8 +17,8 @@ use fernweh_core::record::{Entry, EntryKind, Table, is_of_engine};
 use fernweh_core::settings::{self, Role};
 use fernweh_core::sql::write_structure;
 use fernweh_ports::{
-    DatabaseSource, FileSource, Kind, LeftOut, Progress, Result, Scope, Structure, Tally, Trouble,
-    Unit, counted, in_turn,
+    Counting, DatabaseSource, FileSource, LeftOut, Progress, Result, Scope, Structure, Trouble,
+    TroubleKind, Unit, counted, in_turn,
 };
 use serde::Serialize;
 use std::io::Read;
@@ -122,7 +122,7 @@ pub fn pack(
             report.size = archive.seal(seal)?;
             Ok(report)
         }
-        Err(trouble) if trouble.lost || trouble.kind == Kind::Interrupted => {
+        Err(trouble) if trouble.lost || trouble.kind == TroubleKind::Interrupted => {
             let Some(again) = &options.again else { return Err(trouble) };
             archive.keep();
             Err(trouble.incomplete(format!("nothing was changed; to go on from here: {again}")))
@@ -238,7 +238,7 @@ fn describe(
     report.outside_snapshot = source.begin()?;
     report.outside_snapshot.retain(|name| options.tables.holds(name));
     let snapshot = crate::now();
-    let overview = source.overview(options.tables, Tally::Rough)?;
+    let overview = source.overview(options.tables, Counting::Rough)?;
     *structure = source.structure(options.tables)?;
     let tables = std::mem::take(&mut structure.tables);
     if tables.is_empty() && options.some_tables {

@@ -3,7 +3,7 @@
 use crate::report::RewriteReport;
 use fernweh_core::limits;
 use fernweh_core::rewrite::{ColumnText, Rewriter, Tally};
-use fernweh_core::sql::{Dialect, Part, TextCutter};
+use fernweh_core::sql::{Dialect, ScriptPart, TextCutter};
 use fernweh_ports::{Progress, Result, Trouble, Unit};
 use serde::Serialize;
 use std::io::{BufRead, BufReader, Read, Write};
@@ -104,12 +104,12 @@ fn script(
 ) -> Result<u64> {
     let (mut bytes, mut line) = (0, 1);
     let mut cutter = TextCutter::new(dialect);
-    let mut take = |part: Part<'_>| -> Result<()> {
+    let mut take = |part: ScriptPart<'_>| -> Result<()> {
         let raw = match part {
-            Part::Rest(raw) | Part::Text(raw, _) => raw,
+            ScriptPart::Rest(raw) | ScriptPart::Text(raw, _) => raw,
         };
         let mut new = None;
-        if let Part::Text(raw, notation) = part {
+        if let ScriptPart::Text(raw, notation) = part {
             tally.seen += 1;
             if let Some(outcome) = notation.look(rewriter, raw) {
                 tally.add(&outcome.view, &outcome.found, |_| format!("line {line}"));

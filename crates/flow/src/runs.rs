@@ -1,6 +1,6 @@
 //! What ran, how it ended, and what is unfinished.
 
-use crate::journal::{Records, Run, State};
+use crate::journal::{Records, Run, RunState};
 use fernweh_ports::{Direction, Result};
 use serde::Serialize;
 
@@ -35,14 +35,14 @@ pub fn runs(records: &Records) -> Result<Vec<RunLine>> {
 fn line(run: &Run) -> RunLine {
     let state = run.state();
     let words = match &state {
-        State::Open => "unfinished",
-        State::Emptied => "emptied",
-        State::Switching(..) => "half switched",
-        State::InPlace { direction: Direction::Forward, .. } => "done",
-        State::InPlace { direction: Direction::Back, .. } => "undone",
-        State::Closed if run.steps.contains(&crate::journal::Step::LetGo) => "let go",
-        State::Closed if run.is_move() && run.ended().is_some() => "done",
-        State::Closed => "cleaned up",
+        RunState::Open => "unfinished",
+        RunState::Emptied => "emptied",
+        RunState::Switching(..) => "half switched",
+        RunState::InPlace { direction: Direction::Forward, .. } => "done",
+        RunState::InPlace { direction: Direction::Back, .. } => "undone",
+        RunState::Closed if run.steps.contains(&crate::journal::Step::LetGo) => "let go",
+        RunState::Closed if run.is_move() && run.ended().is_some() => "done",
+        RunState::Closed => "cleaned up",
     };
     let stages = run.stages().into_iter().map(|(name, seconds, _)| (name.to_owned(), seconds));
     RunLine {
@@ -52,7 +52,7 @@ fn line(run: &Run) -> RunLine {
         started: run.header.started.clone(),
         input: run.header.input.clone(),
         state: words.into(),
-        kept: matches!(state, State::InPlace { .. }),
+        kept: matches!(state, RunState::InPlace { .. }),
         seconds: run.ended().and_then(|ended| between(&run.header.started, ended)),
         stages: stages.collect(),
     }
@@ -78,15 +78,15 @@ pub fn warning(records: &Records, site: &str) -> Result<Option<String>> {
     for run in records.runs_of(site)? {
         let began = &run.header.started;
         match run.state() {
-            State::Switching(..) => {
+            RunState::Switching(..) => {
                 return Ok(Some(format!(
                     "site {site} is half switched by {} of {began}: type that command again to \
                      complete it, or fernweh undo {site} to take it back",
                     run.header.command
                 )));
             }
-            State::Emptied => return Ok(Some(emptied(&run))),
-            State::Open if run.is_rewriting() => {
+            RunState::Emptied => return Ok(Some(emptied(&run))),
+            RunState::Open if run.is_rewriting() => {
                 return Ok(Some(format!(
                     "a rewriting of site {site} begun {began} was broken off: type it again to \
                      go on, or fernweh undo {site} to take it back"

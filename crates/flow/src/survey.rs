@@ -8,7 +8,7 @@ use fernweh_core::record::{EntryKind, Value};
 use fernweh_core::rewrite::{Origin, Reason, Rewriter, Rule, origins};
 use fernweh_core::settings::{self, Role, Setting};
 use fernweh_ports::{
-    DatabaseSource, FileSource, LeftOut, Overview, Progress, Result, Scope, Tally, Unit, in_turn,
+    Counting, DatabaseSource, FileSource, LeftOut, Overview, Progress, Result, Scope, Unit, in_turn,
 };
 use serde::Serialize;
 use std::collections::BTreeMap;
@@ -128,7 +128,7 @@ impl Seen {
 }
 
 #[derive(Default)]
-struct Counting {
+struct AddressCounts {
     addresses: BTreeMap<Origin, Seen>,
     damaged: Vec<String>,
 }
@@ -145,10 +145,10 @@ pub fn survey(
         url: options.url.clone(),
         ..SurveyReport::default()
     };
-    let mut counting = Counting::default();
+    let mut counting = AddressCounts::default();
     if let Some(source) = &mut database {
         progress.stage("database", None, Unit::Records);
-        let mut overview = source.overview(options.tables, Tally::Exact)?;
+        let mut overview = source.overview(options.tables, Counting::Exact)?;
         let total = overview.tables.iter().map(|table| table.rows).sum();
         progress.stage("database", Some(total), Unit::Records);
         report.checks.append(&mut overview.checks);
@@ -169,7 +169,7 @@ pub fn survey(
     Ok(report)
 }
 
-impl Counting {
+impl AddressCounts {
     /// Counts the addresses in a value; each once, however often and in whatever spellings.
     fn see(&mut self, value: &[u8], once: impl Fn(&mut Seen)) {
         let found = origins(value);
@@ -186,7 +186,7 @@ impl Counting {
 fn count_cells(
     options: &SurveyOptions<'_>,
     source: &mut dyn DatabaseSource,
-    counting: &mut Counting,
+    counting: &mut AddressCounts,
     progress: &dyn Progress,
 ) -> Result<()> {
     source.begin()?;
@@ -229,7 +229,7 @@ fn count_cells(
 fn look_at_files(
     options: &SurveyOptions<'_>,
     source: &mut dyn FileSource,
-    counting: &mut Counting,
+    counting: &mut AddressCounts,
     progress: &dyn Progress,
 ) -> Result<(FilesReport, Option<SettingsReport>)> {
     let mut report =

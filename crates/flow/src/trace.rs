@@ -6,7 +6,7 @@ use fernweh_core::entries::EntryList;
 use fernweh_core::limits;
 use fernweh_core::record::{EntryKind, Table, Value};
 use fernweh_core::rewrite::{ColumnText, Rule};
-use fernweh_core::sql::{Kind, Statement};
+use fernweh_core::sql::{ObjectKind, Statement};
 use fernweh_core::trace::{Form, Hit, Needle, Needles};
 use fernweh_ports::{
     DatabaseSource, FileSource, Progress, Result, Scope, Trouble, Unit, counted, in_turn,
@@ -189,11 +189,13 @@ fn object_of(statement: &Statement) -> Option<String> {
         Statement::Table { name, .. } => format!("table {name}"),
         Statement::View { name, .. } => format!("view {name}"),
         Statement::Trigger { name, table, .. } => format!("trigger {name} of table {table}"),
-        Statement::Object { kind: Kind::Routine, name, .. } => format!("routine {name}"),
-        Statement::Object { kind: Kind::Event, name, .. } => format!("event {name}"),
-        Statement::Object { kind: Kind::Rule, name, .. } => format!("rule {name}"),
-        Statement::Object { kind: Kind::Constraint, name, .. } => format!("constraint {name}"),
-        Statement::Object { kind: Kind::Type, name, .. } => format!("type {name}"),
+        Statement::Object { kind: ObjectKind::Routine, name, .. } => format!("routine {name}"),
+        Statement::Object { kind: ObjectKind::Event, name, .. } => format!("event {name}"),
+        Statement::Object { kind: ObjectKind::Rule, name, .. } => format!("rule {name}"),
+        Statement::Object { kind: ObjectKind::Constraint, name, .. } => {
+            format!("constraint {name}")
+        }
+        Statement::Object { kind: ObjectKind::Type, name, .. } => format!("type {name}"),
         _ => return None,
     })
 }

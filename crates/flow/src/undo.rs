@@ -1,6 +1,6 @@
 //! Back to the state before the last change, and forward again.
 
-use crate::journal::{Journal, Plan, Records, Run, State, Step};
+use crate::journal::{Journal, Plan, Records, Run, RunState, Step};
 use crate::rewrite::{self, TakenBack};
 use crate::unpack::{discard, switch};
 use fernweh_ports::{Direction, Editors, Fingerprint, Progress, Result, Targets, Trouble};
@@ -38,10 +38,10 @@ pub struct Written {
 pub fn last_change(records: &Records, site: &str) -> Result<Run> {
     let runs = records.runs_of(site)?;
     let turnable = |run: &&Run| match run.state() {
-        State::Switching(..) | State::InPlace { .. } | State::Emptied => true,
+        RunState::Switching(..) | RunState::InPlace { .. } | RunState::Emptied => true,
         // A rewriting that was broken off has changed some cells already.
-        State::Open => run.is_rewriting(),
-        State::Closed => false,
+        RunState::Open => run.is_rewriting(),
+        RunState::Closed => false,
     };
     runs.iter().find(turnable).cloned().ok_or_else(|| {
         Trouble::usage(format!("there is no change of site {site} to take back"))
@@ -58,11 +58,11 @@ pub fn turn_unpack(
 ) -> Result<UndoReport> {
     let mut journal = Journal::resume(run)?;
     let (direction, plan, since, before) = match run.state() {
-        State::InPlace { direction, plan, at, fingerprint } => {
+        RunState::InPlace { direction, plan, at, fingerprint } => {
             (opposite(direction), plan, at, Some(fingerprint))
         }
         // A switch that was broken off is taken back.
-        State::Switching(_, plan) => (Direction::Back, plan, run.header.started.clone(), None),
+        RunState::Switching(_, plan) => (Direction::Back, plan, run.header.started.clone(), None),
         _ => {
             discard(&mut journal, targets, progress)?;
             return Err(Trouble::usage("this run had changed nothing; it is cleaned up now"));
@@ -88,16 +88,16 @@ pub fn turn_unpack(
 pub fn turn_rewrite(run: &Run, parts: &mut Editors, progress: &dyn Progress) -> Result<UndoReport> {
     let mut journal = Journal::resume(run)?;
     let (direction, since) = match run.state() {
-        State::InPlace { direction, at, .. } => (opposite(direction), at),
-        State::Switching(direction, _) => (direction, run.header.started.clone()),
+        RunState::InPlace { direction, at, .. } => (opposite(direction), at),
+        RunState::Switching(direction, _) => (direction, run.header.started.clone()),
         _ => (Direction::Back, run.header.started.clone()),
     };
-    if run.state() == State::Open {
+    if run.state() == RunState::Open {
         rewrite::broken_off(&run.folder)?;
     }
     journal.step(&Step::Switching { direction, plan: Plan::default() }, progress)?;
     // Broken off at its very beginning it has changed nothing, and noted nothing.
-    let complete = matches!(run.state(), State::InPlace { .. });
+    let complete = matches!(run.state(), RunState::InPlace { .. });
     let nothing = !complete && !rewrite::has_begun(&run.folder);
     let taken_back = match nothing {
         true => TakenBack::default(),
@@ -124,7 +124,7 @@ pub fn turn_rewrite(run: &Run, parts: &mut Editors, progress: &dyn Progress) -> 
 /// Gives up what a run keeps safe.
 pub fn let_go(run: &Run, targets: &mut Targets, progress: &dyn Progress) -> Result<()> {
     let mut journal = Journal::resume(run)?;
-    if let State::InPlace { direction, plan, .. } = run.state() {
+    if let RunState::InPlace { direction, plan, .. } = run.state() {
         if let (Some(target), Some(swap)) = (&mut targets.database, &plan.database) {
             target.let_go(swap, direction)?;
         }

@@ -63,27 +63,27 @@ pub struct Structure {
 
 /// How well records are counted.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Tally {
+pub enum Counting {
     /// One by one, which may read the whole table.
     Exact,
     /// As far as the server knows without reading a large table.
     Rough,
 }
 
-impl Tally {
+impl Counting {
     /// Bytes up to which a table is counted in any case; it takes no time.
     const SMALL: u64 = 16 << 20;
 
     /// Whether a table of this size is counted one by one.
     pub fn counts(self, bytes: u64) -> bool {
-        self == Tally::Exact || bytes <= Self::SMALL
+        self == Counting::Exact || bytes <= Self::SMALL
     }
 }
 
 /// A database that is read at one moment.
 pub trait DatabaseSource: Send {
     /// What it is and holds.
-    fn overview(&mut self, scope: &dyn Scope, counting: Tally) -> Result<Overview>;
+    fn overview(&mut self, scope: &dyn Scope, counting: Counting) -> Result<Overview>;
     /// Begins to read at one moment; every read until the source is dropped sees that
     /// moment. Gives tables that cannot take part in it.
     fn begin(&mut self) -> Result<Vec<String>>;
@@ -274,7 +274,7 @@ pub struct Fingerprint {
 
 /// Rows for a table.
 #[derive(Clone, Debug, PartialEq)]
-pub struct Portion {
+pub struct RowBatch {
     /// The table.
     pub table: String,
     /// The columns, in the order of the values.
@@ -303,7 +303,7 @@ pub trait DatabaseTarget: Send {
     /// Adds rows to a table that is being built. Gives those that the database rejects; the
     /// others are in. With `adapt`, values that do not fit are changed by the database itself
     /// where it can do that, and said to be.
-    fn write(&mut self, rows: &Portion, adapt: bool) -> Result<Vec<Rejected>>;
+    fn write(&mut self, rows: &RowBatch, adapt: bool) -> Result<Vec<Rejected>>;
     /// Makes sure that what has been written stays, whatever becomes of the connection.
     fn secure(&mut self) -> Result<()>;
     /// Connects anew to what `build` has made, in this run or in one that was broken off;

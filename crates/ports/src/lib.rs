@@ -15,10 +15,10 @@ mod trouble;
 mod words;
 
 pub use database::{
-    Applied, Change, DatabaseEditor, DatabaseSource, DatabaseSwap, DatabaseTarget, Direction,
-    Fingerprint, KeyPosition, Lines, NamedSql, ObjectId, Overview, Portion, Record, Refit,
-    Refreshing, Refused, Rejected, SchemasSwap, Scope, Structure, SwapObjects, SwapSchema,
-    SwapTable, TableInfo, TablesSwap, Tally,
+    Applied, Change, Counting, DatabaseEditor, DatabaseSource, DatabaseSwap, DatabaseTarget,
+    Direction, Fingerprint, KeyPosition, Lines, NamedSql, ObjectId, Overview, Record, Refit,
+    Refreshing, Refused, Rejected, RowBatch, SchemasSwap, Scope, Structure, SwapObjects,
+    SwapSchema, SwapTable, TableInfo, TablesSwap,
 };
 pub use files::{
     FileEditor, FileId, FileSource, FileSwap, FileTarget, LeftOut, NewFile, Probe, in_turn,
@@ -27,5 +27,5 @@ pub use pages::{PageProblem, PageRequest, PageResponse, PageSource};
 pub use pipe::{Inlet, Outlet, pipe};
 pub use progress::{Failpoints, Progress, Silent, Unit};
 pub use site::{CommandOutput, Editors, Halves, Keeper, SiteAccess, Targets};
-pub use trouble::{Kind, Result, Told, Trouble};
+pub use trouble::{Result, Told, Trouble, TroubleKind};
 pub use words::{count, counted, is_unsafe, named, shown, size};

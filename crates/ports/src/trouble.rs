@@ -8,7 +8,7 @@ pub type Result<T> = std::result::Result<T, Trouble>;
 
 /// Which kind of trouble; decides the exit code.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Kind {
+pub enum TroubleKind {
     /// The command, its options or the configuration are not right (exit code 2).
     Usage,
     /// The outside refused: not reachable, no login, no right, no room (3).
@@ -27,7 +27,7 @@ pub struct Trouble(Box<Told>);
 #[derive(Clone, Debug)]
 pub struct Told {
     /// Which kind.
-    pub kind: Kind,
+    pub kind: TroubleKind,
     /// The heading: what cannot be done.
     pub what: String,
     /// What the program was doing.
@@ -45,7 +45,7 @@ pub struct Told {
 }
 
 impl Trouble {
-    fn new(kind: Kind, what: impl Into<String>) -> Self {
+    fn new(kind: TroubleKind, what: impl Into<String>) -> Self {
         let what = what.into();
         let (doing, place, because, hint, changed) = (None, None, None, None, None);
         Self(Box::new(Told { kind, what, doing, place, because, hint, changed, lost: false }))
@@ -53,22 +53,22 @@ impl Trouble {
 
     /// A mistake in the command or the configuration.
     pub fn usage(what: impl Into<String>) -> Self {
-        Self::new(Kind::Usage, what)
+        Self::new(TroubleKind::Usage, what)
     }
 
     /// A refusal of the outside world.
     pub fn outside(what: impl Into<String>) -> Self {
-        Self::new(Kind::Outside, what)
+        Self::new(TroubleKind::Outside, what)
     }
 
     /// Damaged or unproven data.
     pub fn damaged(what: impl Into<String>) -> Self {
-        Self::new(Kind::Damaged, what)
+        Self::new(TroubleKind::Damaged, what)
     }
 
     /// An interruption.
     pub fn interrupted(what: impl Into<String>) -> Self {
-        Self::new(Kind::Interrupted, what)
+        Self::new(TroubleKind::Interrupted, what)
     }
 
     /// Adds what the program was doing; what is known already is kept.
@@ -104,7 +104,7 @@ impl Trouble {
     /// Says what has changed all the same, and how to go on; the work is incomplete,
     /// whatever was in its way.
     pub fn incomplete(mut self, changed: impl Into<String>) -> Self {
-        self.kind = Kind::Interrupted;
+        self.kind = TroubleKind::Interrupted;
         self.changed = Some(changed.into());
         self
     }

@@ -23,7 +23,7 @@ pub use fixture::{Engine, Fixture, new_database, shared_server};
 pub use hostile_ftp::{Trick, hostile_ftp};
 pub use hosts::{FTP_LOGIN, FtpHost, SshHost};
 pub use memory::{
-    Fault, Faults, Files, Killed, MemorySite, State, Tables, Watcher, killed_or, rows,
+    Fault, Faults, Files, Killed, MemorySite, SiteState, Tables, Watcher, killed_or, rows,
 };
 pub use password_host::{Asking, PasswordHost};
 pub use program::{Ran, Workspace};

@@ -104,7 +104,7 @@ fn addresses_of(path: &Path) -> Result<Vec<String>> {
     };
     read.map_err(|error| {
         let mut trouble = Trouble::file("cannot read the saved scan", path, &error);
-        trouble.kind = fernweh_ports::Kind::Usage;
+        trouble.kind = fernweh_ports::TroubleKind::Usage;
         trouble
     })?;
     let scan: SavedScan = serde_json::from_str(&text).map_err(|error| {

@@ -3,7 +3,7 @@
 use crate::context::Context;
 use crate::exit::DONE;
 use crate::render::{Page, Paint, Style, in_context};
-use fernweh_core::rewrite::{Found, Reason, Rewriter, readable, surroundings};
+use fernweh_core::rewrite::{Matches, Reason, Rewriter, readable, surroundings};
 use fernweh_ports::{Result, Trouble};
 use serde::Serialize;
 use std::io::Read;
@@ -59,7 +59,7 @@ pub fn run(context: &Context, rewriter: &Rewriter, value: &str) -> Result<u8> {
     Ok(DONE)
 }
 
-fn trial(value: &[u8], found: &Found, other: &[Range<usize>]) -> Trial {
+fn trial(value: &[u8], found: &Matches, other: &[Range<usize>]) -> Trial {
     let text = |range: &Range<usize>| readable(&value[range.clone()]);
     let changes = found.edits.iter().map(|edit| Change {
         rule: edit.replaced.map(|(rule, _)| rule + 1),
@@ -85,7 +85,7 @@ fn text(
     style: Style,
     rewriter: &Rewriter,
     value: &[u8],
-    found: &Found,
+    found: &Matches,
     other: &[Range<usize>],
 ) -> String {
     let mut page = Page::new(style);

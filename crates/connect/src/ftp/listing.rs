@@ -1,17 +1,17 @@
 //! Listings of FTP hosts: facts (MLSD, RFC 3659), or lines as `ls -l` prints them.
 
 use super::pool::as_bytes;
-use crate::remote::{Found, FoundKind};
+use crate::remote::{FoundKind, RemoteEntry};
 use std::time::UNIX_EPOCH;
 use suppaftp::list::{ListParser, PosixPexQuery};
 
 /// An entry, and where it leads if it is a link and the host says so.
-pub(super) type Listed = (Found, Option<Vec<u8>>);
+pub(super) type Listed = (RemoteEntry, Option<Vec<u8>>);
 
 /// One line of facts, as `type=file;size=7;modify=20261123091500; name`.
 pub(super) fn of_facts(line: &str) -> Option<Listed> {
     let (facts, name) = line.split_once(' ')?;
-    let mut found = Found {
+    let mut found = RemoteEntry {
         name: as_bytes(name),
         kind: FoundKind::Other,
         mode: None,
@@ -109,7 +109,7 @@ pub(super) fn of_line(line: &str) -> Option<Listed> {
         mode |= bits << shift;
     }
     let since = file.modified().duration_since(UNIX_EPOCH).ok();
-    let found = Found {
+    let found = RemoteEntry {
         name: as_bytes(file.name()),
         kind,
         mode: Some(mode),

@@ -3,7 +3,7 @@
 use super::FtpAddress;
 use super::listing::{Listed, of_facts, of_line, written};
 use super::pool::{CONNECTIONS, Connection, Pool, as_bytes, as_text, is_lost, readable};
-use crate::remote::{Carries, Doing, Found, FoundKind, Metadata, Tree};
+use crate::remote::{Carries, Doing, FoundKind, Metadata, RemoteEntry, Tree};
 use crate::runtime::runtime;
 use bytes::{Bytes, BytesMut};
 use fernweh_core::limits;
@@ -265,20 +265,20 @@ impl Tree for FtpTree {
         Carries { links: false, modes, times }
     }
 
-    fn list<'a>(&'a self, folder: &'a [u8]) -> Doing<'a, Vec<Found>> {
+    fn list<'a>(&'a self, folder: &'a [u8]) -> Doing<'a, Vec<RemoteEntry>> {
         Box::pin(async move {
             Ok(self.entries(folder).await?.into_iter().map(|(found, _)| found).collect())
         })
     }
 
-    fn look<'a>(&'a self, path: &'a [u8]) -> Doing<'a, Option<Found>> {
+    fn look<'a>(&'a self, path: &'a [u8]) -> Doing<'a, Option<RemoteEntry>> {
         Box::pin(async move {
             let name = path.rsplit(|byte| *byte == b'/').next().unwrap_or_default();
             if name.is_empty() || name == b"." {
                 let folder = self.is_folder(path).await?;
                 let kind = FoundKind::Folder;
                 let owner = (0, 0);
-                return Ok(folder.then_some(Found {
+                return Ok(folder.then_some(RemoteEntry {
                     name: Vec::new(),
                     kind,
                     mode: None,

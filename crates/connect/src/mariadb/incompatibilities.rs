@@ -3,7 +3,7 @@
 use super::Link;
 use crate::server::Session;
 use fernweh_core::finding::Check;
-use fernweh_core::sql::{Kind, Statement};
+use fernweh_core::sql::{ObjectKind, Statement};
 use fernweh_ports::{Overview, Result, Structure};
 use std::collections::BTreeSet;
 
@@ -24,17 +24,17 @@ pub(super) fn checks(
     let mut checks = Vec::new();
     let statements = || structure.before.iter().chain(&structure.afterwards);
     if !version.contains("MariaDB") {
-        let makes = |kind: Kind, words: &str| {
+        let makes = |kind: ObjectKind, words: &str| {
             statements().any(|statement| {
                 matches!(statement, Statement::Object { kind: found, sql, .. }
                     if *found == kind && sql.contains(words))
             })
         };
         let mut unknown = Vec::new();
-        if makes(Kind::Sequence, "CREATE SEQUENCE") {
+        if makes(ObjectKind::Sequence, "CREATE SEQUENCE") {
             unknown.push("sequences");
         }
-        if makes(Kind::Routine, "PACKAGE") {
+        if makes(ObjectKind::Routine, "PACKAGE") {
             unknown.push("packages");
         }
         let tables = || statements().filter(|one| matches!(one, Statement::Table { .. }));

@@ -7,9 +7,9 @@ use super::{Link, quoted, text};
 use crate::server::{ServerAddress, Session};
 use fernweh_core::finding::Check;
 use fernweh_core::record::{Row, Table, Value};
-use fernweh_core::sql::{Dialect, Kind, Statement};
+use fernweh_core::sql::{Dialect, ObjectKind, Statement};
 use fernweh_ports::{
-    DatabaseSource, KeyPosition, Overview, Result, Scope, Structure, TableInfo, Tally,
+    Counting, DatabaseSource, KeyPosition, Overview, Result, Scope, Structure, TableInfo,
 };
 use mysql_async::prelude::Queryable;
 
@@ -26,7 +26,7 @@ impl MariadbSource {
     }
 }
 
-pub(super) fn overview(link: &mut Link, scope: &dyn Scope, counting: Tally) -> Result<Overview> {
+pub(super) fn overview(link: &mut Link, scope: &dyn Scope, counting: Counting) -> Result<Overview> {
     let version = link.one("SELECT version()")?.unwrap_or_default();
     let product = if version.contains("MariaDB") { "MariaDB" } else { "MySQL" };
     let number = version.split('-').next().unwrap_or_default();
@@ -142,7 +142,7 @@ fn is_behind(keys: &[String], place: &[String]) -> String {
     }
 }
 
-fn object(kind: Kind, name: &str, sql: String) -> Statement {
+fn object(kind: ObjectKind, name: &str, sql: String) -> Statement {
     Statement::Object { kind, name: name.to_owned(), table: None, sql }
 }
 
@@ -164,7 +164,7 @@ impl DatabaseSource for MariadbSource {
         Ok(())
     }
 
-    fn overview(&mut self, scope: &dyn Scope, counting: Tally) -> Result<Overview> {
+    fn overview(&mut self, scope: &dyn Scope, counting: Counting) -> Result<Overview> {
         overview(&mut self.link, scope, counting)
     }
 
@@ -185,8 +185,8 @@ impl DatabaseSource for MariadbSource {
         let listed = list(link)?;
         for one in listed.iter().filter(|one| one.kind == "SEQUENCE" && inside(&one.name)) {
             let (sql, position) = sequence(link, &one.name)?;
-            structure.before.push(object(Kind::Sequence, &one.name, sql));
-            positions.push(object(Kind::Sequence, &one.name, position));
+            structure.before.push(object(ObjectKind::Sequence, &one.name, sql));
+            positions.push(object(ObjectKind::Sequence, &one.name, position));
         }
         for one in listed.iter().filter(|one| one.is_table() && inside(&one.name)) {
             let created = create_table(link, &one.name)?;
@@ -195,7 +195,7 @@ impl DatabaseSource for MariadbSource {
             structure.before.push(Statement::Table { name, at: 0..0, sql: created.sql });
             for default in created.defaults {
                 let (name, table, sql) = (default.name, Some(default.table), default.sql);
-                positions.push(Statement::Object { kind: Kind::Property, name, table, sql });
+                positions.push(Statement::Object { kind: ObjectKind::Property, name, table, sql });
             }
             keys.extend(created.foreign_keys.into_iter().map(|key| Statement::ForeignKey {
                 table: key.table,
@@ -209,7 +209,7 @@ impl DatabaseSource for MariadbSource {
         let mut modes = Vec::new();
         for routine in routines(link)?.found.into_iter().filter(|one| inside(&one.name)) {
             in_mode(after, &mut modes, &routine.modes);
-            after.push(object(Kind::Routine, &routine.name, routine.sql));
+            after.push(object(ObjectKind::Routine, &routine.name, routine.sql));
         }
         for view in views(link)?.found.into_iter().filter(|view| inside(&view.name)) {
             after.push(Statement::View { name: view.name, sql: view.sql });
@@ -221,7 +221,7 @@ impl DatabaseSource for MariadbSource {
         }
         for event in events(link)?.found.into_iter().filter(|one| inside(&one.name)) {
             in_mode(after, &mut modes, &event.modes);
-            after.push(object(Kind::Event, &event.name, event.sql));
+            after.push(object(ObjectKind::Event, &event.name, event.sql));
         }
         Ok(structure)
     }

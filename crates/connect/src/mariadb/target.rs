@@ -10,12 +10,12 @@ use fernweh_core::finding::Check;
 use fernweh_core::limits;
 use fernweh_core::record::Value;
 use fernweh_core::sql::{
-    Dialect, Kind, Modes, Statement, renamed, with_known_collations, with_modes, write_insert_head,
-    write_row,
+    Dialect, Modes, ObjectKind, Statement, renamed, with_known_collations, with_modes,
+    write_insert_head, write_row,
 };
 use fernweh_ports::{
-    DatabaseSwap, DatabaseTarget, Direction, Fingerprint, NamedSql, Overview, Portion, Progress,
-    Rejected, Result, Scope, Structure, SwapObjects, SwapTable, TablesSwap, Tally, Trouble,
+    Counting, DatabaseSwap, DatabaseTarget, Direction, Fingerprint, NamedSql, Overview, Progress,
+    Rejected, Result, RowBatch, Scope, Structure, SwapObjects, SwapTable, TablesSwap, Trouble,
 };
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -108,7 +108,7 @@ impl MariadbTarget {
 
     /// An enum that holds none of its values reads as an empty text, which the strict mode does
     /// not take back. Writes such a row, if that is all that is wrong with it.
-    fn write_nothing_chosen(&mut self, rows: &Portion, row: usize, sql: &[u8]) -> Result<bool> {
+    fn write_nothing_chosen(&mut self, rows: &RowBatch, row: usize, sql: &[u8]) -> Result<bool> {
         let cells = rows.columns.iter().zip(&rows.rows[row]);
         let empty = |value: &&Value| matches!(value, Value::Text(text) if text.is_empty());
         let places: Vec<String> = cells
@@ -136,7 +136,7 @@ impl MariadbTarget {
     fn write_one(
         &mut self,
         built: &str,
-        rows: &Portion,
+        rows: &RowBatch,
         row: usize,
         adapt: bool,
     ) -> Result<Option<Rejected>> {
@@ -211,16 +211,18 @@ impl MariadbTarget {
                 }
                 Statement::Trigger { name, table, .. } => add(&mut new.triggers, name, table),
                 Statement::View { name, .. } => add(&mut new.views, name, name),
-                Statement::Object { kind: Kind::Property, name, table: Some(table), .. } => {
+                Statement::Object {
+                    kind: ObjectKind::Property, name, table: Some(table), ..
+                } => {
                     add(&mut new.defaults, name, table);
                 }
-                Statement::Object { kind: Kind::Routine, name, .. } => {
+                Statement::Object { kind: ObjectKind::Routine, name, .. } => {
                     add(&mut new.routines, name, routine_kind(&sql));
                 }
-                Statement::Object { kind: Kind::Event, name, .. } => {
+                Statement::Object { kind: ObjectKind::Event, name, .. } => {
                     add(&mut new.events, name, name);
                 }
-                Statement::Object { kind: Kind::Sequence, name, .. } => {
+                Statement::Object { kind: ObjectKind::Sequence, name, .. } => {
                     self.sequence(name, &sql)?
                 }
                 _ => {}
@@ -285,7 +287,7 @@ fn routine_kind(sql: &str) -> &'static str {
 
 impl DatabaseTarget for MariadbTarget {
     fn overview(&mut self, scope: &dyn Scope) -> Result<Overview> {
-        super::source::overview(&mut self.link, scope, Tally::Exact)
+        super::source::overview(&mut self.link, scope, Counting::Exact)
     }
 
     fn build(&mut self, structure: &[Statement]) -> Result<()> {
@@ -293,7 +295,7 @@ impl DatabaseTarget for MariadbTarget {
         self.learn_collations()?;
         for statement in structure {
             let (name, sql) = match statement {
-                Statement::Object { kind: Kind::Sequence, name, sql, .. } => {
+                Statement::Object { kind: ObjectKind::Sequence, name, sql, .. } => {
                     self.sequence(name, sql)?;
                     self.tables.push(name.clone());
                     continue;
@@ -332,7 +334,7 @@ impl DatabaseTarget for MariadbTarget {
         self.link.lock(LOCK, "1")?;
         self.learn_collations()?;
         let made = structure.iter().filter_map(|statement| match statement {
-            Statement::Object { kind: Kind::Sequence, name, .. }
+            Statement::Object { kind: ObjectKind::Sequence, name, .. }
             | Statement::Table { name, .. } => Some(name.clone()),
             _ => None,
         });
@@ -347,7 +349,7 @@ impl DatabaseTarget for MariadbTarget {
         Ok(complete)
     }
 
-    fn write(&mut self, rows: &Portion, adapt: bool) -> Result<Vec<Rejected>> {
+    fn write(&mut self, rows: &RowBatch, adapt: bool) -> Result<Vec<Rejected>> {
         let built = self.aside('n', &rows.table);
         if self.loader.load(&mut self.link, &built, &rows.columns, &rows.rows)? {
             return Ok(Vec::new());

@@ -3,7 +3,7 @@
 use super::Link;
 use crate::server::Session;
 use fernweh_core::finding::Check;
-use fernweh_core::sql::{Kind, Statement};
+use fernweh_core::sql::{ObjectKind, Statement};
 use fernweh_ports::{Overview, Result, Structure};
 
 pub(super) fn checks(
@@ -28,7 +28,9 @@ pub(super) fn checks(
     let roles = names(link.ask("SELECT rolname FROM pg_catalog.pg_roles")?);
     for statement in structure.before.iter().chain(&structure.afterwards) {
         match statement {
-            Statement::Object { kind: Kind::Extension, name, .. } if !extensions.contains(name) => {
+            Statement::Object { kind: ObjectKind::Extension, name, .. }
+                if !extensions.contains(name) =>
+            {
                 checks.push(Check::failed(
                     format!("extension {name} is not available there"),
                     "let the host install it",

@@ -13,8 +13,8 @@ use super::{Link, quoted, text};
 use crate::server::Session;
 use fernweh_core::digest::from_hex;
 use fernweh_core::record::{Column, LARGE_OBJECTS, Row, Table, Value};
-use fernweh_core::sql::{Kind, PAGE, Qualified, Statement};
-use fernweh_ports::{Portion, Result, Scope, Trouble, counted};
+use fernweh_core::sql::{ObjectKind, PAGE, Qualified, Statement};
+use fernweh_ports::{Result, RowBatch, Scope, Trouble, counted};
 
 /// Pages that are asked for together.
 const PAGES: u64 = 512;
@@ -45,7 +45,7 @@ pub(super) fn numbers(link: &mut Link, scope: &dyn Scope) -> Result<Vec<u32>> {
 /// The statement that makes one, still empty.
 pub(super) fn statement(number: u32) -> Statement {
     let sql = format!("SELECT pg_catalog.lo_create({number})");
-    Statement::Object { kind: Kind::LargeObject, name: number.to_string(), table: None, sql }
+    Statement::Object { kind: ObjectKind::LargeObject, name: number.to_string(), table: None, sql }
 }
 
 /// Reads the pages of every one.
@@ -269,7 +269,7 @@ impl PostgresTarget {
     }
 
     /// Puts the numbers that are used here into the columns that hold them.
-    pub(super) fn follow_numbers(&mut self, portion: &Portion) -> Result<Option<Portion>> {
+    pub(super) fn follow_numbers(&mut self, portion: &RowBatch) -> Result<Option<RowBatch>> {
         if self.large.instead.is_empty() {
             return Ok(None);
         }

@@ -5,10 +5,10 @@ use super::{Link, large_objects};
 use crate::server::Session;
 use fernweh_core::finding::Check;
 use fernweh_core::sql::Dialect;
-use fernweh_ports::{Overview, Result, Scope, TableInfo, Tally, Trouble, counted};
+use fernweh_ports::{Counting, Overview, Result, Scope, TableInfo, Trouble, counted};
 
 /// Looks at the database; a server that is too old is refused.
-pub(super) fn overview(link: &mut Link, scope: &dyn Scope, counting: Tally) -> Result<Overview> {
+pub(super) fn overview(link: &mut Link, scope: &dyn Scope, counting: Counting) -> Result<Overview> {
     let version = link.one("SHOW server_version")?.unwrap_or_default();
     let number = version.split(' ').next().unwrap_or_default().to_owned();
     let major: u32 = link.parsed("SHOW server_version", number.split('.').next())?;

@@ -11,7 +11,7 @@ use crate::server::{ServerAddress, Session};
 use fernweh_core::limits;
 use fernweh_core::record::Table;
 use fernweh_core::sql::Qualified;
-use fernweh_ports::{KeyPosition, Kind, Lines, Result, Trouble, pipe};
+use fernweh_ports::{KeyPosition, Lines, Result, Trouble, TroubleKind, pipe};
 
 /// Bytes of a part, as the server stores them: about as many as a reader may be ahead.
 const PART: i128 = 8 << 20;
@@ -108,7 +108,7 @@ impl Readers {
             let read = readers.into_iter().map(|reader| reader.join().unwrap_or_else(unexpected));
             let mut troubles: Vec<Trouble> = read.filter_map(Result::err).collect();
             // The others were only told to stop.
-            troubles.sort_by_key(|trouble| trouble.kind == Kind::Interrupted);
+            troubles.sort_by_key(|trouble| trouble.kind == TroubleKind::Interrupted);
             taken.and(troubles.into_iter().next().map_or(Ok(()), Err))
         })
     }

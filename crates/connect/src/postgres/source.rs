@@ -10,9 +10,9 @@ use super::readers::{self, Collected, Readers};
 use super::{Link, large_objects, quoted, text};
 use crate::server::{ServerAddress, Session};
 use fernweh_core::record::{LARGE_OBJECTS, Row, Table};
-use fernweh_core::sql::{Kind, Qualified, Statement};
+use fernweh_core::sql::{ObjectKind, Qualified, Statement};
 use fernweh_ports::{
-    DatabaseSource, KeyPosition, Lines, Overview, Result, Scope, Structure, Tally,
+    Counting, DatabaseSource, KeyPosition, Lines, Overview, Result, Scope, Structure,
 };
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -53,7 +53,7 @@ impl Script {
 
     fn fragments(&mut self, found: Vec<Fragment>, kept: &BTreeSet<Id>) {
         for fragment in found.into_iter().filter(|fragment| kept.contains(&fragment.owner)) {
-            self.add(&fragment.schema, plain(Kind::Property, String::new(), fragment.sql));
+            self.add(&fragment.schema, plain(ObjectKind::Property, String::new(), fragment.sql));
         }
     }
 
@@ -62,16 +62,16 @@ impl Script {
         let statement = match unit.sort {
             Sort::Table => Statement::Table { name, at: 0..0, sql },
             Sort::View | Sort::Materialized => Statement::View { name, sql },
-            Sort::Sequence => plain(Kind::Sequence, name, sql),
-            Sort::Routine => plain(Kind::Routine, name, sql),
-            Sort::Type => plain(Kind::Type, name, sql),
-            Sort::Collation => plain(Kind::Property, name, sql),
+            Sort::Sequence => plain(ObjectKind::Sequence, name, sql),
+            Sort::Routine => plain(ObjectKind::Routine, name, sql),
+            Sort::Type => plain(ObjectKind::Type, name, sql),
+            Sort::Collation => plain(ObjectKind::Property, name, sql),
         };
         self.add(&unit.schema, statement);
     }
 }
 
-fn plain(kind: Kind, name: String, sql: String) -> Statement {
+fn plain(kind: ObjectKind, name: String, sql: String) -> Statement {
     Statement::Object { kind, name, table: None, sql }
 }
 
@@ -82,7 +82,8 @@ fn extensions(link: &mut Link) -> Result<Vec<Statement>> {
          JOIN pg_catalog.pg_namespace n ON n.oid = e.extnamespace \
          WHERE e.extname <> 'plpgsql' ORDER BY e.oid",
     )?;
-    let made = |row: &Vec<Option<String>>| plain(Kind::Extension, cells(row)(0), cells(row)(1));
+    let made =
+        |row: &Vec<Option<String>>| plain(ObjectKind::Extension, cells(row)(0), cells(row)(1));
     Ok(rows.iter().map(made).collect())
 }
 
@@ -114,7 +115,7 @@ fn structure(link: &mut Link, scope: &dyn Scope) -> Result<Structure> {
     let mut before = Script::default();
     for schema in schemas.iter().filter(|name| *name != "public") {
         let sql = format!("CREATE SCHEMA IF NOT EXISTS {}", quoted(schema));
-        before.statements.push(plain(Kind::Schema, schema.clone(), sql));
+        before.statements.push(plain(ObjectKind::Schema, schema.clone(), sql));
     }
     before.statements.extend(extensions(link)?);
     let large = large_objects::numbers(link, scope)?;
@@ -145,7 +146,7 @@ fn structure(link: &mut Link, scope: &dyn Scope) -> Result<Structure> {
     for unit in ordered.iter().map(|id| units[id]) {
         if unit.sort == Sort::Materialized && filled.contains(&unit.id.1) {
             let sql = format!("REFRESH MATERIALIZED VIEW {}", quoted(&unit.name));
-            afterwards.add(&unit.schema, plain(Kind::Refresh, unit.name.clone(), sql));
+            afterwards.add(&unit.schema, plain(ObjectKind::Refresh, unit.name.clone(), sql));
         }
     }
     let mut tables = Vec::new();
@@ -185,7 +186,7 @@ impl DatabaseSource for PostgresSource {
         Ok(())
     }
 
-    fn overview(&mut self, scope: &dyn Scope, counting: Tally) -> Result<Overview> {
+    fn overview(&mut self, scope: &dyn Scope, counting: Counting) -> Result<Overview> {
         overview(&mut self.link, scope, counting)
     }
 

@@ -10,10 +10,10 @@ use bytes::Bytes;
 use fernweh_core::digest::sha256;
 use fernweh_core::finding::Check;
 use fernweh_core::record::{LARGE_OBJECTS, Row, weight_of};
-use fernweh_core::sql::{Kind, Qualified, Statement, in_schemas, write_copy_row};
+use fernweh_core::sql::{ObjectKind, Qualified, Statement, in_schemas, write_copy_row};
 use fernweh_ports::{
-    DatabaseSwap, DatabaseTarget, Direction, Fingerprint, Overview, Portion, Progress, Rejected,
-    Result, Scope, Structure, Tally, Trouble,
+    Counting, DatabaseSwap, DatabaseTarget, Direction, Fingerprint, Overview, Progress, Rejected,
+    Result, RowBatch, Scope, Structure, Trouble,
 };
 use futures_util::{SinkExt, pin_mut};
 use std::collections::BTreeMap;
@@ -78,9 +78,11 @@ impl PostgresTarget {
                     let place = Qualified::parse(name);
                     (place.schema, place.name)
                 }
-                Statement::Object { kind: Kind::Type, sql, .. } if sql.contains(RANGE) => continue,
+                Statement::Object { kind: ObjectKind::Type, sql, .. } if sql.contains(RANGE) => {
+                    continue;
+                }
                 Statement::Object {
-                    kind: Kind::Type | Kind::Routine | Kind::Sequence,
+                    kind: ObjectKind::Type | ObjectKind::Routine | ObjectKind::Sequence,
                     name,
                     ..
                 } => (schema.clone(), name.clone()),
@@ -103,7 +105,7 @@ impl PostgresTarget {
                     entered = true;
                 }
                 Statement::Object {
-                    kind: Kind::Schema | Kind::LargeObject | Kind::Extension,
+                    kind: ObjectKind::Schema | ObjectKind::LargeObject | ObjectKind::Extension,
                     ..
                 } => self.make_one(statement, sql, &schema)?,
                 // Nothing is ever made in the schema that the site uses.
@@ -133,12 +135,14 @@ impl PostgresTarget {
 
     fn make_one(&mut self, statement: &Statement, sql: &str, schema: &str) -> Result<()> {
         match statement {
-            Statement::Object { kind: Kind::Schema | Kind::LargeObject, .. } => {}
-            Statement::Object { kind: Kind::Extension, name, .. } => self.extend(name, sql)?,
-            Statement::Object { kind: Kind::Type, name, .. } if sql.contains(RANGE) => {
+            Statement::Object { kind: ObjectKind::Schema | ObjectKind::LargeObject, .. } => {}
+            Statement::Object { kind: ObjectKind::Extension, name, .. } => {
+                self.extend(name, sql)?
+            }
+            Statement::Object { kind: ObjectKind::Type, name, .. } if sql.contains(RANGE) => {
                 self.range(schema, name, sql)?;
             }
-            Statement::Object { kind: Kind::Type | Kind::Routine, name, .. }
+            Statement::Object { kind: ObjectKind::Type | ObjectKind::Routine, name, .. }
                 if self.uses_what_is_there && self.is_there(schema, name)? => {}
             _ => {
                 let moved = in_schemas(sql, &self.names, &|schema| self.aside('n', schema));
@@ -187,7 +191,9 @@ impl PostgresTarget {
                 })
             }
             // Without its role nobody gains or loses anything by the missing policy.
-            (Statement::Object { kind: Kind::Rule, name, table, .. }, "42704") if permissive => {
+            (Statement::Object { kind: ObjectKind::Rule, name, table, .. }, "42704")
+                if permissive =>
+            {
                 let table = table.as_deref().unwrap_or_default();
                 self.notes.push(format!(
                     "policy {name} of table {table} is left out: {}",
@@ -195,7 +201,7 @@ impl PostgresTarget {
                 ));
                 Ok(())
             }
-            (Statement::Object { kind: Kind::Refresh, name, .. }, _) => {
+            (Statement::Object { kind: ObjectKind::Refresh, name, .. }, _) => {
                 self.notes.push(format!(
                     "materialized view {name} could not be filled: {}",
                     Link::message(&error)
@@ -308,7 +314,7 @@ impl PostgresTarget {
     }
 
     /// Sends rows so that a refusal takes only these back.
-    fn copy_or_take_back(&mut self, portion: &Portion, rows: &[Row]) -> Result<Option<String>> {
+    fn copy_or_take_back(&mut self, portion: &RowBatch, rows: &[Row]) -> Result<Option<String>> {
         let Err(error) = self.copy(&portion.columns, &portion.table, rows) else {
             return Ok(None);
         };
@@ -322,7 +328,7 @@ impl PostgresTarget {
     /// Sends a stretch of rows; where some are refused, by halves, until it is known which.
     fn write_halves(
         &mut self,
-        portion: &Portion,
+        portion: &RowBatch,
         stretch: Range<usize>,
         rejected: &mut Vec<Rejected>,
     ) -> Result<()> {
@@ -363,7 +369,7 @@ impl PostgresTarget {
 
 impl DatabaseTarget for PostgresTarget {
     fn overview(&mut self, scope: &dyn Scope) -> Result<Overview> {
-        overview(&mut self.link, scope, Tally::Exact)
+        overview(&mut self.link, scope, Counting::Exact)
     }
 
     fn build(&mut self, structure: &[Statement]) -> Result<()> {
@@ -395,7 +401,7 @@ impl DatabaseTarget for PostgresTarget {
         self.has_large_objects(structure)
     }
 
-    fn write(&mut self, rows: &Portion, _: bool) -> Result<Vec<Rejected>> {
+    fn write(&mut self, rows: &RowBatch, _: bool) -> Result<Vec<Rejected>> {
         if self.portions == 0 {
             self.link.run("BEGIN")?;
         }

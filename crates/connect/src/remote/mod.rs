@@ -38,7 +38,7 @@ pub enum FoundKind {
 
 /// An entry as the host shows it.
 #[derive(Clone, Debug)]
-pub struct Found {
+pub struct RemoteEntry {
     /// Its name in its folder.
     pub name: Vec<u8>,
     /// What it is.
@@ -80,9 +80,9 @@ pub trait Tree: Send + Sync {
     /// What the protocol carries.
     fn carries(&self) -> Carries;
     /// The entries of a folder.
-    fn list<'a>(&'a self, folder: &'a [u8]) -> Doing<'a, Vec<Found>>;
+    fn list<'a>(&'a self, folder: &'a [u8]) -> Doing<'a, Vec<RemoteEntry>>;
     /// The entry at a path, links not followed; none if there is nothing.
-    fn look<'a>(&'a self, path: &'a [u8]) -> Doing<'a, Option<Found>>;
+    fn look<'a>(&'a self, path: &'a [u8]) -> Doing<'a, Option<RemoteEntry>>;
     /// Reads `size` bytes of a file, fewer if it has become shorter.
     fn fetch<'a>(&'a self, path: &'a [u8], size: u64, to: mpsc::Sender<Bytes>) -> Doing<'a, ()>;
     /// Writes a new file, or goes on with one behind its first `at` bytes.
@@ -154,7 +154,7 @@ fn split(path: &[u8]) -> (&[u8], &[u8]) {
 
 /// The entries of a folder in byte order, without itself and its parent. A host that lists
 /// names that are no names is refused: they would lead elsewhere.
-async fn listed(tree: &dyn Tree, folder: &[u8]) -> Result<Vec<Found>> {
+async fn listed(tree: &dyn Tree, folder: &[u8]) -> Result<Vec<RemoteEntry>> {
     let mut found = tree.list(folder).await?;
     found.retain(|entry| entry.name != b"." && entry.name != b"..");
     let bad = |name: &[u8]| name.is_empty() || name.contains(&b'/') || name.contains(&0);

@@ -1,7 +1,7 @@
 //! Reading a file tree of another host: folders are listed and small files fetched before
 //! they are asked for, so that nobody waits for the network between two of them.
 
-use super::{Found, FoundKind, Tree, joined, listed, shown};
+use super::{FoundKind, RemoteEntry, Tree, joined, listed, shown};
 use crate::runtime::runtime;
 use bytes::Bytes;
 use fernweh_core::limits;
@@ -43,7 +43,7 @@ struct Level {
 }
 
 impl Level {
-    fn of(path: Vec<u8>, found: Vec<Found>) -> Self {
+    fn of(path: Vec<u8>, found: Vec<RemoteEntry>) -> Self {
         let listed = |found| Listed { found, wanted: None, listing: None };
         Self { path, rest: found.into_iter().map(listed).collect() }
     }
@@ -51,9 +51,9 @@ impl Level {
 
 /// An entry that was listed and not yet visited.
 struct Listed {
-    found: Found,
+    found: RemoteEntry,
     wanted: Option<bool>,
-    listing: Option<JoinHandle<Result<Vec<Found>>>>,
+    listing: Option<JoinHandle<Result<Vec<RemoteEntry>>>>,
 }
 
 impl RemoteSource {
@@ -81,7 +81,7 @@ impl RemoteSource {
         if path.is_empty() { self.root.clone() } else { joined(&self.root, path) }
     }
 
-    fn begin_listing(&self, path: &[u8]) -> JoinHandle<Result<Vec<Found>>> {
+    fn begin_listing(&self, path: &[u8]) -> JoinHandle<Result<Vec<RemoteEntry>>> {
         let (tree, full) = (self.tree.clone(), self.full(path));
         runtime().spawn(async move { listed(&*tree, &full).await })
     }
@@ -144,7 +144,7 @@ async fn whole(tree: &dyn Tree, path: &[u8], size: u64) -> Result<Vec<u8>> {
     fetched.map(|()| content)
 }
 
-fn entry_of(path: Vec<u8>, found: &Found, kind: EntryKind) -> Entry {
+fn entry_of(path: Vec<u8>, found: &RemoteEntry, kind: EntryKind) -> Entry {
     let usual = if kind == EntryKind::Folder { 0o755 } else { 0o644 };
     Entry {
         path,

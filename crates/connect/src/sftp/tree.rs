@@ -2,7 +2,7 @@
 
 use super::client::{Client, Refusal, done, handle, settled};
 use super::packet::{Attrs, Reply, kind, open, put_text, status};
-use crate::remote::{Carries, Doing, Found, FoundKind, Metadata, Tree};
+use crate::remote::{Carries, Doing, FoundKind, Metadata, RemoteEntry, Tree};
 use crate::runtime::runtime;
 use crate::ssh::Session;
 use bytes::{BufMut, Bytes};
@@ -69,7 +69,7 @@ impl SftpTree {
     }
 
     /// Where an entry of a listing does not say what it is, it is looked at.
-    async fn told(&self, folder: &[u8], name: Bytes, attrs: Attrs) -> Result<Option<Found>> {
+    async fn told(&self, folder: &[u8], name: Bytes, attrs: Attrs) -> Result<Option<RemoteEntry>> {
         if attrs.mode.is_some() && attrs.size.is_some() {
             return Ok(Some(found(name.to_vec(), &attrs)));
         }
@@ -240,7 +240,7 @@ fn attrs(metadata: Metadata) -> Attrs {
     Attrs { mode: metadata.mode, times, ..Attrs::default() }
 }
 
-fn found(name: Vec<u8>, attrs: &Attrs) -> Found {
+fn found(name: Vec<u8>, attrs: &Attrs) -> RemoteEntry {
     let kind = match attrs.mode.unwrap_or(0) & 0o170000 {
         0o040000 => FoundKind::Folder,
         0o100000 | 0 => FoundKind::File(attrs.size.unwrap_or(0)),
@@ -249,7 +249,7 @@ fn found(name: Vec<u8>, attrs: &Attrs) -> Found {
     };
     let owner = attrs.owner.map_or((0, 0), |(user, group)| (user.into(), group.into()));
     let mtime = attrs.times.map(|(_, change)| change.into());
-    Found { name, kind, mode: attrs.mode.map(|mode| mode & 0o7777), mtime, owner }
+    RemoteEntry { name, kind, mode: attrs.mode.map(|mode| mode & 0o7777), mtime, owner }
 }
 
 impl Tree for SftpTree {
@@ -265,7 +265,7 @@ impl Tree for SftpTree {
         Carries { links: true, modes: true, times: true }
     }
 
-    fn list<'a>(&'a self, folder: &'a [u8]) -> Doing<'a, Vec<Found>> {
+    fn list<'a>(&'a self, folder: &'a [u8]) -> Doing<'a, Vec<RemoteEntry>> {
         Box::pin(async move {
             let names = self.read_folder(folder).await.map_err(|refusal| {
                 self.trouble("cannot list a folder on the host", folder, &refusal)
@@ -278,7 +278,7 @@ impl Tree for SftpTree {
         })
     }
 
-    fn look<'a>(&'a self, path: &'a [u8]) -> Doing<'a, Option<Found>> {
+    fn look<'a>(&'a self, path: &'a [u8]) -> Doing<'a, Option<RemoteEntry>> {
         Box::pin(async move {
             Ok(self.stat(kind::LSTAT, path).await?.map(|attrs| found(Vec::new(), &attrs)))
         })

@@ -87,20 +87,20 @@ impl rusqlite::ToSql for Parameter<'_> {
 }
 
 /// A table of the schema.
-struct Found {
+struct ListedTable {
     name: String,
     /// `table`, `virtual`, `shadow` or `view`.
     kind: String,
     without_rowid: bool,
 }
 
-fn list(db: &Connection) -> rusqlite::Result<Vec<Found>> {
+fn list(db: &Connection) -> rusqlite::Result<Vec<ListedTable>> {
     let mut query = db.prepare(
         "SELECT name, type, wr FROM pragma_table_list \
          WHERE schema = 'main' AND name NOT LIKE 'sqlite\\_%' ESCAPE '\\' ORDER BY name",
     )?;
     let found = query.query_map([], |row| {
-        Ok(Found { name: row.get(0)?, kind: row.get(1)?, without_rowid: row.get(2)? })
+        Ok(ListedTable { name: row.get(0)?, kind: row.get(1)?, without_rowid: row.get(2)? })
     })?;
     found.collect()
 }
@@ -145,7 +145,7 @@ fn made_by(db: &Connection, name: &str) -> rusqlite::Result<String> {
 }
 
 /// The virtual table to which a shadow table belongs.
-fn owner_of<'a>(shadow: &str, found: &'a [Found]) -> Option<&'a Found> {
+fn owner_of<'a>(shadow: &str, found: &'a [ListedTable]) -> Option<&'a ListedTable> {
     let owners = found.iter().filter(|one| {
         let rest = shadow.strip_prefix(one.name.as_str());
         one.kind == "virtual" && rest.is_some_and(|rest| rest.starts_with('_'))
@@ -183,7 +183,7 @@ fn own_rowid(
 }
 
 /// A table as it is packed.
-fn describe_with_rowid(db: &Connection, found: &Found) -> rusqlite::Result<Table> {
+fn describe_with_rowid(db: &Connection, found: &ListedTable) -> rusqlite::Result<Table> {
     let mut table = describe(db, &found.name)?;
     if let Some(name) = own_rowid(db, &table, found.without_rowid)? {
         table.columns.insert(0, Column { name: name.into(), text: None });

@@ -185,6 +185,6 @@ mod tests {
         let endless = "CREATE TABLE t AS WITH RECURSIVE n(x) AS (SELECT 1 UNION ALL SELECT x FROM n) \
                        SELECT count(*) FROM n";
         let ended = script.run("line 1", endless.as_bytes()).expect_err("it ends");
-        assert_eq!(ended.kind, fernweh_ports::Kind::Interrupted);
+        assert_eq!(ended.kind, fernweh_ports::TroubleKind::Interrupted);
     }
 }

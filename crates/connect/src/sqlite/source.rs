@@ -1,14 +1,14 @@
 //! Reading a SQLite database at one moment.
 
 use super::{
-    Found, column_list, describe_with_rowid, list, made_by, module, owner_of, quoted, rowid_name,
-    trouble, value_of,
+    ListedTable, column_list, describe_with_rowid, list, made_by, module, owner_of, quoted,
+    rowid_name, trouble, value_of,
 };
 use fernweh_core::finding::Check;
 use fernweh_core::record::{COUNTERS, Column, Row, Table};
-use fernweh_core::sql::{Dialect, Kind, Statement};
+use fernweh_core::sql::{Dialect, ObjectKind, Statement};
 use fernweh_ports::{
-    DatabaseSource, KeyPosition, Overview, Result, Scope, Structure, TableInfo, Tally,
+    Counting, DatabaseSource, KeyPosition, Overview, Result, Scope, Structure, TableInfo,
 };
 use rusqlite::{Connection, OpenFlags};
 use std::path::{Path, PathBuf};
@@ -20,7 +20,7 @@ pub struct SqliteSource {
 }
 
 /// Whether a table is the site's; the shadows of a virtual table go with it.
-fn is_held(found: &Found, all: &[Found], scope: &dyn Scope) -> bool {
+fn is_held(found: &ListedTable, all: &[ListedTable], scope: &dyn Scope) -> bool {
     match owner_of(&found.name, all).filter(|_| found.kind == "shadow") {
         Some(owner) => scope.holds(&owner.name),
         None => scope.holds(&found.name),
@@ -128,7 +128,7 @@ impl SqliteSource {
         pragma("journal_mode", text("journal_mode")?);
         let mut tables = Vec::new();
         let all = list(&self.db)?;
-        let held = |found: &&Found| is_held(found, &all, scope);
+        let held = |found: &&ListedTable| is_held(found, &all, scope);
         let mut rebuilt = Vec::new();
         for found in all.iter().filter(held) {
             match found.kind.as_str() {
@@ -142,7 +142,7 @@ impl SqliteSource {
                     let Some(module) = module(&sql) else { continue };
                     let name = found.name.clone();
                     if module.starts_with("fts") && !contentless(&sql) {
-                        let (kind, place) = (Kind::Refresh, quoted(&name));
+                        let (kind, place) = (ObjectKind::Refresh, quoted(&name));
                         let sql = format!("INSERT INTO {place} ({place}) VALUES ('rebuild')");
                         rebuilt.push(Statement::Object {
                             kind,
@@ -152,7 +152,7 @@ impl SqliteSource {
                         });
                     }
                     statements.push(Statement::Object {
-                        kind: Kind::Virtual,
+                        kind: ObjectKind::Virtual,
                         name,
                         table: None,
                         sql,
@@ -165,7 +165,12 @@ impl SqliteSource {
         for found in all.iter().filter(|found| found.kind == "shadow").filter(held) {
             tables.push(describe_with_rowid(&self.db, found)?);
             let (name, sql) = (found.name.clone(), format!("DELETE FROM {}", quoted(&found.name)));
-            statements.push(Statement::Object { kind: Kind::Virtual, name, table: None, sql });
+            statements.push(Statement::Object {
+                kind: ObjectKind::Virtual,
+                name,
+                table: None,
+                sql,
+            });
         }
         if tables.iter().any(|table| self.counts(table)) {
             let column = |name: &str| Column { name: name.into(), text: None };
@@ -199,7 +204,7 @@ impl SqliteSource {
         afterwards.extend(rebuilt);
         let analyzed = "SELECT count(*) FROM sqlite_schema WHERE name = 'sqlite_stat1'";
         if self.db.query_row(analyzed, [], |row| row.get::<_, i64>(0))? > 0 {
-            let (kind, name, sql) = (Kind::Property, "statistics".into(), "ANALYZE".into());
+            let (kind, name, sql) = (ObjectKind::Property, "statistics".into(), "ANALYZE".into());
             afterwards.push(Statement::Object { kind, name, table: None, sql });
         }
         Ok(Structure { tables, before, afterwards })
@@ -248,7 +253,7 @@ impl DatabaseSource for SqliteSource {
         Ok(())
     }
 
-    fn overview(&mut self, scope: &dyn Scope, _: Tally) -> Result<Overview> {
+    fn overview(&mut self, scope: &dyn Scope, _: Counting) -> Result<Overview> {
         self.overview_of(scope).map_err(|error| self.wrong(error))
     }
 

@@ -2,15 +2,16 @@
 
 use super::outside::{Own, keep_to_the_file, run_one};
 use super::{
-    Found, Parameter, column_list, companions, describe_with_rowid, list, made_by, quoted, trouble,
+    ListedTable, Parameter, column_list, companions, describe_with_rowid, list, made_by, quoted,
+    trouble,
 };
 use crate::local;
 use fernweh_core::finding::Check;
 use fernweh_core::record::COUNTERS;
-use fernweh_core::sql::{Kind, Statement};
+use fernweh_core::sql::{ObjectKind, Statement};
 use fernweh_ports::{
-    DatabaseSource, DatabaseSwap, DatabaseTarget, Direction, FileSwap, Fingerprint, Overview,
-    Portion, Progress, Rejected, Result, Scope, Structure, Tally, Trouble,
+    Counting, DatabaseSource, DatabaseSwap, DatabaseTarget, Direction, FileSwap, Fingerprint,
+    Overview, Progress, Rejected, Result, RowBatch, Scope, Structure, Trouble,
 };
 use rusqlite::{Connection, ErrorCode};
 use std::io::Read;
@@ -98,7 +99,7 @@ impl SqliteTarget {
         db.execute_batch(SESSION)?;
         for statement in structure {
             if let Statement::Table { sql, .. }
-            | Statement::Object { kind: Kind::Virtual, sql, .. } = statement
+            | Statement::Object { kind: ObjectKind::Virtual, sql, .. } = statement
             {
                 run_one(&db, sql)?;
             }
@@ -117,9 +118,8 @@ impl SqliteTarget {
         let whole: String = db.query_row("PRAGMA quick_check(1)", [], |row| row.get(0))?;
         let there: Vec<String> = list(&db)?.into_iter().map(|found| found.name).collect();
         let complete = structure.iter().all(|statement| match statement {
-            Statement::Table { name, .. } | Statement::Object { kind: Kind::Virtual, name, .. } => {
-                there.contains(name)
-            }
+            Statement::Table { name, .. }
+            | Statement::Object { kind: ObjectKind::Virtual, name, .. } => there.contains(name),
             _ => true,
         });
         if whole != "ok" || !complete {
@@ -145,7 +145,7 @@ impl SqliteTarget {
         }
     }
 
-    fn insert(&mut self, portion: &Portion) -> rusqlite::Result<Vec<Rejected>> {
+    fn insert(&mut self, portion: &RowBatch) -> rusqlite::Result<Vec<Rejected>> {
         let mut rejected = Vec::new();
         let Some(db) = &self.db else { return Ok(rejected) };
         if portion.table == COUNTERS {
@@ -186,7 +186,7 @@ impl SqliteTarget {
         let old = Connection::open(&self.path)?;
         let new: Vec<String> = list(db)?.into_iter().map(|found| found.name).collect();
         let stays =
-            |found: &Found| !new.contains(&found.name) && !self.removed.contains(&found.name);
+            |found: &ListedTable| !new.contains(&found.name) && !self.removed.contains(&found.name);
         let mut extra: Vec<_> = list(&old)?.into_iter().filter(stays).collect();
         // Shadows come with their virtual tables.
         extra.sort_by_key(|found| found.kind == "shadow");
@@ -283,7 +283,7 @@ impl SqliteTarget {
 impl DatabaseTarget for SqliteTarget {
     fn overview(&mut self, scope: &dyn Scope) -> Result<Overview> {
         if self.path.exists() {
-            return super::SqliteSource::open(&self.path)?.overview(scope, Tally::Exact);
+            return super::SqliteSource::open(&self.path)?.overview(scope, Counting::Exact);
         }
         Ok(Overview {
             dialect: fernweh_core::sql::Dialect::Sqlite,
@@ -322,7 +322,7 @@ impl DatabaseTarget for SqliteTarget {
         Ok(())
     }
 
-    fn write(&mut self, rows: &Portion, _: bool) -> Result<Vec<Rejected>> {
+    fn write(&mut self, rows: &RowBatch, _: bool) -> Result<Vec<Rejected>> {
         self.insert(rows).map_err(|error| {
             trouble("cannot write the site's new database", &self.path, &error)
                 .hint(format!("a record of table {} is not accepted", rows.table))

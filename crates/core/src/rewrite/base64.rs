@@ -5,7 +5,7 @@
 //! is decoded; one look at its first bytes rules out nearly all others.
 
 use super::spelling::Encoding;
-use super::{Edit, Found, Left, Reason, Rewriter};
+use super::{Edit, Left, Matches, Reason, Rewriter};
 use base64::Engine;
 use base64::engine::general_purpose::STANDARD;
 
@@ -27,7 +27,7 @@ pub(super) fn opened(rewriter: &Rewriter, value: &[u8]) -> Option<Vec<u8>> {
 }
 
 /// The edit of a value in base64: all of it is written anew.
-pub(super) fn look(rewriter: &Rewriter, value: &[u8], inner: &[u8], depth: usize) -> Found {
+pub(super) fn look(rewriter: &Rewriter, value: &[u8], inner: &[u8], depth: usize) -> Matches {
     let found = rewriter.look_into(inner, depth + 1);
     let whole = 0..value.len();
     let first = found.edits.iter().find_map(|edit| edit.replaced);
@@ -35,10 +35,13 @@ pub(super) fn look(rewriter: &Rewriter, value: &[u8], inner: &[u8], depth: usize
         let any = first.map(|(rule, _)| rule).or(found.left.iter().find_map(|left| left.rule));
         let left = Left { range: whole, reason: Reason::InBase64, rule: any };
         let is_any = !found.edits.is_empty() || !found.left.is_empty();
-        return Found { left: if is_any { vec![left] } else { Vec::new() }, ..Found::default() };
+        return Matches {
+            left: if is_any { vec![left] } else { Vec::new() },
+            ..Matches::default()
+        };
     }
     let left = found.left.iter().map(|left| Left { range: whole.clone(), ..left.clone() });
-    let mut outer = Found { left: left.collect(), ..Found::default() };
+    let mut outer = Matches { left: left.collect(), ..Matches::default() };
     if !found.edits.is_empty() {
         let text = STANDARD.encode(found.apply(inner)).into_bytes();
         let replaced = first.map(|(rule, mut spelling)| {
@@ -93,6 +96,6 @@ mod tests {
         assert_eq!(found.edits, []);
         assert_eq!(found.left[0].reason, Reason::InBase64);
         let other = STANDARD.encode("see http://other.example/a and nothing else");
-        assert_eq!(rewriter(true).look(other.as_bytes()), Found::default());
+        assert_eq!(rewriter(true).look(other.as_bytes()), Matches::default());
     }
 }

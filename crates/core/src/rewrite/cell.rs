@@ -5,7 +5,7 @@
 //! decoded first and encoded again afterwards.
 
 use super::serialized::is_serialized;
-use super::{Found, Reason, Rewriter};
+use super::{Matches, Reason, Rewriter};
 use encoding_rs::WINDOWS_1252;
 use serde::{Deserialize, Serialize};
 use std::borrow::Cow;
@@ -29,7 +29,7 @@ pub struct CellOutcome<'a> {
     /// The text that was looked at; the ranges of `found` refer to it.
     pub view: Cow<'a, [u8]>,
     /// What was found.
-    pub found: Found,
+    pub found: Matches,
     /// The new bytes of the cell, if it changes.
     pub new: Option<Vec<u8>>,
 }

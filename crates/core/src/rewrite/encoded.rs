@@ -8,7 +8,7 @@
 use super::json;
 use super::serialized::{self, Parsed};
 use super::spelling::{Encoding, next};
-use super::{Edit, Found, Left, Rewriter};
+use super::{Edit, Left, Matches, Rewriter};
 
 /// How a value is encoded as a whole.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -122,7 +122,7 @@ fn close(text: &[u8], way: Way, upper: bool) -> Vec<u8> {
 }
 
 /// The edits of an encoded value.
-pub(super) fn look(rewriter: &Rewriter, opened: &Opened, depth: usize) -> Found {
+pub(super) fn look(rewriter: &Rewriter, opened: &Opened, depth: usize) -> Matches {
     let inner = rewriter.look_into(&opened.bytes, depth + 1);
     let outer =
         |range: &std::ops::Range<usize>| opened.origin[range.start]..opened.origin[range.end];
@@ -143,5 +143,5 @@ pub(super) fn look(rewriter: &Rewriter, opened: &Opened, depth: usize) -> Found 
         }
     });
     let left = inner.left.iter().map(|left| Left { range: outer(&left.range), ..left.clone() });
-    Found { edits: edits.collect(), left: left.collect(), ..inner.clone() }
+    Matches { edits: edits.collect(), left: left.collect(), ..inner.clone() }
 }

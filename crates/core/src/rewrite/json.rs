@@ -2,7 +2,7 @@
 //! the escapes they were found with.
 
 use super::spelling::Encoding;
-use super::{Edit, Found, Left, Reason, Rewriter};
+use super::{Edit, Left, Matches, Reason, Rewriter};
 use crate::limits::CONTAINER_DEPTH;
 use std::collections::HashSet;
 use std::ops::Range;
@@ -260,8 +260,8 @@ fn close(text: &[u8], model: &[u8]) -> Vec<u8> {
 }
 
 /// The edits of a JSON document.
-pub(super) fn look(rewriter: &Rewriter, b: &[u8], strings: &[JsonString], depth: usize) -> Found {
-    let mut found = Found::default();
+pub(super) fn look(rewriter: &Rewriter, b: &[u8], strings: &[JsonString], depth: usize) -> Matches {
+    let mut found = Matches::default();
     let mut changed_keys = HashSet::new();
     for string in strings {
         let raw = &b[string.body.clone()];
@@ -298,12 +298,17 @@ pub(super) fn look(rewriter: &Rewriter, b: &[u8], strings: &[JsonString], depth:
     if !changed_keys.is_empty() && keys_collide(b, strings, &found, &changed_keys) {
         let rule = found.edits.iter().find_map(|edit| edit.replaced).map(|(rule, _)| rule);
         let left = Left { range: 0..b.len(), reason: Reason::KeyCollision, rule };
-        return Found { left: vec![left], ..Found::default() };
+        return Matches { left: vec![left], ..Matches::default() };
     }
     found
 }
 
-fn keys_collide(b: &[u8], strings: &[JsonString], found: &Found, changed: &HashSet<usize>) -> bool {
+fn keys_collide(
+    b: &[u8],
+    strings: &[JsonString],
+    found: &Matches,
+    changed: &HashSet<usize>,
+) -> bool {
     let mut seen: HashSet<(usize, Vec<u8>)> = HashSet::new();
     for string in strings {
         let Some(object) = string.key_of.filter(|number| changed.contains(number)) else {
@@ -316,7 +321,7 @@ fn keys_collide(b: &[u8], strings: &[JsonString], found: &Found, changed: &HashS
             range: edit.range.start - body.start..edit.range.end - body.start,
             ..edit.clone()
         });
-        let inner = Found { edits: edits.collect(), ..Found::default() };
+        let inner = Matches { edits: edits.collect(), ..Matches::default() };
         let key = inner.apply(&b[body.clone()]);
         if !seen.insert((object, open(&key).bytes)) {
             return true;

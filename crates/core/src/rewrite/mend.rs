@@ -21,7 +21,7 @@ struct Open {
 
 /// How far a reading has come.
 #[derive(Clone)]
-struct State {
+struct Attempt {
     at: usize,
     open: Vec<Open>,
     /// How many strings it has read.
@@ -44,11 +44,11 @@ enum Step {
 /// The strings of a damaged value, if there is one way to read it.
 pub(super) fn mend(b: &[u8]) -> Option<Serialized> {
     let b = b.trim_ascii_end();
-    let begin = State { at: 0, open: Vec::new(), leaves: 0, containers: 0, wrong: 0 };
+    let begin = Attempt { at: 0, open: Vec::new(), leaves: 0, containers: 0, wrong: 0 };
     // The strings of the reading at work; those of a state that waits are its beginning.
     let mut leaves: Vec<Leaf> = Vec::new();
     // States that wait, each with the place from where to look for the next end of its text.
-    let mut waiting: Vec<(State, Range<usize>, usize, usize)> = Vec::new();
+    let mut waiting: Vec<(Attempt, Range<usize>, usize, usize)> = Vec::new();
     // The best reading, and whether it is the only one as good.
     let mut best: Option<(usize, Serialized, bool)> = None;
     let mut state = Some(begin);
@@ -101,7 +101,7 @@ fn next_end(b: &[u8], from: usize) -> Option<usize> {
     }
 }
 
-impl State {
+impl Attempt {
     /// Reads up to the next string, or to the end.
     fn advance(&mut self, b: &[u8]) -> Step {
         loop {

@@ -135,7 +135,7 @@ impl Reason {
 
 /// What was found in one value.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub struct Found {
+pub struct Matches {
     /// The replacements, in order, not overlapping.
     pub edits: Vec<Edit>,
     /// What was left.
@@ -146,7 +146,7 @@ pub struct Found {
     pub mended: bool,
 }
 
-impl Found {
+impl Matches {
     /// The value with the edits made.
     pub fn apply(&self, value: &[u8]) -> Vec<u8> {
         let mut out = Vec::with_capacity(value.len() + 64);
@@ -268,13 +268,13 @@ impl Rewriter {
     }
 
     /// Looks through a value in UTF-8 (or plain bytes).
-    pub fn look(&self, value: &[u8]) -> Found {
+    pub fn look(&self, value: &[u8]) -> Matches {
         self.look_into(value, 0)
     }
 
     /// Looks through a value, and tells as well where an old name stands that is no address
     /// of a rule: part of another name, of a mail address, or already new.
-    pub fn explain(&self, value: &[u8]) -> (Found, Vec<Range<usize>>) {
+    pub fn explain(&self, value: &[u8]) -> (Matches, Vec<Range<usize>>) {
         let found = self.look(value);
         let whole = |left: &Left| {
             matches!(
@@ -312,9 +312,9 @@ impl Rewriter {
         (found, names)
     }
 
-    fn look_into(&self, value: &[u8], depth: usize) -> Found {
+    fn look_into(&self, value: &[u8], depth: usize) -> Matches {
         if !self.concerns(value) {
-            return Found::default();
+            return Matches::default();
         }
         if depth > limits::VALUE_DEPTH {
             return self.left_whole(value, Reason::TooDeep);
@@ -342,8 +342,8 @@ impl Rewriter {
     }
 
     /// Looks for addresses in text, opening no layers but their own spelling.
-    fn look_in_text(&self, value: &[u8]) -> Found {
-        let mut found = Found::default();
+    fn look_in_text(&self, value: &[u8]) -> Matches {
+        let mut found = Matches::default();
         let Some(stems) = &self.stems else {
             return found;
         };
@@ -366,7 +366,7 @@ impl Rewriter {
     }
 
     /// A value that is not touched at all; a leftover if it holds an old address.
-    fn left_whole(&self, value: &[u8], reason: Reason) -> Found {
+    fn left_whole(&self, value: &[u8], reason: Reason) -> Matches {
         let mut found = self.look_in_text(value);
         if found.is_empty() {
             return found;

@@ -5,7 +5,7 @@
 //! PHP 8. Types: `N b i d s S a O C E r R`. Lengths count bytes. `unserialize()`
 //! ignores what follows a complete value; that tail is treated as text.
 
-use super::{Edit, Found, Left, Reason, Rewriter};
+use super::{Edit, Left, Matches, Reason, Rewriter};
 use crate::limits::CONTAINER_DEPTH;
 use std::collections::HashSet;
 use std::ops::Range;
@@ -208,8 +208,8 @@ pub(super) fn look(
     parsed: &Serialized,
     depth: usize,
     mended: bool,
-) -> Found {
-    let mut found = Found { mended, ..Found::default() };
+) -> Matches {
+    let mut found = Matches { mended, ..Matches::default() };
     let mut changed_keys = HashSet::new();
     for leaf in &parsed.leaves {
         let body = &b[leaf.body.clone()];
@@ -242,7 +242,7 @@ pub(super) fn look(
     if !changed_keys.is_empty() && keys_collide(b, parsed, &found, &changed_keys) {
         let rule = found.edits.iter().find_map(|edit| edit.replaced).map(|(rule, _)| rule);
         let left = Left { range: 0..parsed.end, reason: Reason::KeyCollision, rule };
-        found = Found { left: vec![left], ..Found::default() };
+        found = Matches { left: vec![left], ..Matches::default() };
     }
     found.in_serialized = found.replacements() > 0;
     let mut tail = rewriter.look_in_text(&b[parsed.end..]);
@@ -252,7 +252,7 @@ pub(super) fn look(
     found
 }
 
-fn shift(found: &mut Found, by: usize) {
+fn shift(found: &mut Matches, by: usize) {
     for edit in &mut found.edits {
         edit.range = edit.range.start + by..edit.range.end + by;
     }
@@ -263,12 +263,12 @@ fn shift(found: &mut Found, by: usize) {
 
 /// Whether, with the edits made, two string keys of one container are the same.
 /// Lengths need no comparing: equal strings have equal lengths.
-fn keys_collide(b: &[u8], parsed: &Serialized, found: &Found, changed: &HashSet<usize>) -> bool {
+fn keys_collide(b: &[u8], parsed: &Serialized, found: &Matches, changed: &HashSet<usize>) -> bool {
     let mut seen: HashSet<(usize, Vec<u8>)> = HashSet::new();
     let mut edits = found.edits.iter().peekable();
     for leaf in &parsed.leaves {
         while edits.next_if(|edit| edit.range.start < leaf.body.start).is_some() {}
-        let mut inner = Found::default();
+        let mut inner = Matches::default();
         while let Some(edit) = edits.next_if(|edit| edit.range.end <= leaf.body.end) {
             inner.edits.push(edit.clone());
         }

@@ -1,6 +1,6 @@
 //! The numbers of a rewriting: the same in a preview and in the real run.
 
-use super::{Edit, Found, Reason};
+use super::{Edit, Matches, Reason};
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 use std::ops::Range;
@@ -67,7 +67,7 @@ pub struct Leftover {
 impl Tally {
     /// Counts what was found in one value; `place` names the record, or the line for an
     /// offset in the value, if it is needed.
-    pub fn add(&mut self, view: &[u8], found: &Found, place: impl Fn(usize) -> String) {
+    pub fn add(&mut self, view: &[u8], found: &Matches, place: impl Fn(usize) -> String) {
         let replacements = found.replacements() as u64;
         self.replacements += replacements;
         self.changed += u64::from(!found.edits.is_empty());

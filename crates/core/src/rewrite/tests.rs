@@ -142,7 +142,7 @@ fn what_is_not_the_old_address_stays_untouched_and_unreported() {
         "https://www.glimmer-point.example/glimmerpoint",
     ] {
         let found = demo().look(text.as_bytes());
-        assert_eq!(found, Found::default(), "{text}");
+        assert_eq!(found, Matches::default(), "{text}");
     }
 }
 
@@ -150,7 +150,7 @@ fn what_is_not_the_old_address_stays_untouched_and_unreported() {
 fn names_that_hold_an_old_one_are_told_once_each_however_long_they_are() {
     let text = "http://glimmerpoint.example.".repeat(3000) + "test";
     let (found, names) = demo().explain(text.as_bytes());
-    assert_eq!(found, Found::default());
+    assert_eq!(found, Matches::default());
     assert!(names.windows(2).all(|pair| pair[0].end <= pair[1].start), "each byte once");
     assert!(names.iter().all(|name| name.len() < 600), "cut where no name is so long");
 }

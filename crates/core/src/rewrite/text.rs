@@ -22,13 +22,13 @@ pub(super) struct Pattern {
     before: Vec<char>,
     /// What follows the stem.
     after: Vec<char>,
-    kind: Kind,
+    kind: PatternKind,
     /// For hosts: how the host is written in the new address.
     new_host: String,
 }
 
 #[derive(Clone, Copy, PartialEq)]
-enum Kind {
+enum PatternKind {
     Host,
     Path,
     Drive,
@@ -60,29 +60,29 @@ impl Pattern {
             }
             (Place::Path(path), _) if windows_path::is_drive(path) => {
                 let names = windows_path::segments(path).into_iter().skip(1);
-                vec![Self::split(number, path, names, Kind::Drive, String::new())]
+                vec![Self::split(number, path, names, PatternKind::Drive, String::new())]
             }
             (Place::Path(path), _) => {
                 let segments = path.split('/').filter(|part| !part.is_empty());
-                vec![Self::split(number, path, segments, Kind::Path, String::new())]
+                vec![Self::split(number, path, segments, PatternKind::Path, String::new())]
             }
             (Place::Text(words), _) => {
                 let whole = std::iter::once(words.as_str());
-                vec![Self::split(number, words, whole, Kind::Words, String::new())]
+                vec![Self::split(number, words, whole, PatternKind::Words, String::new())]
             }
             _ => Vec::new(),
         }
     }
 
     fn host(rule: usize, host: &str, new_host: String) -> Pattern {
-        Self::split(rule, host, host.split('.'), Kind::Host, new_host)
+        Self::split(rule, host, host.split('.'), PatternKind::Host, new_host)
     }
 
     fn split<'a>(
         rule: usize,
         whole: &'a str,
         parts: impl Iterator<Item = &'a str>,
-        kind: Kind,
+        kind: PatternKind,
         new_host: String,
     ) -> Pattern {
         let stem = parts.max_by_key(|part| part.len()).unwrap_or(whole);
@@ -134,18 +134,18 @@ pub(super) fn judge(
         }
         let rule = &rules[pattern.rule];
         let verdict = match (pattern.kind, &rule.from, &rule.to) {
-            (Kind::Host, Place::Web(from), Place::Web(to)) => {
+            (PatternKind::Host, Place::Web(from), Place::Web(to)) => {
                 web(b, hit, floor, pattern, rule, from, to)
             }
-            (Kind::Path, _, Place::Path(to)) => path(b, hit, floor, pattern, to),
-            (Kind::Drive, Place::Path(from), Place::Path(to)) => {
+            (PatternKind::Path, _, Place::Path(to)) => path(b, hit, floor, pattern, to),
+            (PatternKind::Drive, Place::Path(from), Place::Path(to)) => {
                 let rule = (pattern.rule, from.as_str(), to.as_str());
                 match windows_hit::judge(b, hit, floor, rule, &pattern.stem) {
                     Some(edit) => Verdict::Edit(edit, from.len()),
                     None => Verdict::Nothing,
                 }
             }
-            (Kind::Words, _, Place::Text(to)) => words(b, hit, floor, pattern, to),
+            (PatternKind::Words, _, Place::Text(to)) => words(b, hit, floor, pattern, to),
             _ => Verdict::Nothing,
         };
         match verdict {
@@ -167,8 +167,10 @@ pub(super) fn judge(
 
 fn same(text: &[u8], pattern: &Pattern) -> bool {
     match pattern.kind {
-        Kind::Host | Kind::Drive => text.eq_ignore_ascii_case(pattern.stem.as_bytes()),
-        Kind::Path | Kind::Words => text == pattern.stem.as_bytes(),
+        PatternKind::Host | PatternKind::Drive => {
+            text.eq_ignore_ascii_case(pattern.stem.as_bytes())
+        }
+        PatternKind::Path | PatternKind::Words => text == pattern.stem.as_bytes(),
     }
 }
 

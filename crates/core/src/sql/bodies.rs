@@ -5,7 +5,7 @@
 
 use super::lexer::{Modes, Token, tokens};
 use super::statement::with_modes;
-use super::{Dialect, Kind, Statement};
+use super::{Dialect, ObjectKind, Statement};
 
 /// Functions of PostgreSQL that compute a value from what they are given, and nothing else.
 const HARMLESS: [&str; 90] = [
@@ -218,13 +218,13 @@ pub fn bodies<'a>(
             // The engine is part of the program: no login, no rights, one file.
             (Dialect::Sqlite, _) => {}
             (_, Statement::Trigger { name, .. }) => found.push(format!("trigger {name}")),
-            (_, Statement::Object { kind: Kind::Event, name, .. }) => {
+            (_, Statement::Object { kind: ObjectKind::Event, name, .. }) => {
                 found.push(format!("event {name}"));
             }
-            (_, Statement::Object { kind: Kind::Routine, name, sql, .. }) => {
+            (_, Statement::Object { kind: ObjectKind::Routine, name, sql, .. }) => {
                 found.push(format!("{} {name}", kind_of(dialect, modes, sql)));
             }
-            (_, Statement::Object { kind: Kind::Rule, name, sql, .. }) => {
+            (_, Statement::Object { kind: ObjectKind::Rule, name, sql, .. }) => {
                 found.push(format!("{} {name}", kind_of(dialect, modes, sql)));
             }
             (_, Statement::View { name, sql }) => {
@@ -278,8 +278,10 @@ fn place_of(statement: &Statement) -> String {
         Statement::Table { name, .. } => format!("table {name}"),
         Statement::Index { name, .. } => format!("index {name}"),
         Statement::ForeignKey { name, .. } => format!("foreign key {name}"),
-        Statement::Object { kind: Kind::Type, name, .. } => format!("type {name}"),
-        Statement::Object { kind: Kind::Constraint, name, .. } => format!("constraint {name}"),
+        Statement::Object { kind: ObjectKind::Type, name, .. } => format!("type {name}"),
+        Statement::Object { kind: ObjectKind::Constraint, name, .. } => {
+            format!("constraint {name}")
+        }
         Statement::Object { table: Some(table), .. } => format!("a default of table {table}"),
         Statement::Object { name, .. } => name.clone(),
         _ => "a setting".into(),

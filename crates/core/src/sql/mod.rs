@@ -34,8 +34,8 @@ pub use prefix::Prefix;
 pub use qualified::{Qualified, in_schemas};
 pub use refused::StatementError;
 pub use script::{ScriptError, ScriptReader};
-pub use statement::{Insert, Kind, Statement, disabled_event, renamed, with_modes};
-pub use texts::{Notation, Part, TextCutter, TextOutcome};
+pub use statement::{Insert, ObjectKind, Statement, disabled_event, renamed, with_modes};
+pub use texts::{Notation, ScriptPart, TextCutter, TextOutcome};
 
 use serde::{Deserialize, Serialize};
 

@@ -13,7 +13,7 @@ use super::lexer::{Lexeme, Lexer, Literal, Step};
 
 /// A part of a script.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Part<'a> {
+pub enum ScriptPart<'a> {
     /// Anything but a text.
     Rest(&'a [u8]),
     /// A text as it stands there, quotes and all, and how to read it.
@@ -71,17 +71,20 @@ impl TextCutter {
     pub fn feed<E>(
         &mut self,
         bytes: &[u8],
-        visit: &mut dyn FnMut(Part<'_>) -> Result<(), E>,
+        visit: &mut dyn FnMut(ScriptPart<'_>) -> Result<(), E>,
     ) -> Result<(), E> {
         self.held.extend_from_slice(bytes);
         self.go(false, visit)
     }
 
     /// The script has ended; what is left of it is handed on.
-    pub fn finish<E>(&mut self, visit: &mut dyn FnMut(Part<'_>) -> Result<(), E>) -> Result<(), E> {
+    pub fn finish<E>(
+        &mut self,
+        visit: &mut dyn FnMut(ScriptPart<'_>) -> Result<(), E>,
+    ) -> Result<(), E> {
         self.go(true, visit)?;
         if !self.held.is_empty() {
-            visit(Part::Rest(&self.held))?;
+            visit(ScriptPart::Rest(&self.held))?;
             self.held.clear();
         }
         Ok(())
@@ -90,7 +93,7 @@ impl TextCutter {
     fn go<E>(
         &mut self,
         last: bool,
-        visit: &mut dyn FnMut(Part<'_>) -> Result<(), E>,
+        visit: &mut dyn FnMut(ScriptPart<'_>) -> Result<(), E>,
     ) -> Result<(), E> {
         // What is no text is handed on together, up to the next text.
         let mut done = 0;
@@ -101,16 +104,16 @@ impl TextCutter {
                 Cut::Text(before, length, notation) => {
                     let begin = self.at + before;
                     if done < begin {
-                        visit(Part::Rest(&self.held[done..begin]))?;
+                        visit(ScriptPart::Rest(&self.held[done..begin]))?;
                     }
-                    visit(Part::Text(&self.held[begin..begin + length], notation))?;
+                    visit(ScriptPart::Text(&self.held[begin..begin + length], notation))?;
                     self.at = begin + length;
                     done = self.at;
                 }
             }
         }
         if done < self.at {
-            visit(Part::Rest(&self.held[done..self.at]))?;
+            visit(ScriptPart::Rest(&self.held[done..self.at]))?;
         }
         self.held.drain(..self.at);
         self.at = 0;

@@ -15,7 +15,7 @@ use crate::rewrite::spelling::{Encoding, is_word, next, prev};
 use crate::rewrite::{ColumnText, back_over, goes_on};
 use aho_corasick::{AhoCorasick, AhoCorasickBuilder, AhoCorasickKind};
 use encoding_rs::WINDOWS_1252;
-use needle::{Kind, Pattern};
+use needle::{NeedleKind, Pattern};
 use regex::bytes::{Regex, RegexBuilder};
 use serde::{Deserialize, Serialize};
 use std::borrow::Cow;
@@ -199,12 +199,12 @@ impl Pattern {
 
     /// Judges what stands before and behind: where it begins, and in which form it is.
     fn form(&self, b: &[u8], start: usize, end: usize) -> Option<(usize, Form)> {
-        if self.kind != Kind::Text && goes_on(b, end) && !is_no_text(b, end) {
+        if self.kind != NeedleKind::Text && goes_on(b, end) && !is_no_text(b, end) {
             return None;
         }
         match self.kind {
-            Kind::Text => Some((start, Form::Same)),
-            Kind::Web(wanted) => {
+            NeedleKind::Text => Some((start, Form::Same)),
+            NeedleKind::Web(wanted) => {
                 let Some(colon) = prev(b, start).filter(|unit| unit.ch == ':') else {
                     let form = if wanted.is_none() { Form::Same } else { Form::OtherScheme };
                     return Some((start, form));
@@ -215,8 +215,8 @@ impl Pattern {
                 let same = wanted.is_none_or(|wanted| wanted == scheme);
                 Some((from, if same { Form::Same } else { Form::OtherScheme }))
             }
-            Kind::Rooted => Some((start, Form::Same)),
-            Kind::Relative(form) => {
+            NeedleKind::Rooted => Some((start, Form::Same)),
+            NeedleKind::Relative(form) => {
                 let mut from = start;
                 if let Some(slash) = prev(b, start).filter(|unit| unit.ch == '/') {
                     from = slash.start;

@@ -18,7 +18,7 @@ pub enum Needle {
 
 /// What the surroundings of a pattern must be.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(super) enum Kind {
+pub(super) enum NeedleKind {
     /// Two slashes and a host; what stands before them is the scheme.
     Web(Option<Scheme>),
     /// A path that begins with a slash, wherever it stands.
@@ -38,7 +38,7 @@ pub(super) struct Pattern {
     /// Where the stem begins, in characters.
     pub stem_at: usize,
     stem: String,
-    pub kind: Kind,
+    pub kind: NeedleKind,
 }
 
 impl Needle {
@@ -71,11 +71,11 @@ impl Needle {
     pub(super) fn patterns(&self, needle: usize) -> Vec<Pattern> {
         let made = |text: String, caseless, kind| Pattern::new(needle, &text, caseless, kind);
         match self {
-            Needle::Text(text) => vec![made(text.clone(), 0, Kind::Text)],
+            Needle::Text(text) => vec![made(text.clone(), 0, NeedleKind::Text)],
             Needle::Path(path) if path.starts_with('/') => {
-                vec![made(path.clone(), 0, Kind::Rooted)]
+                vec![made(path.clone(), 0, NeedleKind::Rooted)]
             }
-            Needle::Path(path) => vec![made(path.clone(), 0, Kind::Relative(Form::Same))],
+            Needle::Path(path) => vec![made(path.clone(), 0, NeedleKind::Relative(Form::Same))],
             Needle::Web(scheme, host, path) => {
                 let ascii = idna::domain_to_ascii(host);
                 let (unicode, readable) = idna::domain_to_unicode(host);
@@ -88,14 +88,14 @@ impl Needle {
                     .iter()
                     .map(|host| {
                         let caseless = 2 + host.chars().count() + 1;
-                        made(format!("//{host}{path}"), caseless, Kind::Web(*scheme))
+                        made(format!("//{host}{path}"), caseless, NeedleKind::Web(*scheme))
                     })
                     .collect();
                 let relative = path.trim_start_matches('/');
                 if path.starts_with('/')
                     && relative.chars().filter(|c| c.is_alphanumeric()).count() > 2
                 {
-                    all.push(made(relative.to_owned(), 0, Kind::Relative(Form::PathAlone)));
+                    all.push(made(relative.to_owned(), 0, NeedleKind::Relative(Form::PathAlone)));
                 }
                 all
             }
@@ -104,7 +104,7 @@ impl Needle {
 }
 
 impl Pattern {
-    fn new(needle: usize, text: &str, caseless: usize, kind: Kind) -> Self {
+    fn new(needle: usize, text: &str, caseless: usize, kind: NeedleKind) -> Self {
         let chars: Vec<char> = text.chars().collect();
         // Its stem is chosen once all texts are known.
         Self { needle, chars, caseless, stem_at: 0, stem: String::new(), kind }

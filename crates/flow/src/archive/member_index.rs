@@ -9,7 +9,7 @@ use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError};
 
 /// A member as it lies in the archive.
 #[derive(Clone, Debug)]
-pub(crate) struct Stored {
+pub(crate) struct StoredMember {
     pub name: String,
     pub member: Member,
     /// Where its bytes begin.
@@ -28,8 +28,8 @@ pub(crate) struct Expected {
 }
 
 #[derive(Default)]
-struct State {
-    stored: Vec<Arc<Stored>>,
+struct Known {
+    stored: Vec<Arc<StoredMember>>,
     /// The place of each member among them.
     places: HashMap<String, usize>,
     /// Tables whose rows have all come.
@@ -43,7 +43,7 @@ struct State {
 /// The members of an archive, in order.
 #[derive(Default)]
 pub struct MemberIndex {
-    state: Mutex<State>,
+    state: Mutex<Known>,
     changed: Condvar,
 }
 
@@ -67,23 +67,23 @@ impl fmt::Display for Broken {
 
 impl MemberIndex {
     /// That of a complete archive.
-    pub(super) fn sealed(stored: Vec<Stored>, seal: Seal) -> Self {
+    pub(super) fn sealed(stored: Vec<StoredMember>, seal: Seal) -> Self {
         let member_index = Self::default();
         stored.into_iter().for_each(|stored| member_index.add(stored));
         member_index.seal(seal);
         member_index
     }
 
-    fn lock(&self) -> MutexGuard<'_, State> {
+    fn lock(&self) -> MutexGuard<'_, Known> {
         self.state.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
-    fn change(&self, change: impl FnOnce(&mut State)) {
+    fn change(&self, change: impl FnOnce(&mut Known)) {
         change(&mut self.lock());
         self.changed.notify_all();
     }
 
-    pub(super) fn add(&self, stored: Stored) {
+    pub(super) fn add(&self, stored: StoredMember) {
         self.change(|state| {
             state.places.insert(stored.name.clone(), state.stored.len());
             state.stored.push(Arc::new(stored));
@@ -135,7 +135,7 @@ impl MemberIndex {
     }
 
     /// Waits until `look` finds something.
-    fn wait<T>(&self, mut look: impl FnMut(&State) -> Option<T>) -> Result<T> {
+    fn wait<T>(&self, mut look: impl FnMut(&Known) -> Option<T>) -> Result<T> {
         let mut state = self.lock();
         loop {
             if let Some(because) = state.broken {
@@ -158,7 +158,7 @@ impl MemberIndex {
         from: &mut usize,
         wanted: &dyn Fn(&Member) -> bool,
         of: Option<&str>,
-    ) -> Result<Option<Arc<Stored>>> {
+    ) -> Result<Option<Arc<StoredMember>>> {
         self.wait(|state| {
             let rest = state.stored.get(*from..).unwrap_or_default();
             if let Some(place) = rest.iter().position(|stored| wanted(&stored.member)) {
@@ -173,7 +173,7 @@ impl MemberIndex {
     }
 
     /// The member of a name; none if the archive is complete without it.
-    pub(super) fn named(&self, name: &str) -> Result<Option<Arc<Stored>>> {
+    pub(super) fn named(&self, name: &str) -> Result<Option<Arc<StoredMember>>> {
         self.wait(|state| match state.places.get(name) {
             Some(place) => Some(Some(state.stored[*place].clone())),
             None => state.seal.is_some().then_some(None),
@@ -195,9 +195,9 @@ impl MemberIndex {
 mod tests {
     use super::*;
 
-    fn rows(table: &str, block: u32) -> Stored {
+    fn rows(table: &str, block: u32) -> StoredMember {
         let member = Member::Rows { table: table.into(), block };
-        Stored { name: member.to_string(), member, offset: 0, size: 0, sha256: None }
+        StoredMember { name: member.to_string(), member, offset: 0, size: 0, sha256: None }
     }
 
     fn blocks_of(member_index: &MemberIndex, wanted: &str) -> Result<Vec<String>> {

@@ -12,7 +12,7 @@ mod writer;
 pub(crate) use bounds::{BoundedTar, Extended};
 pub(crate) use member_index::Expected;
 pub use member_index::MemberIndex;
-pub use partial::{Checkpoint, Part, Partial};
+pub use partial::{Checkpoint, Partial, TablePart};
 pub use pieces::{PieceReader, PieceWriter};
 pub use reader::ArchiveReader;
 pub use unfinished::{checkpoints_of, partial_of, unfinished_archive};

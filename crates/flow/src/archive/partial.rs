@@ -1,6 +1,6 @@
 //! What is there of an archive that was broken off.
 
-use super::member_index::Stored;
+use super::member_index::StoredMember;
 use super::reader::list;
 use super::unfinished::{checkpoints_of, partial_of};
 use fernweh_core::archive::{Manifest, Member, SealedMember};
@@ -21,7 +21,7 @@ pub struct Checkpoint {
     pub rows: u64,
     /// Where in the table this is; it is complete otherwise.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub part: Option<Part>,
+    pub part: Option<TablePart>,
     /// When reading began anew before it, if it did (RFC 3339, UTC).
     pub anew: Option<String>,
     /// Bytes of the archive up to here.
@@ -30,7 +30,7 @@ pub struct Checkpoint {
 
 /// A place within a table, from where it can be read on.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Part {
+pub struct TablePart {
     /// Blocks of its rows so far.
     pub blocks: u32,
     /// The key of the last row in them.
@@ -47,7 +47,7 @@ pub struct Partial {
     /// The records of each table that is complete.
     pub rows: BTreeMap<String, u64>,
     /// The table in which it was broken off, its records so far, and from where to go on.
-    pub part: Option<(String, u64, Part)>,
+    pub part: Option<(String, u64, TablePart)>,
     /// When reading began anew (RFC 3339, UTC).
     pub breaks: Vec<String>,
     pub(super) members: Vec<(SealedMember, u64)>,
@@ -84,7 +84,7 @@ pub(super) fn partial_archive(path: &Path) -> Result<Option<Partial>> {
     };
     let mut members = Vec::new();
     let mut first = Vec::new();
-    for Stored { name, member, offset, size, .. } in list(&file, end).map_err(&damaged)? {
+    for StoredMember { name, member, offset, size, .. } in list(&file, end).map_err(&damaged)? {
         let mut bytes = Vec::new();
         file.seek(SeekFrom::Start(offset)).map_err(wrong)?;
         (&mut file).take(size).read_to_end(&mut bytes).map_err(wrong)?;

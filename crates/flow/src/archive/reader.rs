@@ -2,7 +2,7 @@
 //! seal is compared with the members before anything else, and every member's digest is
 //! compared before its bytes are used.
 
-use super::member_index::{Expected, MemberIndex, Stored};
+use super::member_index::{Expected, MemberIndex, StoredMember};
 use super::unfinished::partial_of;
 use fernweh_core::archive::{Manifest, Member, Seal};
 use fernweh_core::digest::{Sha256, sha256};
@@ -113,7 +113,7 @@ impl ArchiveReader {
         Ok(self.stored()?.into_iter().map(|stored| stored.member.clone()).collect())
     }
 
-    fn stored(&self) -> Result<Vec<Arc<Stored>>> {
+    fn stored(&self) -> Result<Vec<Arc<StoredMember>>> {
         let mut from = 0;
         std::iter::from_fn(|| self.member_index.next(&mut from, &|_| true, None).transpose())
             .collect()
@@ -143,7 +143,7 @@ impl ArchiveReader {
         })
     }
 
-    fn bytes_of(&self, found: &Stored, limit: u64) -> Result<Vec<u8>> {
+    fn bytes_of(&self, found: &StoredMember, limit: u64) -> Result<Vec<u8>> {
         if found.size > limit {
             return Err(self.damaged(format!(
                 "member {} is larger than Fernweh accepts ({} bytes)",
@@ -186,11 +186,11 @@ impl ArchiveReader {
         Ok(Box::new(self.bytes_from(&found)))
     }
 
-    fn bytes_from(&self, found: &Stored) -> Part<'_> {
-        Part { file: &self.file, at: found.offset, end: found.offset + found.size }
+    fn bytes_from(&self, found: &StoredMember) -> Stretch<'_> {
+        Stretch { file: &self.file, at: found.offset, end: found.offset + found.size }
     }
 
-    fn digest(&self, found: &Stored, progress: &dyn Progress) -> Result<String> {
+    fn digest(&self, found: &StoredMember, progress: &dyn Progress) -> Result<String> {
         let wrong = |error| Trouble::file("cannot read the archive", &self.path, &error);
         let mut buffer = vec![0; 1 << 20];
         let mut digest = Sha256::default();
@@ -222,13 +222,13 @@ impl ArchiveReader {
 const LARGE: u64 = if cfg!(test) { 16 } else { 16 << 20 };
 
 /// A stretch of the archive.
-struct Part<'a> {
+struct Stretch<'a> {
     file: &'a File,
     at: u64,
     end: u64,
 }
 
-impl Read for Part<'_> {
+impl Read for Stretch<'_> {
     fn read(&mut self, buffer: &mut [u8]) -> std::io::Result<usize> {
         let room = usize::try_from(self.end - self.at).unwrap_or(usize::MAX).min(buffer.len());
         let length = self.file.read_at(&mut buffer[..room], self.at)?;
@@ -237,12 +237,12 @@ impl Read for Part<'_> {
     }
 }
 
-pub(super) fn list(file: &File, size: u64) -> std::result::Result<Vec<Stored>, String> {
+pub(super) fn list(file: &File, size: u64) -> std::result::Result<Vec<StoredMember>, String> {
     let mut tar = tar::Archive::new(file);
     // The words of the tar reader repeat what stands in the file, which may be anybody's.
     let no_tar = "it is not a tar that can be read";
     let entries = tar.entries_with_seek().map_err(|_| no_tar.to_owned())?;
-    let mut found: Vec<Stored> = Vec::new();
+    let mut found: Vec<StoredMember> = Vec::new();
     let mut names = HashSet::new();
     for entry in entries {
         let entry = entry.map_err(|_| match found.len() {
@@ -261,7 +261,7 @@ pub(super) fn list(file: &File, size: u64) -> std::result::Result<Vec<Stored>, S
         if offset.checked_add(length).is_none_or(|end| end > size) {
             return Err(format!("it breaks off in member {name}"));
         }
-        found.push(Stored { name, member, offset, size: length, sha256: None });
+        found.push(StoredMember { name, member, offset, size: length, sha256: None });
     }
     Ok(found)
 }

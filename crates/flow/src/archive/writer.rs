@@ -3,7 +3,7 @@
 //! another name; checkpoints in a file beside it say from where writing can go on after a break.
 
 use super::checkpoints::Checkpoints;
-use super::member_index::{MemberIndex, Stored};
+use super::member_index::{MemberIndex, StoredMember};
 use super::partial::{Checkpoint, Partial, partial_archive};
 use super::unfinished::{checkpoints_of, partial_of};
 use fernweh_core::archive::{Member, Seal, SealedMember};
@@ -96,7 +96,7 @@ impl Tape {
         let offset = file.stream_position()? - size.next_multiple_of(512);
         let member = Member::parse(name).map_err(std::io::Error::other)?;
         let (name, sha256) = (name.to_owned(), Some(sha256.to_owned()));
-        let stored = Stored { name, member, offset, size, sha256 };
+        let stored = StoredMember { name, member, offset, size, sha256 };
         self.member_index.iter().for_each(|member_index| member_index.add(stored.clone()));
         Ok(())
     }

@@ -42,7 +42,7 @@ impl Incoming {
 
 /// What a file or folder is that shall be unpacked.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Found {
+pub enum InputKind {
     /// An archive, or something broken that wants to be one.
     Archive,
     /// An SQL script, perhaps compressed.
@@ -84,38 +84,38 @@ impl Conversion {
 }
 
 /// Looks at what is to be unpacked.
-pub fn look(path: &Path) -> Result<Found> {
+pub fn look(path: &Path) -> Result<InputKind> {
     if path.is_dir() {
         if PARTS.iter().any(|part| path.join(part).exists()) {
             return Err(part_of_archive(path));
         }
-        return Ok(Found::Folder);
+        return Ok(InputKind::Folder);
     }
     let what = "cannot read what is to be unpacked";
     let mut file = File::open(path).map_err(|error| Trouble::file(what, path, &error))?;
     let start = first_bytes(&mut file).map_err(|error| Trouble::file(what, path, &error))?;
     if start.starts_with(b"SQLite format 3\0") {
-        return Ok(Found::Database);
+        return Ok(InputKind::Database);
     }
     let packing = Packing::of(&start);
     if packing == Packing::Plain && is_tar(&start) {
         return Ok(if start.starts_with(b"fernweh.json\0") {
-            Found::Archive
+            InputKind::Archive
         } else {
-            Found::Files
+            InputKind::Files
         });
     }
     if packing == Packing::Zip {
         let script = stream::only_script(path)?.is_some();
-        return Ok(if script { Found::Script } else { Found::Files });
+        return Ok(if script { InputKind::Script } else { InputKind::Files });
     }
     let mut inner = opened(path)?;
     // What cannot be decompressed is no tar; reading it says what is wrong.
     let start = first_bytes(&mut inner).unwrap_or_default();
     Ok(match () {
-        () if packing != Packing::Plain && is_tar(&start) => Found::Files,
-        () if packing != Packing::Plain || looks_like_sql(path, &start) => Found::Script,
-        () => Found::Archive,
+        () if packing != Packing::Plain && is_tar(&start) => InputKind::Files,
+        () if packing != Packing::Plain || looks_like_sql(path, &start) => InputKind::Script,
+        () => InputKind::Archive,
     })
 }
 

@@ -139,7 +139,7 @@ pub const SET_ASIDE: &str = "before.fernweh.tar";
 
 /// Where a run stands.
 #[derive(Clone, Debug, PartialEq)]
-pub enum State {
+pub enum RunState {
     /// Begun; the old state stands.
     Open,
     /// The old state is only in the run's archive, and the new one is not in place.
@@ -271,31 +271,31 @@ impl Run {
     }
 
     /// Where the run stands.
-    pub fn state(&self) -> State {
-        let mut state = State::Open;
+    pub fn state(&self) -> RunState {
+        let mut state = RunState::Open;
         let mut known = Plan::default();
         let mut emptied = false;
         for step in &self.steps {
             match step {
                 Step::Clearing => {
                     emptied = true;
-                    state = State::Emptied;
+                    state = RunState::Emptied;
                 }
-                Step::Discarded if emptied => state = State::Emptied,
+                Step::Discarded if emptied => state = RunState::Emptied,
                 Step::Switching { direction, plan } => {
                     known.clone_from(plan);
-                    state = State::Switching(*direction, plan.clone());
+                    state = RunState::Switching(*direction, plan.clone());
                 }
                 Step::Done { direction, at, fingerprint } => {
                     emptied = false;
-                    state = State::InPlace {
+                    state = RunState::InPlace {
                         direction: *direction,
                         plan: known.clone(),
                         at: at.clone(),
                         fingerprint: fingerprint.clone(),
                     };
                 }
-                Step::Discarded | Step::LetGo | Step::Ended { .. } => state = State::Closed,
+                Step::Discarded | Step::LetGo | Step::Ended { .. } => state = RunState::Closed,
                 _ => {}
             }
         }
@@ -349,7 +349,7 @@ impl Run {
     pub fn takes_rows(&self) -> bool {
         let discarded = self.steps.iter().rposition(|step| *step == Step::Discarded);
         let since = &self.steps[discarded.map_or(0, |place| place + 1)..];
-        matches!(self.state(), State::Open | State::Emptied)
+        matches!(self.state(), RunState::Open | RunState::Emptied)
             && since.contains(&Step::Made)
             && !since.contains(&Step::Built)
     }
@@ -362,12 +362,12 @@ impl Run {
 
     /// Whether it keeps a state that can be put in place again.
     pub fn is_kept(&self) -> bool {
-        matches!(self.state(), State::InPlace { .. })
+        matches!(self.state(), RunState::InPlace { .. })
     }
 
     /// Whether the run was broken off.
     pub fn is_unfinished(&self) -> bool {
-        matches!(self.state(), State::Open | State::Emptied | State::Switching(..))
+        matches!(self.state(), RunState::Open | RunState::Emptied | RunState::Switching(..))
     }
 }
 

@@ -14,17 +14,17 @@ fn a_journal_tells_where_its_run_stands() {
     let (_folder, records) = records();
     let mut journal = records.begin(Operation::Unpack, "new", "a.tar").unwrap();
     let state = || records.runs().unwrap()[0].state();
-    assert_eq!(state(), State::Open);
+    assert_eq!(state(), RunState::Open);
     let plan = Plan { tables: vec!["a".into()], ..Plan::default() };
     let switching = Step::Switching { direction: Direction::Forward, plan: plan.clone() };
     journal.step(&switching, &Silent).unwrap();
-    assert_eq!(state(), State::Switching(Direction::Forward, plan.clone()));
+    assert_eq!(state(), RunState::Switching(Direction::Forward, plan.clone()));
     let fingerprint = Fingerprint::default();
     let done = Step::Done { direction: Direction::Forward, at: "x".into(), fingerprint };
     journal.step(&done, &Silent).unwrap();
-    assert!(matches!(state(), State::InPlace { plan: found, .. } if found == plan));
+    assert!(matches!(state(), RunState::InPlace { plan: found, .. } if found == plan));
     journal.step(&Step::LetGo, &Silent).unwrap();
-    assert_eq!(state(), State::Closed);
+    assert_eq!(state(), RunState::Closed);
 }
 
 #[test]

@@ -1,7 +1,7 @@
 //! The rows of a database, on their way into an archive, across breaks of the connection.
 
 use super::{Blocks, PackOptions, site_rows};
-use crate::archive::{ArchiveWriter, Checkpoint, Part};
+use crate::archive::{ArchiveWriter, Checkpoint, TablePart};
 use crate::retry;
 use fernweh_core::archive::{DatabaseManifest, Member, Seal};
 use fernweh_core::record::{Row, Table, Value};
@@ -17,7 +17,7 @@ pub(super) struct PackRows<'a> {
     pub archive: &'a mut ArchiveWriter,
     pub progress: &'a dyn Progress,
     /// The table in which an earlier run was broken off, its records so far, and the place.
-    pub part: Option<(String, u64, Part)>,
+    pub part: Option<(String, u64, TablePart)>,
 }
 
 /// Rows of which progress is told together.
@@ -79,7 +79,13 @@ impl PackRows<'_> {
         Ok(())
     }
 
-    fn mark(&mut self, table: &Table, rows: u64, part: Option<Part>, seal: &Seal) -> Result<()> {
+    fn mark(
+        &mut self,
+        table: &Table,
+        rows: u64,
+        part: Option<TablePart>,
+        seal: &Seal,
+    ) -> Result<()> {
         let (table, anew) = (Some(table.name.clone()), seal.breaks.last().cloned());
         self.archive.checkpoint(Checkpoint { table, rows, part, anew, end: 0 })
     }
@@ -179,7 +185,9 @@ impl PackRows<'_> {
             return Ok(());
         }
         match progress.behind() {
-            Some(behind) => self.mark(table, progress.rows, Some(Part { blocks, behind }), seal),
+            Some(behind) => {
+                self.mark(table, progress.rows, Some(TablePart { blocks, behind }), seal)
+            }
             None => Ok(()),
         }
     }

@@ -13,8 +13,8 @@ use fernweh_core::finding::{Check, Verdict};
 use fernweh_core::record::{Entry, EntryKind, Table};
 use fernweh_core::sql::{Dialect, Modes, Statement};
 use fernweh_ports::{
-    DatabaseSource, DatabaseTarget, FileSource, FileTarget, Overview, Result, Scope, Structure,
-    Tally, Trouble, counted, in_turn, size,
+    Counting, DatabaseSource, DatabaseTarget, FileSource, FileTarget, Overview, Result, Scope,
+    Structure, Trouble, counted, in_turn, size,
 };
 use serde::Serialize;
 use std::io::Read;
@@ -176,7 +176,7 @@ pub fn source_database(
     scope: &dyn Scope,
     found: &mut Preflight,
 ) -> Result<(Overview, Structure)> {
-    let overview = source.overview(scope, Tally::Exact)?;
+    let overview = source.overview(scope, Counting::Exact)?;
     let unsure = source.begin()?;
     let structure = source.structure(scope)?;
     found.size.tables = overview.tables.len() as u64;

@@ -18,17 +18,17 @@ use std::path::{Path, PathBuf};
 /// What is kept of one change.
 #[derive(Clone, Debug, PartialEq, Eq, Hash, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case", tag = "kind")]
-pub(super) enum Kept {
+pub(super) enum KeptChange {
     Cell {
         table: String,
         column: String,
         record: String,
-        key: Vec<Stored>,
-        old: Stored,
-        new: Stored,
+        key: Vec<KeptValue>,
+        old: KeptValue,
+        new: KeptValue,
     },
     File {
-        path: Stored,
+        path: KeptValue,
         old: String,
         new_sha256: String,
     },
@@ -46,7 +46,7 @@ pub(super) struct Line {
     #[serde(default)]
     pub batch: u64,
     #[serde(flatten)]
-    pub kept: Kept,
+    pub kept: KeptChange,
 }
 
 /// The number of a line's batch alone.
@@ -62,7 +62,7 @@ struct Numbered {
 /// A value in JSON: text as it is, other bytes as hexadecimal digits.
 #[derive(Clone, Debug, PartialEq, Eq, Hash, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
-pub(super) enum Stored {
+pub(super) enum KeptValue {
     Null,
     Integer(i64),
     /// The bits of a floating-point number.
@@ -73,33 +73,35 @@ pub(super) enum Stored {
     Bytes(String),
 }
 
-impl From<&Value> for Stored {
+impl From<&Value> for KeptValue {
     fn from(value: &Value) -> Self {
         match value {
-            Value::Null => Stored::Null,
-            Value::Integer(number) => Stored::Integer(*number),
-            Value::Real(number) => Stored::Real(number.to_bits()),
-            Value::Number(digits) => Stored::Number(String::from_utf8_lossy(digits).into_owned()),
+            Value::Null => KeptValue::Null,
+            Value::Integer(number) => KeptValue::Integer(*number),
+            Value::Real(number) => KeptValue::Real(number.to_bits()),
+            Value::Number(digits) => {
+                KeptValue::Number(String::from_utf8_lossy(digits).into_owned())
+            }
             Value::Text(bytes) => match std::str::from_utf8(bytes) {
-                Ok(text) => Stored::Text(text.to_owned()),
-                Err(_) => Stored::TextBytes(hex(bytes)),
+                Ok(text) => KeptValue::Text(text.to_owned()),
+                Err(_) => KeptValue::TextBytes(hex(bytes)),
             },
-            Value::Bytes(bytes) => Stored::Bytes(hex(bytes)),
+            Value::Bytes(bytes) => KeptValue::Bytes(hex(bytes)),
         }
     }
 }
 
-impl From<&Stored> for Value {
-    fn from(stored: &Stored) -> Self {
+impl From<&KeptValue> for Value {
+    fn from(stored: &KeptValue) -> Self {
         let bytes = |digits: &str| from_hex(digits.as_bytes()).unwrap_or_default();
         match stored {
-            Stored::Null => Value::Null,
-            Stored::Integer(number) => Value::Integer(*number),
-            Stored::Real(bits) => Value::Real(f64::from_bits(*bits)),
-            Stored::Number(digits) => Value::Number(digits.clone().into_bytes()),
-            Stored::Text(text) => Value::Text(text.clone().into_bytes()),
-            Stored::TextBytes(digits) => Value::Text(bytes(digits)),
-            Stored::Bytes(digits) => Value::Bytes(bytes(digits)),
+            KeptValue::Null => Value::Null,
+            KeptValue::Integer(number) => Value::Integer(*number),
+            KeptValue::Real(bits) => Value::Real(f64::from_bits(*bits)),
+            KeptValue::Number(digits) => Value::Number(digits.clone().into_bytes()),
+            KeptValue::Text(text) => Value::Text(text.clone().into_bytes()),
+            KeptValue::TextBytes(digits) => Value::Text(bytes(digits)),
+            KeptValue::Bytes(digits) => Value::Bytes(bytes(digits)),
         }
     }
 }
@@ -136,7 +138,7 @@ impl Safekeeping {
         Ok(Self { folder: folder.to_owned(), changes: BufWriter::new(changes), files, batch })
     }
 
-    fn write(&mut self, kept: impl ExactSizeIterator<Item = Kept>) -> Result<()> {
+    fn write(&mut self, kept: impl ExactSizeIterator<Item = KeptChange>) -> Result<()> {
         if kept.len() == 0 {
             return Ok(());
         }
@@ -155,11 +157,11 @@ impl Safekeeping {
 
     /// Keeps the old values of cells, before they are changed.
     pub fn keep(&mut self, table: &Table, changes: &[Change]) -> Result<()> {
-        self.write(changes.iter().map(|change| Kept::Cell {
+        self.write(changes.iter().map(|change| KeptChange::Cell {
             table: table.name.clone(),
             column: change.column.clone(),
             record: change.record.clone(),
-            key: change.key.iter().map(Stored::from).collect(),
+            key: change.key.iter().map(KeptValue::from).collect(),
             old: (&change.old).into(),
             new: (&change.new).into(),
         }))
@@ -176,8 +178,8 @@ impl Safekeeping {
             file.sync_all()
         };
         write().map_err(|error| cannot_keep(&kept, &error))?;
-        let path = Stored::from(&Value::Text(path.to_vec()));
-        self.write([Kept::File { path, old: name, new_sha256: sha256(new) }].into_iter())
+        let path = KeptValue::from(&Value::Text(path.to_vec()));
+        self.write([KeptChange::File { path, old: name, new_sha256: sha256(new) }].into_iter())
     }
 }
 
@@ -205,7 +207,7 @@ pub(super) fn note_broken_off(folder: &Path, went_on: bool) -> Result<u64> {
         let mut file = appended(folder)?;
         file.set_len(lines.end)?;
         if batch > 0 {
-            let line = Line { batch, kept: Kept::BrokenOff { went_on } };
+            let line = Line { batch, kept: KeptChange::BrokenOff { went_on } };
             serde_json::to_writer(&mut file, &line)?;
             file.write_all(b"\n")?;
         }

@@ -1,7 +1,7 @@
 //! Taking a rewriting back, and forward again.
 
 use super::follow::key_after;
-use super::kept::{Kept, Lines, cannot_keep};
+use super::kept::{KeptChange, Lines, cannot_keep};
 use fernweh_core::digest::sha256;
 use fernweh_core::record::{Table, Value};
 use fernweh_ports::{Applied, Change, Direction, Editors, Progress, Refused, Result, Trouble};
@@ -52,7 +52,7 @@ pub fn turn(
         }
         let doubtful = lines.is_doubtful(line.batch);
         match line.kept {
-            Kept::Cell { table, column, record, key, old, new } => {
+            KeptChange::Cell { table, column, record, key, old, new } => {
                 let is_other = open.as_ref().is_none_or(|open| open.table.name != table);
                 if is_other || doubtful != quiet || batch.len() >= 500 {
                     flush(parts, open.as_ref(), &mut batch, quiet, &mut report)?;
@@ -69,13 +69,13 @@ pub fn turn(
                 }
                 batch.push(change);
             }
-            Kept::File { path, old, new_sha256 } => {
+            KeptChange::File { path, old, new_sha256 } => {
                 let path = Value::from(&path);
                 let kept = KeptFile { folder, path: &path, old: &old, new_sha256: &new_sha256 };
                 let refused = kept.turn(direction, parts, &mut report)?;
                 report.refused.extend(refused.filter(|_| !doubtful));
             }
-            Kept::BrokenOff { .. } => {}
+            KeptChange::BrokenOff { .. } => {}
         }
     }
     flush(parts, open.as_ref(), &mut batch, quiet, &mut report)?;

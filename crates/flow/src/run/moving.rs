@@ -8,7 +8,7 @@ use super::overlap::carry;
 use super::{Pack, Preview, Scan, Surroundings, Unpack};
 use crate::archive::{ArchiveReader, Level, checkpoints_of};
 use crate::incoming::Incoming;
-use crate::journal::{Journal, Operation, Run, State, Step};
+use crate::journal::{Journal, Operation, Run, RunState, Step};
 use crate::patterns::Patterns;
 use crate::preflight::{Preflight, Tests};
 use crate::refresh::{Refresh, Refreshed};
@@ -16,7 +16,7 @@ use crate::scan::ScanReport;
 use crate::undo::{last_change, turn_unpack};
 use crate::unpack::UnpackReport;
 use fernweh_core::rewrite::Rule;
-use fernweh_ports::{Direction, Halves, Kind, PageSource, Result, SiteAccess, Trouble};
+use fernweh_ports::{Direction, Halves, PageSource, Result, SiteAccess, Trouble, TroubleKind};
 use serde::Serialize;
 use std::path::{Path, PathBuf};
 use std::time::Instant;
@@ -241,7 +241,7 @@ impl Moving<'_> {
             self.end_failed(&mut journal, &report, &trouble)?;
             witness.failed(&trouble);
             return Err(match trouble.kind {
-                Kind::Interrupted if trouble.changed.is_none() => trouble.incomplete(
+                TroubleKind::Interrupted if trouble.changed.is_none() => trouble.incomplete(
                     "nothing was changed; type the same command again to go on from here",
                 ),
                 _ => trouble,
@@ -270,7 +270,7 @@ impl Moving<'_> {
         report: &MoveReport,
         trouble: &Trouble,
     ) -> Result<()> {
-        let broken_off = trouble.lost || trouble.kind == Kind::Interrupted;
+        let broken_off = trouble.lost || trouble.kind == TroubleKind::Interrupted;
         let kept = self.of.keep_archive.is_some() && !report.taken_back;
         if report.taken_back || !(broken_off || kept) {
             journal.run()?.clear();
@@ -336,7 +336,7 @@ impl Moving<'_> {
             // A site that cannot be scanned has been moved all the same.
             match how.run(of.to, self.around) {
                 Ok(scanned) => report.scanned = Some(scanned),
-                Err(trouble) if trouble.kind == Kind::Interrupted => return Err(trouble),
+                Err(trouble) if trouble.kind == TroubleKind::Interrupted => return Err(trouble),
                 Err(trouble) => report.not_scanned = Some(trouble.to_string()),
             }
             Ok(())
@@ -440,7 +440,7 @@ impl Moving<'_> {
         let mark = of.mark();
         let runs = around.records.runs_of(&of.journey())?;
         let same =
-            |run: &Run| run.is_move() && run.state() == State::Open && run.header.mark == mark;
+            |run: &Run| run.is_move() && run.state() == RunState::Open && run.header.mark == mark;
         let Some(run) = runs.into_iter().find(same) else { return Ok(None) };
         if is_complete(&run, Stage::Unpacked) && !self.stands(&run)? {
             // Its new state was taken back, or another one came: this begins anew.
@@ -454,7 +454,8 @@ impl Moving<'_> {
     /// Whether what an earlier run of this move has put in place is in place still.
     fn stands(&self, run: &Run) -> Result<bool> {
         let last = last_change(self.around.records, self.of.to.name())?;
-        let forward = matches!(last.state(), State::InPlace { direction: Direction::Forward, .. });
+        let forward =
+            matches!(last.state(), RunState::InPlace { direction: Direction::Forward, .. });
         Ok(forward && last.header.input == self.archive(&run.folder).display().to_string())
     }
 

@@ -3,7 +3,7 @@
 use super::Surroundings;
 use super::rules::warn_of_shadowed;
 use crate::identity::{RulesIdentity, identity};
-use crate::journal::{Journal, Operation, Run, State};
+use crate::journal::{Journal, Operation, Run, RunState};
 use crate::pack::is_database;
 use crate::rewrite::{LiveReport, RewriteOptions, rewrite};
 use fernweh_core::rewrite::Rewriter;
@@ -60,7 +60,7 @@ impl Rewrite {
         let mark = self.mark()?;
         let runs = around.records.runs_of(site.name())?;
         let same = |run: &&Run| {
-            run.is_rewriting() && run.header.mark == mark && run.state() == State::Open
+            run.is_rewriting() && run.header.mark == mark && run.state() == RunState::Open
         };
         // Only the last change can be gone on with: what lies over it would be passed over.
         let last = runs.iter().find(|run| run.is_unfinished() || run.is_kept());

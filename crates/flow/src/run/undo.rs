@@ -4,7 +4,7 @@ use super::Surroundings;
 use super::unpack::Unpack;
 use crate::archive::ArchiveReader;
 use crate::incoming::Incoming;
-use crate::journal::{Journal, Run, State, Step};
+use crate::journal::{Journal, Run, RunState, Step};
 use crate::undo::{UndoReport, last_change, let_go, turn_rewrite, turn_unpack};
 use crate::unpack::{Part, UnpackReport, discard};
 use fernweh_ports::{Halves, Result, SiteAccess, Trouble};
@@ -46,7 +46,7 @@ impl Undo {
         let run = last_change(around.records, site.name())?;
         if let Some(archive) = run.set_aside() {
             let mut run = run;
-            if matches!(run.state(), State::Switching(..)) {
+            if matches!(run.state(), RunState::Switching(..)) {
                 // What of the new state is in place already goes first.
                 let mut targets = site.targets(&run.header.run, site.has())?;
                 turn_unpack(&run, &mut targets, around.progress)?;
@@ -83,7 +83,7 @@ fn bring_back(
         halves: Halves::BOTH,
         overwrite: true,
         // An emptied site has nothing to be set aside.
-        in_place: run.state() != State::Emptied,
+        in_place: run.state() != RunState::Emptied,
         // The old state had no tables that came with the new one.
         part: Part { exactly: true, ..Part::default() },
         may_remove: true,
@@ -99,7 +99,7 @@ fn bring_back(
 fn give_up(site: &dyn SiteAccess, around: Surroundings<'_>) -> Result<Vec<String>> {
     let mut given = Vec::new();
     for run in around.records.runs_of(site.name())? {
-        if matches!(run.state(), State::InPlace { .. }) {
+        if matches!(run.state(), RunState::InPlace { .. }) {
             let_go(&run, &mut site.targets(&run.header.run, site.has())?, around.progress)?;
             given.push(run.header.run.clone());
         }
@@ -117,7 +117,7 @@ pub fn discard_run<S: SiteAccess>(
     let run = all.into_iter().find(|run| run.header.run == name).ok_or_else(|| {
         Trouble::usage(format!("there is no run `{name}`")).hint("fernweh runs lists them")
     })?;
-    if run.is_move() && run.state() == State::Open {
+    if run.is_move() && run.state() == RunState::Open {
         // It leaves an archive; what it changed belongs to other runs.
         run.clear();
         Journal::resume(&run)?.step(&Step::Discarded, around.progress)?;
@@ -126,13 +126,13 @@ pub fn discard_run<S: SiteAccess>(
     let site = &run.header.site;
     let _lock = around.records.lock(site)?;
     match run.state() {
-        State::Open if run.builds() => {}
-        State::Switching(..) => {
+        RunState::Open if run.builds() => {}
+        RunState::Switching(..) => {
             return Err(Trouble::usage("this run is in the middle of its switch")
                 .because("the site stands half on its old state and half on its new one")
                 .hint(format!("type its command again to complete it, or fernweh undo {site}")));
         }
-        State::Open => {
+        RunState::Open => {
             return Err(Trouble::usage("this rewriting has changed cells already")
                 .hint(format!("fernweh undo {site} takes it back")));
         }

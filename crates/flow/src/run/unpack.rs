@@ -5,7 +5,7 @@ use super::pack::Pack;
 use super::rules::{pair, ready, warn_of_shadowed};
 use crate::archive::ArchiveReader;
 use crate::incoming::Incoming;
-use crate::journal::{Journal, Operation, Run, State, Step};
+use crate::journal::{Journal, Operation, Run, RunState, Step};
 use crate::patterns::Patterns;
 use crate::undo::let_go;
 use crate::unpack::{
@@ -252,7 +252,7 @@ impl Work<'_> {
             _ => records.begin_marked(Operation::Unpack, site.name(), &self.of.input, mark)?,
         };
         let run = journal.header.run.clone();
-        let emptied = journal.run()?.state() == State::Emptied;
+        let emptied = journal.run()?.state() == RunState::Emptied;
         let mut report = if emptied || (self.of.in_place && there.is_some()) {
             self.in_place(&mut journal)?
         } else {
@@ -262,7 +262,7 @@ impl Work<'_> {
         report.undo = true;
         if let Some(old) = superseded {
             report.undo =
-                matches!(old.state(), State::InPlace { direction: Direction::Forward, .. });
+                matches!(old.state(), RunState::InPlace { direction: Direction::Forward, .. });
             let given = self.give_up(old, &mut journal, report.undo);
             report.notes.extend(given.err().map(|trouble| {
                 format!(
@@ -312,7 +312,7 @@ impl Work<'_> {
     /// Sets the old state aside, removes it, and unpacks.
     fn in_place(&self, journal: &mut Journal) -> Result<UnpackReport> {
         let Self { site, archive, options, halves, around, .. } = self;
-        if journal.run()?.state() != State::Emptied {
+        if journal.run()?.state() != RunState::Emptied {
             set_aside(journal, around.progress, &mut |archive| {
                 Pack::whole(archive.to_owned(), *halves).write(*site, *around, None).map(drop)
             })?;

@@ -3,7 +3,7 @@
 use super::{OnBadRecord, UnpackOptions, switch, tables_of};
 use crate::archive::ArchiveReader;
 use crate::identity::{RulesIdentity, identity as digest_of};
-use crate::journal::{Journal, Records, Run, SET_ASIDE, State, Step};
+use crate::journal::{Journal, Records, Run, RunState, SET_ASIDE, Step};
 use crate::patterns::Patterns;
 use fernweh_core::archive::SealedMember;
 use fernweh_ports::{Direction, Halves, Progress, Result, Targets, Trouble};
@@ -28,7 +28,7 @@ pub fn settle_earlier(
         if superseded == Some(run.header.run.as_str()) {
             continue;
         }
-        let emptied = run.state() == State::Emptied;
+        let emptied = run.state() == RunState::Emptied;
         if emptied && run.header.mark != mark {
             return Err(Trouble::usage(format!("site {site} is empty"))
                 .because(format!(
@@ -48,7 +48,7 @@ pub fn settle_earlier(
         let mut targets = targets_of(&run)?;
         let mut journal = Journal::resume(&run)?;
         match run.state() {
-            State::Switching(direction, plan) => {
+            RunState::Switching(direction, plan) => {
                 switch(&mut journal, &mut targets, &plan, direction, progress)?;
                 earlier = Earlier::Completed(direction);
             }
@@ -131,7 +131,7 @@ pub fn discard(
     if let Some(target) = &mut targets.files {
         target.discard()?;
     }
-    if journal.run()?.state() == State::Open {
+    if journal.run()?.state() == RunState::Open {
         // The old state stands; its archive is of no use.
         let _ = std::fs::remove_file(journal.folder().join(SET_ASIDE));
     }

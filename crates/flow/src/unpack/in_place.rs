@@ -3,7 +3,7 @@
 
 use super::{UnpackOptions, UnpackReport, tables_of, unpack};
 use crate::archive::ArchiveReader;
-use crate::journal::{Journal, SET_ASIDE, State, Step};
+use crate::journal::{Journal, RunState, SET_ASIDE, Step};
 use crate::pack::is_database;
 use fernweh_ports::{Progress, Result, Targets, Trouble};
 use std::path::Path;
@@ -17,7 +17,7 @@ pub fn unpack_in_place(
     journal: &mut Journal,
     progress: &dyn Progress,
 ) -> Result<UnpackReport> {
-    if journal.run()?.state() != State::Emptied {
+    if journal.run()?.state() != RunState::Emptied {
         journal.step(&Step::Clearing, progress)?;
     }
     let site = &options.site;

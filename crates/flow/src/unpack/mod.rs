@@ -35,7 +35,8 @@ use fernweh_core::rewrite::Rewriter;
 use fernweh_core::settings::Setting;
 use fernweh_core::sql::{Dialect, Prefix, Statement};
 use fernweh_ports::{
-    DatabaseTarget, Direction, Halves, Kind, LeftOut, Progress, Result, Scope, Targets, Trouble,
+    DatabaseTarget, Direction, Halves, LeftOut, Progress, Result, Scope, Targets, Trouble,
+    TroubleKind,
 };
 use serde::Serialize;
 use std::collections::BTreeMap;
@@ -186,7 +187,7 @@ pub fn unpack(
         Ok(plan) => plan,
         Err(trouble) => {
             let run = &journal.header.run;
-            let broken_off = trouble.lost || trouble.kind == Kind::Interrupted;
+            let broken_off = trouble.lost || trouble.kind == TroubleKind::Interrupted;
             if broken_off && journal.run()?.takes_rows() {
                 return Err(trouble.incomplete(format!(
                     "nothing was changed; type the same command again to go on from here, or\n\

@@ -3,7 +3,7 @@
 
 use fernweh_core::record::Table;
 use fernweh_core::sql::{Dialect, write_insert_head, write_row};
-use fernweh_ports::{Portion, Rejected, Result, Trouble};
+use fernweh_ports::{Rejected, Result, RowBatch, Trouble};
 use serde::Serialize;
 use std::collections::BTreeMap;
 use std::fs::File;
@@ -78,7 +78,7 @@ impl Rejects {
         dialect: Dialect,
         policy: OnBadRecord,
         table: &Table,
-        rows: &Portion,
+        rows: &RowBatch,
         rejected: &[Rejected],
     ) -> Result<()> {
         for one in rejected {
@@ -110,7 +110,7 @@ impl Rejects {
         Ok(())
     }
 
-    fn keep(&mut self, dialect: Dialect, rows: &Portion, row: usize) -> Result<()> {
+    fn keep(&mut self, dialect: Dialect, rows: &RowBatch, row: usize) -> Result<()> {
         let path = self.path();
         let wrong = |error| Trouble::file("cannot keep a record that is left out", &path, &error);
         if self.file.is_none() {

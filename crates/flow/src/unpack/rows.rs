@@ -9,9 +9,11 @@ use crate::stream;
 use fernweh_core::archive::{DatabaseManifest, Member};
 use fernweh_core::limits;
 use fernweh_core::record::{COUNTERS, Column, Row, Table, Value, is_of_engine, weight_of};
-use fernweh_core::sql::{Dialect, Insert, Kind, Prefix, Statement, with_modes, write_structure};
+use fernweh_core::sql::{
+    Dialect, Insert, ObjectKind, Prefix, Statement, with_modes, write_structure,
+};
 use fernweh_ports::{
-    DatabaseSource, DatabaseTarget, Inlet, Portion, Progress, Result, Trouble, Unit, counted, pipe,
+    DatabaseSource, DatabaseTarget, Inlet, Progress, Result, RowBatch, Trouble, Unit, counted, pipe,
 };
 use std::collections::BTreeSet;
 
@@ -92,7 +94,7 @@ fn sequences_of_kept(
     let mut kept = BTreeSet::new();
     for statement in stream::structure(archive, about.dialect, &Member::Structure)? {
         match statement {
-            Statement::Object { kind: Kind::Sequence, name, table: Some(table), .. }
+            Statement::Object { kind: ObjectKind::Sequence, name, table: Some(table), .. }
                 if options.tables.holds(&table) =>
             {
                 kept.insert(name);
@@ -147,7 +149,7 @@ pub(super) fn own_structure(
         // Sequences must not fall behind the rows that come.
         after.extend(positions.into_iter().filter(|statement| {
             matches!(statement, Statement::Schema { .. })
-                || matches!(statement, Statement::Object { kind: Kind::Sequence, sql, .. }
+                || matches!(statement, Statement::Object { kind: ObjectKind::Sequence, sql, .. }
                     if sql.starts_with("SELECT "))
         }));
     }
@@ -166,18 +168,20 @@ pub(super) fn read_structure(
     let counted = about.dialect == Dialect::Mariadb;
     let as_is = options.rewriter.is_idle();
     found.retain(|statement| match statement {
-        Statement::Object { kind: Kind::Routine | Kind::Event | Kind::Sequence, name, .. }
-            if counted =>
-        {
-            options.tables.holds(name)
-        }
-        Statement::Object { kind: Kind::Sequence, name, .. }
+        Statement::Object {
+            kind: ObjectKind::Routine | ObjectKind::Event | ObjectKind::Sequence,
+            name,
+            ..
+        } if counted => options.tables.holds(name),
+        Statement::Object { kind: ObjectKind::Sequence, name, .. }
             if about.dialect == Dialect::Postgres =>
         {
             kept_sequences.as_ref().is_none_or(|kept| kept.contains(name.trim_matches('"')))
         }
         // The indexes of full-text tables come along; they are made anew if texts change.
-        Statement::Object { kind: Kind::Refresh, .. } if about.dialect == Dialect::Sqlite => !as_is,
+        Statement::Object { kind: ObjectKind::Refresh, .. } if about.dialect == Dialect::Sqlite => {
+            !as_is
+        }
         Statement::Table { name, .. } | Statement::View { name, .. } => options.tables.holds(name),
         Statement::Trigger { table, .. }
         | Statement::ForeignKey { table, .. }
@@ -212,7 +216,7 @@ pub(super) fn read_rows<'a>(
     match into {
         None => each_portion(options, archive, about, report, progress, &mut |_, _| Ok(()))?,
         Some((into, rejects)) => std::thread::scope(|scope| {
-            let (send, incoming) = pipe::<(&Table, Portion)>();
+            let (send, incoming) = pipe::<(&Table, RowBatch)>();
             let writer = scope.spawn(move || {
                 let mut writer = Writer::new(into, rejects, progress);
                 for (table, rows) in incoming {
@@ -248,7 +252,7 @@ fn each_portion<'a>(
     about: &'a DatabaseManifest,
     report: &mut UnpackReport,
     progress: &dyn Progress,
-    visit: &mut dyn FnMut(&'a Table, Portion) -> Result<()>,
+    visit: &mut dyn FnMut(&'a Table, RowBatch) -> Result<()>,
 ) -> Result<()> {
     let wanted: Vec<&'a Table> =
         about.tables.iter().filter(|table| options.tables.holds(&table.name)).collect();
@@ -276,7 +280,7 @@ fn each_portion<'a>(
                     }
                     progress.advance(insert.rows.len() as u64);
                     let (columns, rows) = (insert.columns, insert.rows);
-                    visit(table, Portion { table: here.clone(), columns, rows })?;
+                    visit(table, RowBatch { table: here.clone(), columns, rows })?;
                 }
                 tallies.into_report(table, &mut report.rewriting);
             }

@@ -7,7 +7,7 @@ use crate::retry;
 use fernweh_core::limits;
 use fernweh_core::record::{Table, is_of_engine, weight_of};
 use fernweh_core::sql::{Dialect, Statement};
-use fernweh_ports::{DatabaseTarget, Portion, Progress, Result, Trouble};
+use fernweh_ports::{DatabaseTarget, Progress, Result, RowBatch, Trouble};
 use std::collections::{BTreeMap, BTreeSet};
 
 /// Writes the rows of an archive.
@@ -22,16 +22,16 @@ pub(super) struct Writer<'a> {
     secured: BTreeMap<String, u64>,
     /// Rows of each table that an earlier run has written.
     there: BTreeMap<String, u64>,
-    kept: Vec<Kept<'a>>,
+    kept: Vec<Unsecured<'a>>,
     weight: usize,
     /// How often the connection was lost since rows were secured.
     losses: u32,
 }
 
 /// Rows that are written but not secured.
-struct Kept<'a> {
+struct Unsecured<'a> {
     table: &'a Table,
-    portion: Portion,
+    portion: RowBatch,
     /// Whether what the destination rejects of them has been dealt with.
     noted: bool,
 }
@@ -72,13 +72,13 @@ impl<'a> Writer<'a> {
     }
 
     /// Writes a portion of a table.
-    pub fn write(&mut self, table: &'a Table, mut portion: Portion) -> Result<()> {
+    pub fn write(&mut self, table: &'a Table, mut portion: RowBatch) -> Result<()> {
         self.pass(&mut portion);
         if portion.rows.is_empty() {
             return Ok(());
         }
         self.weight += weight_of(&portion.rows);
-        self.kept.push(Kept { table, portion, noted: false });
+        self.kept.push(Unsecured { table, portion, noted: false });
         match self.send(self.kept.len() - 1) {
             Err(trouble) if trouble.lost => self.connect_anew(trouble)?,
             sent => sent?,
@@ -87,7 +87,7 @@ impl<'a> Writer<'a> {
     }
 
     /// Leaves out what an earlier run has written.
-    fn pass(&mut self, portion: &mut Portion) {
+    fn pass(&mut self, portion: &mut RowBatch) {
         if let Some(there) = self.there.get_mut(&portion.table) {
             let passed = (*there).min(portion.rows.len() as u64);
             *there -= passed;
@@ -97,7 +97,7 @@ impl<'a> Writer<'a> {
 
     /// Sends rows that are kept.
     fn send(&mut self, place: usize) -> Result<()> {
-        let Kept { table, portion, noted } = &mut self.kept[place];
+        let Unsecured { table, portion, noted } = &mut self.kept[place];
         let refused = self.target.write(portion, self.policy == OnBadRecord::Adapt)?;
         if !std::mem::replace(noted, true) {
             self.rejects.note(self.dialect, self.policy, table, portion, &refused)?;
@@ -117,7 +117,7 @@ impl<'a> Writer<'a> {
             }
             self.connect_anew(trouble)?;
         }
-        for Kept { portion, .. } in self.kept.drain(..) {
+        for Unsecured { portion, .. } in self.kept.drain(..) {
             *self.secured.entry(portion.table).or_default() += portion.rows.len() as u64;
         }
         self.weight = 0;
@@ -161,7 +161,7 @@ impl<'a> Writer<'a> {
                 )));
             };
             *secured = found;
-            for Kept { portion, .. } in &mut self.kept {
+            for Unsecured { portion, .. } in &mut self.kept {
                 if portion.table == name {
                     let passed = more.min(portion.rows.len() as u64);
                     portion.rows.drain(..passed as usize);

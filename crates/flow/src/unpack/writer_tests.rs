@@ -44,7 +44,7 @@ impl Unsteady {
 }
 
 impl DatabaseTarget for Unsteady {
-    fn write(&mut self, portion: &Portion, _: bool) -> Result<Vec<Rejected>> {
+    fn write(&mut self, portion: &RowBatch, _: bool) -> Result<Vec<Rejected>> {
         self.meets(Some((&portion.table, &portion.rows)))?;
         let rows = self.rows.entry(portion.table.clone()).or_default();
         rows.extend_from_slice(&portion.rows);
@@ -101,9 +101,9 @@ fn table(name: &str) -> Table {
     Table { name: name.into(), columns: Vec::new(), key: Vec::new() }
 }
 
-fn portion(table: &str, numbers: std::ops::Range<i64>) -> Portion {
+fn portion(table: &str, numbers: std::ops::Range<i64>) -> RowBatch {
     let rows = numbers.map(|number| vec![Value::Integer(number)]).collect();
-    Portion { table: table.into(), columns: vec!["n".into()], rows }
+    RowBatch { table: table.into(), columns: vec!["n".into()], rows }
 }
 
 /// Writes portions of the two tables, `there` rows of the first being there already.

@@ -6,9 +6,9 @@ use fernweh_core::record::{Column, Row, Table, Value};
 use fernweh_core::rewrite::ColumnText;
 use fernweh_core::sql::{Dialect, Modes, Statement};
 use fernweh_ports::{
-    Applied, Change, DatabaseEditor, DatabaseSource, DatabaseSwap, DatabaseTarget, Direction,
-    Fingerprint, KeyPosition, Overview, Portion, Progress, Record, Refreshing, Rejected, Result,
-    Scope, Structure, SwapTable, TableInfo, TablesSwap, Tally, Trouble,
+    Applied, Change, Counting, DatabaseEditor, DatabaseSource, DatabaseSwap, DatabaseTarget,
+    Direction, Fingerprint, KeyPosition, Overview, Progress, Record, Refreshing, Rejected, Result,
+    RowBatch, Scope, Structure, SwapTable, TableInfo, TablesSwap, Trouble,
 };
 use std::collections::BTreeMap;
 
@@ -64,7 +64,7 @@ impl Source {
 }
 
 impl DatabaseSource for Source {
-    fn overview(&mut self, scope: &dyn Scope, _: Tally) -> Result<Overview> {
+    fn overview(&mut self, scope: &dyn Scope, _: Counting) -> Result<Overview> {
         Ok(overview(&self.host.call("look at the database")?.live.tables, scope))
     }
     fn begin(&mut self) -> Result<Vec<String>> {
@@ -140,7 +140,7 @@ impl DatabaseTarget for Target {
         world.tables_aside.insert(self.built(), made.collect());
         Ok(())
     }
-    fn write(&mut self, portion: &Portion, _: bool) -> Result<Vec<Rejected>> {
+    fn write(&mut self, portion: &RowBatch, _: bool) -> Result<Vec<Rejected>> {
         let mut world = self.host.call("write rows")?;
         let built = world.tables_aside.get_mut(&self.built()).ok_or_else(|| unknown("room"))?;
         let rows = built.get_mut(&portion.table).ok_or_else(|| unknown("such table"))?;

@@ -1,12 +1,12 @@
 //! What can go wrong at a call of a connector.
 
-use super::State;
+use super::SiteState;
 use fernweh_ports::{Result, Trouble};
 use std::panic::{AssertUnwindSafe, catch_unwind, resume_unwind};
 use std::sync::{Mutex, PoisonError};
 
 /// A change by somebody else, in between.
-pub type ByOthers = Box<dyn FnOnce(&mut State) + Send>;
+pub type ByOthers = Box<dyn FnOnce(&mut SiteState) + Send>;
 
 /// What happens at a call.
 pub enum Fault {

@@ -26,7 +26,7 @@ use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
 /// What stands in a place: live, or aside under a name.
 #[derive(Clone, Debug, Default, PartialEq)]
-pub struct State {
+pub struct SiteState {
     /// The database.
     pub tables: Tables,
     /// The files.
@@ -36,7 +36,7 @@ pub struct State {
 /// Everything of a site's host.
 #[derive(Debug, Default)]
 pub(crate) struct World {
-    pub live: State,
+    pub live: SiteState,
     /// Tables that are built or kept, by the name of the place.
     pub tables_aside: BTreeMap<String, Tables>,
     /// Trees that are built or kept, by the name of the place.
@@ -85,12 +85,12 @@ impl MemorySite {
     }
 
     /// What is live.
-    pub fn live(&self) -> State {
+    pub fn live(&self) -> SiteState {
         self.host.world().live.clone()
     }
 
     /// Changes what is live, as visitors do.
-    pub fn write(&self, change: impl FnOnce(&mut State)) {
+    pub fn write(&self, change: impl FnOnce(&mut SiteState)) {
         change(&mut self.host.world().live);
     }
 

@@ -58,12 +58,12 @@ struct Seen {
 }
 
 /// The database and its companions as they are at a moment.
-type State = [Option<Seen>; 3];
+type Marks = [Option<Seen>; 3];
 
 /// A copy on this machine; it goes when this is dropped.
 pub struct Snapshot {
     folder: TempDir,
-    state: Option<State>,
+    state: Option<Marks>,
 }
 
 impl Snapshot {
@@ -84,8 +84,8 @@ impl RemoteSqlite {
     }
 
     /// The database, its log and its journal as they are now.
-    fn look(&self) -> Result<State> {
-        let mut state = State::default();
+    fn look(&self) -> Result<Marks> {
+        let mut state = Marks::default();
         for (seen, ending) in state.iter_mut().zip(WRITTEN) {
             *seen = self.look_at(&self.named(ending))?;
         }

@@ -11,8 +11,8 @@ use fernweh_core::finding::Check;
 use fernweh_core::record::{Entry, EntryKind};
 use fernweh_core::sql::Statement;
 use fernweh_ports::{
-    DatabaseSwap, DatabaseTarget, Direction, Fingerprint, NewFile, Overview, Portion, Progress,
-    Rejected, Result, Scope, Structure, Trouble,
+    DatabaseSwap, DatabaseTarget, Direction, Fingerprint, NewFile, Overview, Progress, Rejected,
+    Result, RowBatch, Scope, Structure, Trouble,
 };
 use std::path::PathBuf;
 
@@ -70,7 +70,7 @@ impl DatabaseTarget for RemoteSqliteTarget {
         self.inner.build(structure)
     }
 
-    fn write(&mut self, rows: &Portion, adapt: bool) -> Result<Vec<Rejected>> {
+    fn write(&mut self, rows: &RowBatch, adapt: bool) -> Result<Vec<Rejected>> {
         self.inner.write(rows, adapt)
     }
 

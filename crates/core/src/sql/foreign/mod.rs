@@ -88,7 +88,7 @@ pub enum Meaning {
 /// One part of the structure: its kind and name, by which a `DROP` finds it, and where it
 /// lies.
 #[derive(Clone, Debug)]
-struct Part {
+struct StructurePart {
     kind: &'static str,
     name: String,
     schema: String,
@@ -117,8 +117,8 @@ pub struct ForeignScript {
     types: BTreeMap<String, Option<ColumnText>>,
     /// The columns that rows name, by table; empty if they name none.
     named: BTreeMap<String, Vec<String>>,
-    before: Vec<Part>,
-    after: Vec<Part>,
+    before: Vec<StructurePart>,
+    after: Vec<StructurePart>,
     left_out: BTreeMap<&'static str, u64>,
     /// The modes of the statement at hand.
     modes: Modes,
@@ -264,7 +264,7 @@ impl ForeignScript {
             _ => String::new(),
         };
         let list = if late { &mut self.after } else { &mut self.before };
-        list.push(Part { kind, name, schema: self.schema.clone(), statement });
+        list.push(StructurePart { kind, name, schema: self.schema.clone(), statement });
         Ok(())
     }
 
@@ -333,7 +333,7 @@ impl ForeignScript {
     }
 
     /// Statements with the schema named wherever it changes (PostgreSQL).
-    fn in_schemas(&self, parts: &[Part]) -> Vec<Statement> {
+    fn in_schemas(&self, parts: &[StructurePart]) -> Vec<Statement> {
         let mut schema = None;
         let mut statements = Vec::new();
         for part in parts {

@@ -8,7 +8,7 @@ use crate::rewrite::ColumnText;
 use crate::sql::Dialect::Postgres;
 use crate::sql::lexer::{Modes, Token};
 use crate::sql::statement::{Reader, Statement, StatementError};
-use crate::sql::{CopyHead, Kind, Qualified, quote_name};
+use crate::sql::{CopyHead, ObjectKind, Qualified, quote_name};
 use std::ops::Range;
 
 /// Statements that concern only the session that would run the script, or that all-or-nothing
@@ -308,7 +308,8 @@ impl ForeignScript {
             .map_err(|error| unread(sql.as_bytes(), &error))?;
         let foreign = matches!(statement, Statement::ForeignKey { .. });
         if let Some(key) = added_key(sql)
-            && let Statement::Object { kind: Kind::Constraint, table: Some(table), .. } = &statement
+            && let Statement::Object { kind: ObjectKind::Constraint, table: Some(table), .. } =
+                &statement
             && let Ok(made) = self.definition(table)
         {
             made.items.push(key);

@@ -1,7 +1,7 @@
 //! Where tokens end, on one corpus for all readers, whole and in pieces.
 
 use super::*;
-use crate::sql::{Part, ScriptReader, TextCutter};
+use crate::sql::{ScriptPart, ScriptReader, TextCutter};
 use proptest::prelude::*;
 use std::convert::Infallible;
 use std::io::Read;
@@ -145,10 +145,10 @@ fn statements(dialect: Dialect, script: &[u8], piece: usize) -> Vec<String> {
 /// The texts of a script with their places, as they are cut for rewriting.
 fn texts(dialect: Dialect, script: &[u8], piece: usize) -> Vec<(usize, Vec<u8>)> {
     let (mut found, mut at) = (Vec::new(), 0);
-    let mut take = |part: Part<'_>| -> Result<(), Infallible> {
+    let mut take = |part: ScriptPart<'_>| -> Result<(), Infallible> {
         match part {
-            Part::Rest(bytes) => at += bytes.len(),
-            Part::Text(raw, _) => {
+            ScriptPart::Rest(bytes) => at += bytes.len(),
+            ScriptPart::Text(raw, _) => {
                 found.push((at, raw.to_vec()));
                 at += raw.len();
             }

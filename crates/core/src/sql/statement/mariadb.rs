@@ -4,7 +4,7 @@ mod table;
 
 use super::reader::Reader;
 use super::shape::{Several, Shape};
-use super::{Kind, Statement, StatementError};
+use super::{ObjectKind, Statement, StatementError};
 use crate::sql::lexer::{Modes, Token};
 use crate::sql::{Dialect, quote_name};
 
@@ -94,7 +94,7 @@ fn alter(mut shape: Shape<'_>) -> Result<Statement, StatementError> {
         shape.need(&["SET", "DEFAULT"])?;
         shape.expression(&[])?;
         let sql = shape.finish()?;
-        return Ok(Statement::Object { kind: Kind::Property, name, table: Some(table), sql });
+        return Ok(Statement::Object { kind: ObjectKind::Property, name, table: Some(table), sql });
     }
     shape.need(&["ADD", "CONSTRAINT"])?;
     let name = shape.name()?;
@@ -131,7 +131,7 @@ fn create(mut shape: Shape<'_>) -> Result<Statement, StatementError> {
     if shape.word("SEQUENCE")? {
         let name = shape.name()?;
         sequence(&mut shape)?;
-        return Ok(object(Kind::Sequence, name, shape.finish()?));
+        return Ok(object(ObjectKind::Sequence, name, shape.finish()?));
     }
     shape.words(&["OR", "REPLACE"])?;
     if shape.word("ALGORITHM")? {
@@ -161,7 +161,7 @@ fn create(mut shape: Shape<'_>) -> Result<Statement, StatementError> {
         shape.group()?;
         // One that is loaded from a file of the server's host has no parameters here.
         shape.body(Several::UpToEnd)?;
-        return Ok(object(Kind::Routine, name, shape.finish()?));
+        return Ok(object(ObjectKind::Routine, name, shape.finish()?));
     }
     if aggregate {
         return Err(shape.refused());
@@ -170,14 +170,14 @@ fn create(mut shape: Shape<'_>) -> Result<Statement, StatementError> {
         shape.word("BODY")?;
         let name = shape.name()?;
         shape.body(Several::UpToEnd)?;
-        return Ok(object(Kind::Routine, name, shape.finish()?));
+        return Ok(object(ObjectKind::Routine, name, shape.finish()?));
     }
     if shape.word("EVENT")? {
         let name = shape.name()?;
         schedule(&mut shape)?;
         shape.need(&["DO"])?;
         shape.body(Several::UpToEnd)?;
-        return Ok(object(Kind::Event, name, shape.finish()?));
+        return Ok(object(ObjectKind::Event, name, shape.finish()?));
     }
     Err(shape.refused())
 }
@@ -290,16 +290,16 @@ fn set_value(mut shape: Shape<'_>) -> Result<Statement, StatementError> {
     if !(1..=3).contains(&numbers) {
         return Err(shape.refused());
     }
-    Ok(Statement::Object { kind: Kind::Sequence, name, table: None, sql: shape.finish()? })
+    Ok(Statement::Object { kind: ObjectKind::Sequence, name, table: None, sql: shape.finish()? })
 }
 
-fn kind(token: &Token<'_>) -> Option<Kind> {
+fn kind(token: &Token<'_>) -> Option<ObjectKind> {
     let kinds = [
-        ("SEQUENCE", Kind::Sequence),
-        ("PROCEDURE", Kind::Routine),
-        ("FUNCTION", Kind::Routine),
-        ("PACKAGE", Kind::Routine),
-        ("EVENT", Kind::Event),
+        ("SEQUENCE", ObjectKind::Sequence),
+        ("PROCEDURE", ObjectKind::Routine),
+        ("FUNCTION", ObjectKind::Routine),
+        ("PACKAGE", ObjectKind::Routine),
+        ("EVENT", ObjectKind::Event),
     ];
     kinds.into_iter().find(|(word, _)| token.is(word)).map(|(_, kind)| kind)
 }

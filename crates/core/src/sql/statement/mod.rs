@@ -96,7 +96,7 @@ pub enum Statement {
     /// Any other object, or a property of one.
     Object {
         /// What it is, in words.
-        kind: Kind,
+        kind: ObjectKind,
         /// Its name.
         name: String,
         /// The table it belongs to, if it belongs to one.
@@ -110,7 +110,7 @@ pub enum Statement {
 
 /// The kinds of objects beside tables, indexes, views, triggers and foreign keys.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Kind {
+pub enum ObjectKind {
     /// A schema.
     Schema,
     /// An extension of the server.
@@ -143,7 +143,7 @@ impl Statement {
     /// The number of the large object that it makes, if it makes one.
     pub fn large_object(&self) -> Option<&str> {
         match self {
-            Statement::Object { kind: Kind::LargeObject, name, .. } => Some(name),
+            Statement::Object { kind: ObjectKind::LargeObject, name, .. } => Some(name),
             _ => None,
         }
     }
@@ -168,7 +168,8 @@ impl Statement {
     pub fn has_body(&self) -> bool {
         matches!(
             self,
-            Statement::Trigger { .. } | Statement::Object { kind: Kind::Routine | Kind::Event, .. }
+            Statement::Trigger { .. }
+                | Statement::Object { kind: ObjectKind::Routine | ObjectKind::Event, .. }
         )
     }
 

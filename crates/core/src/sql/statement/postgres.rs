@@ -4,7 +4,7 @@ mod table;
 
 use super::reader::Reader;
 use super::shape::{Several, Shape};
-use super::{Kind, Statement, StatementError};
+use super::{ObjectKind, Statement, StatementError};
 use crate::sql::lexer::Token;
 use crate::sql::{CopyHead, Dialect, Qualified};
 
@@ -36,7 +36,7 @@ const SETTINGS: [&str; 10] = [
     "row_security",
 ];
 
-fn object(kind: Kind, name: String, sql: String) -> Statement {
+fn object(kind: ObjectKind, name: String, sql: String) -> Statement {
     Statement::Object { kind, name, table: None, sql }
 }
 
@@ -55,7 +55,7 @@ pub(super) fn parse(mut shape: Shape<'_>) -> Result<Statement, StatementError> {
     }
     if shape.words(&["REFRESH", "MATERIALIZED", "VIEW"])? {
         let name = qualified(&mut shape)?;
-        return Ok(object(Kind::Refresh, name, shape.finish()?));
+        return Ok(object(ObjectKind::Refresh, name, shape.finish()?));
     }
     if shape.words(&["SELECT", "pg_catalog"])? {
         return called(shape);
@@ -78,7 +78,7 @@ fn called(mut shape: Shape<'_>) -> Result<Statement, StatementError> {
         }
         shape.number()?;
         shape.sign(b')')?;
-        return Ok(object(Kind::LargeObject, number.to_string(), shape.finish()?));
+        return Ok(object(ObjectKind::LargeObject, number.to_string(), shape.finish()?));
     }
     shape.need(&["setval"])?;
     shape.sign(b'(')?;
@@ -90,7 +90,7 @@ fn called(mut shape: Shape<'_>) -> Result<Statement, StatementError> {
         return Err(shape.refused());
     }
     shape.sign(b')')?;
-    Ok(object(Kind::Sequence, name, shape.finish()?))
+    Ok(object(ObjectKind::Sequence, name, shape.finish()?))
 }
 
 /// The schema of what follows; other settings are for the engine's own client, and are not run.
@@ -144,7 +144,7 @@ fn create(mut shape: Shape<'_>) -> Result<Statement, StatementError> {
     if shape.word("SEQUENCE")? {
         let name = shape.name()?;
         sequence(&mut shape)?;
-        return Ok(object(Kind::Sequence, name, shape.finish()?));
+        return Ok(object(ObjectKind::Sequence, name, shape.finish()?));
     }
     if unlogged {
         return Err(shape.refused());
@@ -184,17 +184,17 @@ fn create(mut shape: Shape<'_>) -> Result<Statement, StatementError> {
         let name = last_of(&mut shape)?;
         shape.group()?;
         shape.group()?;
-        return Ok(object(Kind::Routine, name, shape.finish()?));
+        return Ok(object(ObjectKind::Routine, name, shape.finish()?));
     }
     if shape.one_of(&["TYPE", "DOMAIN"])? {
         let name = shape.name()?;
         type_definition(&mut shape)?;
-        return Ok(object(Kind::Type, name, shape.finish()?));
+        return Ok(object(ObjectKind::Type, name, shape.finish()?));
     }
     if shape.word("COLLATION")? {
         let name = shape.name()?;
         shape.group()?;
-        return Ok(object(Kind::Property, name, shape.finish()?));
+        return Ok(object(ObjectKind::Property, name, shape.finish()?));
     }
     if shape.word("STATISTICS")? {
         let name = last_of(&mut shape)?;
@@ -205,12 +205,12 @@ fn create(mut shape: Shape<'_>) -> Result<Statement, StatementError> {
         shape.each(&mut |shape| shape.expression(&[&["FROM"]]))?;
         shape.need(&["FROM"])?;
         qualified(&mut shape)?;
-        return Ok(object(Kind::Property, name, shape.finish()?));
+        return Ok(object(ObjectKind::Property, name, shape.finish()?));
     }
     if shape.word("SCHEMA")? {
         shape.words(&["IF", "NOT", "EXISTS"])?;
         let name = shape.name()?;
-        return Ok(object(Kind::Schema, name, shape.finish()?));
+        return Ok(object(ObjectKind::Schema, name, shape.finish()?));
     }
     if shape.word("EXTENSION")? {
         shape.words(&["IF", "NOT", "EXISTS"])?;
@@ -219,7 +219,7 @@ fn create(mut shape: Shape<'_>) -> Result<Statement, StatementError> {
         while shape.one_of(&["SCHEMA", "VERSION"])? {
             shape.value()?;
         }
-        return Ok(object(Kind::Extension, name, shape.finish()?));
+        return Ok(object(ObjectKind::Extension, name, shape.finish()?));
     }
     Err(shape.refused())
 }
@@ -317,7 +317,7 @@ fn policy(mut shape: Shape<'_>) -> Result<Statement, StatementError> {
     shape.need(&["ON"])?;
     let table = Some(qualified(&mut shape)?);
     shape.body(Several::None)?;
-    Ok(Statement::Object { kind: Kind::Rule, name, table, sql: shape.finish()? })
+    Ok(Statement::Object { kind: ObjectKind::Rule, name, table, sql: shape.finish()? })
 }
 
 /// A rule: what it does stands in parentheses where it is more than one statement.
@@ -330,7 +330,7 @@ fn rule(mut shape: Shape<'_>) -> Result<Statement, StatementError> {
     shape.need(&["TO"])?;
     let table = Some(qualified(&mut shape)?);
     shape.body(Several::InParentheses)?;
-    Ok(Statement::Object { kind: Kind::Rule, name, table, sql: shape.finish()? })
+    Ok(Statement::Object { kind: ObjectKind::Rule, name, table, sql: shape.finish()? })
 }
 
 /// A function or a procedure in a language whose bodies the server runs itself.
@@ -360,7 +360,7 @@ fn routine(mut shape: Shape<'_>) -> Result<Statement, StatementError> {
     if languages != 1 {
         return Err(shape.refused());
     }
-    Ok(object(Kind::Routine, name, shape.finish()?))
+    Ok(object(ObjectKind::Routine, name, shape.finish()?))
 }
 
 /// Functions that are loaded from a file of the server's host are refused.
@@ -387,7 +387,12 @@ fn alter(mut shape: Shape<'_>) -> Result<Statement, StatementError> {
             _ => return Err(shape.refused()),
         };
         let (name, table) = (Qualified::parse(&sequence).name, Some(owner));
-        return Ok(Statement::Object { kind: Kind::Sequence, name, table, sql: shape.finish()? });
+        return Ok(Statement::Object {
+            kind: ObjectKind::Sequence,
+            name,
+            table,
+            sql: shape.finish()?,
+        });
     }
     let index = shape.word("INDEX")?;
     if !index {
@@ -404,7 +409,7 @@ fn alter(mut shape: Shape<'_>) -> Result<Statement, StatementError> {
             true => Statement::ForeignKey { table, name, sql },
             false => {
                 let table = Some(table);
-                Statement::Object { kind: Kind::Constraint, name, table, sql }
+                Statement::Object { kind: ObjectKind::Constraint, name, table, sql }
             }
         });
     }
@@ -414,8 +419,11 @@ fn alter(mut shape: Shape<'_>) -> Result<Statement, StatementError> {
         (true, false) => table::bounds(&mut shape)?,
         (false, _) => table::setting(&mut shape, index)?,
     }
-    let (kind, name) =
-        if attached { (Kind::Partition, "partition") } else { (Kind::Property, "setting") };
+    let (kind, name) = if attached {
+        (ObjectKind::Partition, "partition")
+    } else {
+        (ObjectKind::Property, "setting")
+    };
     let (name, table) = (name.to_owned(), Some(table));
     Ok(Statement::Object { kind, name, table, sql: shape.finish()? })
 }
@@ -448,7 +456,7 @@ fn comment(mut shape: Shape<'_>) -> Result<Statement, StatementError> {
     if !shape.word("NULL")? {
         shape.text()?;
     }
-    Ok(object(Kind::Property, "comment".into(), shape.finish()?))
+    Ok(object(ObjectKind::Property, "comment".into(), shape.finish()?))
 }
 
 /// A name, with its schema if that is written, where nothing is made anew.
@@ -495,21 +503,27 @@ mod tests {
     #[test]
     fn the_shapes_that_packing_writes_are_understood() {
         for (sql, kind) in [
-            ("CREATE TYPE \"mood\" AS ENUM ('a')", Kind::Type),
+            ("CREATE TYPE \"mood\" AS ENUM ('a')", ObjectKind::Type),
             (
                 "CREATE OR REPLACE FUNCTION f(a text) RETURNS text LANGUAGE sql AS $x$SELECT ';'$x$",
-                Kind::Routine,
+                ObjectKind::Routine,
             ),
-            ("CREATE SEQUENCE \"s\" AS bigint", Kind::Sequence),
-            ("SELECT pg_catalog.setval('\"s\"', 5, true)", Kind::Sequence),
-            ("SELECT pg_catalog.lo_create(16500)", Kind::LargeObject),
-            ("ALTER SEQUENCE \"s\" OWNED BY \"t\".\"id\"", Kind::Sequence),
-            ("ALTER TABLE ONLY \"t\" ADD CONSTRAINT \"p\" PRIMARY KEY (id)", Kind::Constraint),
-            ("ALTER TABLE \"t\" ENABLE ROW LEVEL SECURITY", Kind::Property),
-            ("CREATE POLICY p ON t FOR SELECT USING (true)", Kind::Rule),
-            ("CREATE EXTENSION IF NOT EXISTS \"citext\" WITH SCHEMA \"public\"", Kind::Extension),
-            ("REFRESH MATERIALIZED VIEW \"m\"", Kind::Refresh),
-            ("COMMENT ON TABLE t IS 'x'", Kind::Property),
+            ("CREATE SEQUENCE \"s\" AS bigint", ObjectKind::Sequence),
+            ("SELECT pg_catalog.setval('\"s\"', 5, true)", ObjectKind::Sequence),
+            ("SELECT pg_catalog.lo_create(16500)", ObjectKind::LargeObject),
+            ("ALTER SEQUENCE \"s\" OWNED BY \"t\".\"id\"", ObjectKind::Sequence),
+            (
+                "ALTER TABLE ONLY \"t\" ADD CONSTRAINT \"p\" PRIMARY KEY (id)",
+                ObjectKind::Constraint,
+            ),
+            ("ALTER TABLE \"t\" ENABLE ROW LEVEL SECURITY", ObjectKind::Property),
+            ("CREATE POLICY p ON t FOR SELECT USING (true)", ObjectKind::Rule),
+            (
+                "CREATE EXTENSION IF NOT EXISTS \"citext\" WITH SCHEMA \"public\"",
+                ObjectKind::Extension,
+            ),
+            ("REFRESH MATERIALIZED VIEW \"m\"", ObjectKind::Refresh),
+            ("COMMENT ON TABLE t IS 'x'", ObjectKind::Property),
         ] {
             match parsed(sql) {
                 Ok(Statement::Object { kind: found, .. }) => assert_eq!(found, kind, "{sql}"),

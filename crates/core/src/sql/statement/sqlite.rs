@@ -5,7 +5,7 @@
 //! file (`connect::sqlite`).
 
 use super::shape::{Several, Shape};
-use super::{Kind, Statement, StatementError};
+use super::{ObjectKind, Statement, StatementError};
 use crate::sql::lexer::Token;
 
 /// Modules of virtual tables that keep to the database.
@@ -30,7 +30,7 @@ pub(super) fn parse(shape: &mut Shape<'_>, statement: &[u8]) -> Result<Statement
         match shape.name()? {
             name if name == "sqlite_sequence" => Statement::ClearCounters,
             name if is_of_engine(&name) => return Err(shape.refused()),
-            name => object(Kind::Virtual, name, sql),
+            name => object(ObjectKind::Virtual, name, sql),
         }
     } else if shape.words(&["INSERT", "INTO"])? {
         // INSERT INTO "words" ("words") VALUES ('rebuild')
@@ -43,9 +43,9 @@ pub(super) fn parse(shape: &mut Shape<'_>, statement: &[u8]) -> Result<Statement
         if columns != [name.as_str()] || word != b"rebuild" || is_of_engine(&name) {
             return Err(shape.refused());
         }
-        object(Kind::Refresh, name, sql)
+        object(ObjectKind::Refresh, name, sql)
     } else if shape.word("ANALYZE")? {
-        object(Kind::Property, "statistics".into(), sql)
+        object(ObjectKind::Property, "statistics".into(), sql)
     } else {
         create(shape, sql)?
     };
@@ -95,7 +95,7 @@ fn create(shape: &mut Shape<'_>, sql: String) -> Result<Statement, StatementErro
         if !shape.is_empty() {
             shape.group()?;
         }
-        return Ok(Statement::Object { kind: Kind::Virtual, name, table: None, sql });
+        return Ok(Statement::Object { kind: ObjectKind::Virtual, name, table: None, sql });
     }
     if shape.word("TABLE")? {
         let name = own_name(shape)?;

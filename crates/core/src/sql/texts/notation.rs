@@ -1,7 +1,7 @@
 //! How a text is written in a script, and how it is changed there without touching the rest.
 
 use crate::digest::{from_hex, hex};
-use crate::rewrite::{CellOutcome, ColumnText, Found, Rewriter};
+use crate::rewrite::{CellOutcome, ColumnText, Matches, Rewriter};
 use std::borrow::Cow;
 
 /// How a text is written.
@@ -29,7 +29,7 @@ pub struct TextOutcome {
     /// The text that is meant.
     pub view: Vec<u8>,
     /// What was found in it.
-    pub found: Found,
+    pub found: Matches,
     /// How it is to be written now, if it changes.
     pub new: Option<Vec<u8>>,
 }

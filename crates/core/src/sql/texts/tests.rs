@@ -10,10 +10,10 @@ fn rewriter() -> Rewriter {
 /// A script rewritten, fed in pieces of this size.
 fn rewritten(dialect: Dialect, script: &[u8], size: usize) -> Vec<u8> {
     let (rewriter, mut out) = (rewriter(), Vec::new());
-    let mut take = |part: Part<'_>| -> Result<(), Infallible> {
+    let mut take = |part: ScriptPart<'_>| -> Result<(), Infallible> {
         match part {
-            Part::Rest(bytes) => out.extend_from_slice(bytes),
-            Part::Text(raw, notation) => {
+            ScriptPart::Rest(bytes) => out.extend_from_slice(bytes),
+            ScriptPart::Text(raw, notation) => {
                 let new = notation.look(&rewriter, raw).and_then(|outcome| outcome.new);
                 out.extend_from_slice(new.as_deref().unwrap_or(raw));
             }

@@ -1,8 +1,8 @@
 //! One fault at every call, one after the other.
 
 use super::{Desk, Undone, moved, there};
-use fernweh_ports::Kind;
-use fernweh_testkit::{Fault, State, Watcher, killed_or, rows};
+use fernweh_ports::TroubleKind;
+use fernweh_testkit::{Fault, SiteState, Watcher, killed_or, rows};
 
 const QUIET: fn() -> Watcher = Watcher::default;
 
@@ -70,7 +70,7 @@ fn what_is_refused_before_the_switch_changes_nothing_and_leaves_nothing() {
                 continue;
             };
             let what = desk.new.faults().calls()[at];
-            if trouble.kind == Kind::Interrupted {
+            if trouble.kind == TroubleKind::Interrupted {
                 // In the middle of the switch: it says so, and both ways are open.
                 desk.unpack(&archive, &QUIET()).unwrap();
                 assert_eq!(desk.new.live(), moved(), "{what}");
@@ -92,7 +92,7 @@ fn a_connection_that_is_lost_at_any_call_loses_nothing() {
     for at in 0..calls_of_unpack() {
         let (desk, archive) = faulty(at, Fault::Lost);
         if let Err(trouble) = desk.unpack(&archive, &QUIET()) {
-            let half = trouble.kind == Kind::Interrupted && trouble.changed.is_some();
+            let half = trouble.kind == TroubleKind::Interrupted && trouble.changed.is_some();
             assert!(half || desk.new.live() == there(), "call {at}");
             desk.unpack(&archive, &QUIET()).unwrap();
         }
@@ -131,7 +131,7 @@ fn refused(undone: &Undone) -> usize {
 }
 
 /// A site with addresses that can be rewritten.
-fn unrewritten() -> (Desk, State) {
+fn unrewritten() -> (Desk, SiteState) {
     let desk = Desk::new();
     desk.new.write(|state| *state = moved());
     let before = desk.new.live();
@@ -180,7 +180,7 @@ fn a_rewriting_that_reaches_nothing_leaves_nothing_to_take_back() {
     let (desk, before) = unrewritten();
     desk.new.faults().set(0, Fault::Refused);
     let trouble = desk.rewrite(&QUIET()).unwrap_err();
-    assert_eq!(trouble.kind, Kind::Outside);
+    assert_eq!(trouble.kind, TroubleKind::Outside);
     assert_eq!(desk.new.live(), before);
     assert!(desk.undo(&QUIET()).is_err(), "nothing was begun");
 }
@@ -199,7 +199,7 @@ fn an_undo_of_a_rewriting_that_fails_halfway_says_so() {
     assert_eq!(desk.new.live(), after);
     desk.new.faults().set(file, Fault::Refused);
     let trouble = desk.undo(&QUIET()).unwrap_err();
-    assert_eq!(trouble.kind, Kind::Interrupted, "something has changed");
+    assert_eq!(trouble.kind, TroubleKind::Interrupted, "something has changed");
     assert!(trouble.changed.as_deref().unwrap().contains("type fernweh undo new again"));
     desk.undo(&QUIET()).unwrap();
     assert_eq!(desk.new.live(), before);
@@ -246,7 +246,7 @@ fn an_unpacking_in_place_that_is_refused_anything_loses_nothing() {
         let (desk, archive) = faulty(at, Fault::Refused);
         let Err(trouble) = desk.unpack_in_place(&archive, &QUIET()) else { continue };
         let what = desk.new.faults().calls()[at];
-        if trouble.kind != Kind::Interrupted {
+        if trouble.kind != TroubleKind::Interrupted {
             assert_eq!(desk.new.live(), there(), "{what}: it says that nothing has changed");
         }
         desk.unpack_in_place(&archive, &QUIET())

@@ -10,7 +10,7 @@ use crate::incoming::Incoming;
 use crate::journal::Records;
 use crate::unpack::UnpackReport;
 use fernweh_ports::{Halves, Progress, Result, SiteAccess};
-use fernweh_testkit::{Files, MemorySite, State, Watcher, rows};
+use fernweh_testkit::{Files, MemorySite, SiteState, Watcher, rows};
 use std::path::{Path, PathBuf};
 
 const OLD: &str = "http://glimmerpoint.example";
@@ -27,8 +27,8 @@ struct Desk {
 }
 
 /// What the old site holds.
-fn old_state() -> State {
-    State {
+fn old_state() -> SiteState {
+    SiteState {
         tables: [
             ("articles".to_owned(), rows([(1, "http://glimmerpoint.example/a"), (2, "dark sky")])),
             ("nights".to_owned(), rows([(1, "s:27:\"http://glimmerpoint.example\";"), (2, "")])),
@@ -42,8 +42,8 @@ fn old_state() -> State {
 }
 
 /// What stands at the new site before.
-fn there() -> State {
-    State {
+fn there() -> SiteState {
+    SiteState {
         tables: [
             ("articles".to_owned(), rows([(7, "was here before"), (8, "so was this")])),
             ("guests".to_owned(), rows([(1, "of the new site alone")])),
@@ -118,8 +118,8 @@ impl Desk {
 }
 
 /// What the new site is once the old one is unpacked there: extra tables stay, files go.
-fn moved() -> State {
-    State {
+fn moved() -> SiteState {
+    SiteState {
         tables: [
             (
                 "articles".to_owned(),

@@ -5,8 +5,8 @@
 
 use super::{Desk, NEW, OLD, THIRD};
 use fernweh_core::record::Value;
-use fernweh_ports::{Kind, Trouble};
-use fernweh_testkit::{Fault, Files, State, Watcher, killed_or, rows};
+use fernweh_ports::{Trouble, TroubleKind};
+use fernweh_testkit::{Fault, Files, SiteState, Watcher, killed_or, rows};
 use proptest::prelude::*;
 use proptest::test_runner::RngSeed;
 use std::collections::BTreeSet;
@@ -52,8 +52,8 @@ fn mishap() -> impl Strategy<Value = (Mishap, usize)> {
 }
 
 /// The states that archives hold, as they are once they are unpacked.
-fn states() -> [(State, State); 2] {
-    let state = |number: i64, url: &str| State {
+fn states() -> [(SiteState, SiteState); 2] {
+    let state = |number: i64, url: &str| SiteState {
         tables: [("articles".to_owned(), rows([(number, url), (number + 1, "no address")]))].into(),
         files: Files::of([("index.html", url), ("number", &number.to_string())]),
     };
@@ -62,14 +62,14 @@ fn states() -> [(State, State); 2] {
 
 /// What the site must be, and what taking back leads to.
 struct Model {
-    live: State,
+    live: SiteState,
     /// The state that the last change has left, if it can be turned.
     other: Option<Other>,
 }
 
 enum Other {
     /// Unpacking: both states are kept whole.
-    State(State),
+    SiteState(SiteState),
     /// Rewriting: these places held the old address, and they alone change again.
     Places { places: BTreeSet<Place>, forward: bool },
 }
@@ -82,7 +82,7 @@ enum Place {
 }
 
 /// Where an address stands.
-fn places_of(state: &State, address: &str) -> BTreeSet<Place> {
+fn places_of(state: &SiteState, address: &str) -> BTreeSet<Place> {
     let cells = state.tables.iter().flat_map(|(table, rows)| {
         let rows = rows.iter().filter(|row| row[1] == Value::Text(address.into()));
         rows.map(|row| Place::Cell(table.clone(), row[0].shown()))
@@ -92,7 +92,7 @@ fn places_of(state: &State, address: &str) -> BTreeSet<Place> {
 }
 
 /// These places with one address instead of the other, where that stands there still.
-fn readdressed(state: &State, places: &BTreeSet<Place>, from: &str, to: &str) -> State {
+fn readdressed(state: &SiteState, places: &BTreeSet<Place>, from: &str, to: &str) -> SiteState {
     let mut state = state.clone();
     for (table, rows) in &mut state.tables {
         for row in rows {
@@ -112,12 +112,12 @@ fn readdressed(state: &State, places: &BTreeSet<Place>, from: &str, to: &str) ->
 
 impl Model {
     /// What is live once the act is done to its end.
-    fn after(&self, act: &Act, visits: i64) -> State {
+    fn after(&self, act: &Act, visits: i64) -> SiteState {
         match act {
             Act::Unpack(number) | Act::InPlace(number) => states()[*number].1.clone(),
             Act::Rewrite => readdressed(&self.live, &places_of(&self.live, NEW), NEW, THIRD),
             Act::Undo => match &self.other {
-                Some(Other::State(state)) => state.clone(),
+                Some(Other::SiteState(state)) => state.clone(),
                 Some(Other::Places { places, forward: true }) => {
                     readdressed(&self.live, places, NEW, THIRD)
                 }
@@ -136,14 +136,14 @@ impl Model {
         }
     }
 
-    fn done(&mut self, act: &Act, after: State) {
+    fn done(&mut self, act: &Act, after: SiteState) {
         let before = std::mem::replace(&mut self.live, after);
         self.other = match (act, self.other.take()) {
-            (Act::Unpack(_) | Act::InPlace(_), _) => Some(Other::State(before)),
+            (Act::Unpack(_) | Act::InPlace(_), _) => Some(Other::SiteState(before)),
             (Act::Rewrite, _) => {
                 Some(Other::Places { places: places_of(&before, NEW), forward: false })
             }
-            (Act::Undo, Some(Other::State(_))) => Some(Other::State(before)),
+            (Act::Undo, Some(Other::SiteState(_))) => Some(Other::SiteState(before)),
             (Act::Undo, Some(Other::Places { places, forward })) => {
                 Some(Other::Places { places, forward: !forward })
             }
@@ -202,7 +202,7 @@ fn check(acts: &[(Act, (Mishap, usize))]) -> std::result::Result<(), TestCaseErr
         })
         .collect();
     // A table that visitors make where a run has noted that there is none is another story.
-    let there = State {
+    let there = SiteState {
         tables: [("articles".to_owned(), Vec::new())].into(),
         files: Files::of([("index.html", "under construction")]),
     };
@@ -228,7 +228,7 @@ fn check(acts: &[(Act, (Mishap, usize))]) -> std::result::Result<(), TestCaseErr
                 model.done(act, after);
             }
             Ended::Failed(_) if nothing_to_undo => {}
-            Ended::Failed(trouble) if trouble.kind != Kind::Interrupted => {
+            Ended::Failed(trouble) if trouble.kind != TroubleKind::Interrupted => {
                 // With exit codes 2, 3 and 4 nothing has changed.
                 prop_assert_eq!(&desk.new.live(), &model.live, "{:?}: {}", act, trouble);
             }
