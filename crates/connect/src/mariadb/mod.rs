@@ -3,6 +3,8 @@
 //! The driver is asynchronous; each connection here has a small runtime of its own and
 //! is used from one thread, so that the operations stay plain.
 
+mod afterwards;
+mod build;
 mod describe;
 mod editor;
 mod gate;
@@ -10,13 +12,14 @@ mod incompatibilities;
 mod load;
 mod objects;
 mod rights;
+mod rows;
 mod source;
 mod switch;
 mod target;
 
+pub use build::MariadbTarget;
 pub use editor::MariadbEditor;
 pub use source::MariadbSource;
-pub use target::MariadbTarget;
 
 use crate::server::{Encryption, Rows, ServerAddress, Session, Unreachable};
 use fernweh_core::record::Value;

@@ -12,6 +12,7 @@ mod editor;
 mod fragments;
 mod incompatibilities;
 mod large_objects;
+mod make;
 mod order;
 mod overview;
 mod readers;
@@ -19,6 +20,7 @@ mod rights;
 mod source;
 mod switch;
 mod target;
+mod write;
 
 pub use build::PostgresTarget;
 pub use editor::PostgresEditor;

@@ -6,18 +6,15 @@ use super::describe::list;
 use super::overview::overview;
 use super::{Link, quoted, switch, text};
 use crate::server::{ServerAddress, Session, short_run};
-use bytes::Bytes;
 use fernweh_core::digest::sha256;
 use fernweh_core::finding::Check;
-use fernweh_core::record::{LARGE_OBJECTS, Row, weight_of};
-use fernweh_core::sql::{ObjectKind, Qualified, Statement, in_schemas, write_copy_row};
+use fernweh_core::record::LARGE_OBJECTS;
+use fernweh_core::sql::Statement;
 use fernweh_ports::{
     Counting, DatabaseSwap, DatabaseTarget, Direction, Fingerprint, Overview, Progress, Rejected,
-    Result, RowBatch, Scope, Structure, Trouble,
+    Result, RowBatch, Scope, Structure,
 };
-use futures_util::{SinkExt, pin_mut};
 use std::collections::BTreeMap;
-use std::ops::Range;
 use std::time::Duration;
 
 /// Takes the lock of those who build in this database.
@@ -28,9 +25,6 @@ const TOGETHER: u32 = 64;
 
 /// How long one statement may take at most: an index over the largest table is one.
 const LONGEST: Duration = Duration::from_secs(6 * 3600);
-
-/// By this a statement makes a range type.
-const RANGE: &str = " AS RANGE (";
 
 impl PostgresTarget {
     /// Logs in; `run` names what is built.
@@ -53,294 +47,9 @@ impl PostgresTarget {
         })
     }
 
-    /// Knows what the statements of an archive make.
-    fn begin_with(&mut self, structure: &[Statement]) {
-        self.names.clear();
-        self.learn(structure);
-        let tables = structure.iter().filter_map(|statement| match statement {
-            Statement::Table { name, .. } => Some(name.clone()),
-            _ => None,
-        });
-        self.tables = tables.collect();
-    }
-
-    /// Learns which names the statements make, and in which schemas.
-    fn learn(&mut self, statements: &[Statement]) {
-        let mut schema = "public".to_owned();
-        for statement in statements {
-            let (place, name) = match statement {
-                Statement::Schema { name, .. } => {
-                    schema.clone_from(name);
-                    self.names.entry(name.clone()).or_default();
-                    continue;
-                }
-                Statement::Table { name, .. } | Statement::View { name, .. } => {
-                    let place = Qualified::parse(name);
-                    (place.schema, place.name)
-                }
-                Statement::Object { kind: ObjectKind::Type, sql, .. } if sql.contains(RANGE) => {
-                    continue;
-                }
-                Statement::Object {
-                    kind: ObjectKind::Type | ObjectKind::Routine | ObjectKind::Sequence,
-                    name,
-                    ..
-                } => (schema.clone(), name.clone()),
-                _ => continue,
-            };
-            self.names.entry(place).or_default().insert(name);
-        }
-    }
-
-    /// Runs the statements of an archive so that they make their objects aside.
-    fn make(&mut self, statements: &[Statement]) -> Result<()> {
-        let mut schema = "public".to_owned();
-        let mut entered = false;
-        for statement in statements {
-            let Some(sql) = statement.sql() else { continue };
-            match statement {
-                Statement::Schema { name, .. } => {
-                    schema.clone_from(name);
-                    self.enter(name)?;
-                    entered = true;
-                }
-                Statement::Object {
-                    kind: ObjectKind::Schema | ObjectKind::LargeObject | ObjectKind::Extension,
-                    ..
-                } => self.make_one(statement, sql, &schema)?,
-                // Nothing is ever made in the schema that the site uses.
-                _ if !entered => {
-                    self.enter(&schema)?;
-                    entered = true;
-                    self.make_one(statement, sql, &schema)?;
-                }
-                _ => self.make_one(statement, sql, &schema)?,
-            }
-        }
-        Ok(())
-    }
-
-    /// Makes the schema in which the new state of a schema is built, and goes there.
-    fn enter(&mut self, schema: &str) -> Result<()> {
-        let aside = quoted(&self.aside('n', schema));
-        self.link.run(format!("CREATE SCHEMA IF NOT EXISTS {aside}")).map_err(|trouble| {
-            trouble.hint(format!(
-                "the new state is built in a schema of its own; let the database's owner say: \
-                 GRANT CREATE ON DATABASE … TO … ({aside})"
-            ))
-        })?;
-        // What stays in the site's schema, and extensions there, are found too.
-        self.link.run(format!("SET search_path = {aside}, {}, public", quoted(schema)))
-    }
-
-    fn make_one(&mut self, statement: &Statement, sql: &str, schema: &str) -> Result<()> {
-        match statement {
-            Statement::Object { kind: ObjectKind::Schema | ObjectKind::LargeObject, .. } => {}
-            Statement::Object { kind: ObjectKind::Extension, name, .. } => {
-                self.extend(name, sql)?
-            }
-            Statement::Object { kind: ObjectKind::Type, name, .. } if sql.contains(RANGE) => {
-                self.range(schema, name, sql)?;
-            }
-            Statement::Object { kind: ObjectKind::Type | ObjectKind::Routine, name, .. }
-                if self.uses_what_is_there && self.is_there(schema, name)? => {}
-            _ => {
-                let moved = in_schemas(sql, &self.names, &|schema| self.aside('n', schema));
-                self.one(statement, &moved)?;
-            }
-        }
-        Ok(())
-    }
-
-    fn is_there(&mut self, schema: &str, name: &str) -> Result<bool> {
-        let (schema, name) = (switch::namespace(schema), text(name));
-        let found = self.link.one(&format!(
-            "SELECT 1 FROM pg_catalog.pg_type WHERE typname = {name} AND typnamespace = {schema} \
-             UNION SELECT 1 FROM pg_catalog.pg_proc WHERE proname = {name} \
-             AND pronamespace = {schema}"
-        ))?;
-        Ok(found.is_some())
-    }
-
-    fn one(&mut self, statement: &Statement, sql: &str) -> Result<()> {
-        let Err(error) = self.link.try_one(sql) else { return Ok(()) };
-        if crate::stop::asked() {
-            return Err(Trouble::interrupted("interrupted").because("you asked to stop"));
-        }
-        let code = error.code().map(|code| code.code().to_owned()).unwrap_or_default();
-        let first: String = sql.lines().next().unwrap_or_default().chars().take(70).collect();
-        let permissive = sql.starts_with("CREATE POLICY") && sql.contains(" AS PERMISSIVE ");
-        match (statement, code.as_str()) {
-            (Statement::ForeignKey { table, name, .. }, "42P01" | "42830") => {
-                self.notes.push(format!(
-                    "foreign key {name} of table {table} is left out: the table that it points at \
-                     is not here"
-                ));
-                Ok(())
-            }
-            // The rows are all there; the key guards what comes from now on.
-            (Statement::ForeignKey { table, name, .. }, "23503") => {
-                self.orphans.push(format!(
-                    "foreign key {name} of table {table}: records point at records that are not \
-                     there; {}",
-                    Link::message(&error)
-                ));
-                let sql = format!("{sql} NOT VALID");
-                self.link.try_one(&sql).map(drop).map_err(|error| {
-                    self.link.trouble(&format!("the database does not take: {first}"), &error)
-                })
-            }
-            // Without its role nobody gains or loses anything by the missing policy.
-            (Statement::Object { kind: ObjectKind::Rule, name, table, .. }, "42704")
-                if permissive =>
-            {
-                let table = table.as_deref().unwrap_or_default();
-                self.notes.push(format!(
-                    "policy {name} of table {table} is left out: {}",
-                    Link::message(&error)
-                ));
-                Ok(())
-            }
-            (Statement::Object { kind: ObjectKind::Refresh, name, .. }, _) => {
-                self.notes.push(format!(
-                    "materialized view {name} could not be filled: {}",
-                    Link::message(&error)
-                ));
-                Ok(())
-            }
-            _ => Err(self.link.trouble(&format!("the database does not take: {first}"), &error)),
-        }
-    }
-
-    /// The functions of a range type belong to the server, and cannot be moved to another
-    /// schema; so the type is made in place, where nothing uses it yet.
-    fn range(&mut self, schema: &str, name: &str, sql: &str) -> Result<()> {
-        let subtype = self.link.one(&format!(
-            "SELECT format_type(r.rngsubtype, NULL) FROM pg_catalog.pg_range r \
-             JOIN pg_catalog.pg_type t ON t.oid = r.rngtypid \
-             WHERE t.typname = {} AND t.typnamespace = {}",
-            text(name),
-            switch::namespace(schema)
-        ))?;
-        if let Some(subtype) = subtype {
-            if sql.contains(&format!("(SUBTYPE = {subtype},")) {
-                return Ok(());
-            }
-            return Err(Trouble::outside("a range type of the database is another one")
-                .at(format!("{name} of {}", self.link.shown))
-                .because(format!("it is made of {subtype}; the archive says: {sql}"))
-                .hint("rename the type that is there, and try again"));
-        }
-        let path = self.link.one("SHOW search_path")?.unwrap_or_default();
-        let place = quoted(schema);
-        self.link.run(format!(
-            "CREATE SCHEMA IF NOT EXISTS {place}; SET search_path = {place}, public"
-        ))?;
-        let what = format!("the database does not take type {name}");
-        self.link.try_one(sql).map_err(|error| self.link.trouble(&what, &error))?;
-        self.link.run(format!("SET search_path = {path}"))?;
-        self.notes.push(format!("range type {name} was made; undo leaves it there"));
-        Ok(())
-    }
-
-    fn extend(&mut self, name: &str, sql: &str) -> Result<()> {
-        let there = format!("SELECT 1 FROM pg_catalog.pg_extension WHERE extname = {}", text(name));
-        if self.link.one(&there)?.is_some() {
-            return Ok(());
-        }
-        self.link.try_one(sql).map_err(|error| {
-            self.link
-                .trouble(&format!("extension {name} is missing and cannot be installed"), &error)
-                .hint(format!("let the host install it: CREATE EXTENSION {}", quoted(name)))
-        })?;
-        self.notes.push(format!("extension {name} was installed; undo leaves it there"));
-        Ok(())
-    }
-
     /// Ends the transaction in which rows are written.
     fn close(&mut self) -> Result<()> {
         if std::mem::take(&mut self.portions) > 0 { self.link.run("COMMIT") } else { Ok(()) }
-    }
-
-    fn refused(&self, table: &str, error: &tokio_postgres::Error) -> Trouble {
-        let mut trouble = self.link.trouble("the database does not take a record", error);
-        trouble.place = Some(format!("table {table} of {}", self.link.shown));
-        trouble
-    }
-
-    /// The statement that takes rows; it is prepared once for all portions of a table.
-    fn statement(
-        &mut self,
-        columns: &[String],
-        table: &str,
-    ) -> std::result::Result<tokio_postgres::Statement, tokio_postgres::Error> {
-        let names: Vec<String> = columns.iter().map(|name| quoted(name)).collect();
-        let names =
-            if names.is_empty() { String::new() } else { format!(" ({})", names.join(",")) };
-        let sql = format!("COPY {}{names} FROM STDIN", self.built(table).sql());
-        if let Some((_, statement)) = self.prepared.as_ref().filter(|(known, _)| *known == sql) {
-            return Ok(statement.clone());
-        }
-        let Link { runtime, client, .. } = &mut self.link;
-        let statement = runtime.block_on(client.prepare(&sql))?;
-        self.prepared = Some((sql, statement.clone()));
-        Ok(statement)
-    }
-
-    /// Sends rows in one `COPY`, behind a savepoint which goes if all is well. On a long way
-    /// each wait for an answer counts, so what belongs together is sent without waiting.
-    fn copy(
-        &mut self,
-        columns: &[String],
-        table: &str,
-        rows: &[Row],
-    ) -> std::result::Result<(), tokio_postgres::Error> {
-        let statement = self.statement(columns, table)?;
-        let mut lines = Vec::with_capacity(weight_of(rows));
-        rows.iter().for_each(|row| write_copy_row(row, &mut lines));
-        let Link { runtime, client, .. } = &mut self.link;
-        runtime.block_on(async {
-            let savepoint = client.batch_execute("SAVEPOINT portion");
-            let (savepoint, sink) = tokio::join!(savepoint, client.copy_in(&statement));
-            savepoint?;
-            let sink = sink?;
-            pin_mut!(sink);
-            sink.send(Bytes::from(lines)).await?;
-            let release = client.batch_execute("RELEASE SAVEPOINT portion");
-            let (copied, released) = tokio::join!(sink.finish(), release);
-            copied?;
-            released
-        })
-    }
-
-    /// Sends rows so that a refusal takes only these back.
-    fn copy_or_take_back(&mut self, portion: &RowBatch, rows: &[Row]) -> Result<Option<String>> {
-        let Err(error) = self.copy(&portion.columns, &portion.table, rows) else {
-            return Ok(None);
-        };
-        if !Link::is_about_value(&error) {
-            return Err(self.refused(&portion.table, &error));
-        }
-        self.link.run("ROLLBACK TO SAVEPOINT portion")?;
-        Ok(Some(Link::message(&error)))
-    }
-
-    /// Sends a stretch of rows; where some are refused, by halves, until it is known which.
-    fn write_halves(
-        &mut self,
-        portion: &RowBatch,
-        stretch: Range<usize>,
-        rejected: &mut Vec<Rejected>,
-    ) -> Result<()> {
-        let refused = self.copy_or_take_back(portion, &portion.rows[stretch.clone()])?;
-        let Some(because) = refused else { return Ok(()) };
-        if stretch.len() == 1 {
-            rejected.push(Rejected { row: stretch.start, because, adapted: false });
-            return Ok(());
-        }
-        let middle = stretch.start + stretch.len() / 2;
-        self.write_halves(portion, stretch.start..middle, rejected)?;
-        self.write_halves(portion, middle..stretch.end, rejected)
     }
 
     /// The rights that others have on the tables in place pass to the new ones.

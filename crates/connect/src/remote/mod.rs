@@ -4,16 +4,18 @@
 //! which may be under way at once. Reading, building beside and switching are made of
 //! these steps here, once for all protocols.
 
+mod building;
 mod editor;
 pub(crate) mod single;
 mod source;
 mod switch;
 mod target;
+mod upload;
 mod workshop;
 
+pub use building::RemoteTarget;
 pub use editor::RemoteEditor;
 pub use source::RemoteSource;
-pub use target::RemoteTarget;
 
 use bytes::Bytes;
 use fernweh_ports::{Result, Trouble};

@@ -3,93 +3,23 @@
 //! Many files are under way at once: each waits for its folder only. The first failure is
 //! told at the next call, and at the latest before the switch.
 
+use super::building::{RemoteTarget, Unsaid};
+use super::upload::reading;
 use super::workshop::{WITHIN, open_at, workshops};
-use super::{
-    FoundKind, Metadata, RemoteSource, Tree, joined, listed, remove_all, shown, split, switch,
-};
+use super::{FoundKind, Metadata, RemoteSource, joined, listed, remove_all, shown, split, switch};
 use crate::local::random_name;
 use crate::present::{self, Building};
 use crate::runtime::runtime;
-use fernweh_core::entries::PathSet;
 use fernweh_core::limits;
 use fernweh_core::record::{Entry, EntryKind};
-use fernweh_ports::{Direction, FileSource, FileSwap, FileTarget, Probe, Result, Trouble, counted};
-use futures_util::future::{BoxFuture, Shared};
-use futures_util::{FutureExt, StreamExt};
-use std::collections::HashMap;
+use fernweh_ports::{Direction, FileSwap, FileTarget, Probe, Result, Trouble, counted};
+use futures_util::StreamExt;
 use std::ffi::OsString;
 use std::io::Read;
 use std::os::unix::ffi::OsStringExt;
 use std::path::PathBuf;
-use std::sync::{Arc, Mutex};
-use tokio::sync::{Semaphore, mpsc};
-
-type Made = Shared<BoxFuture<'static, Result<()>>>;
-
-/// A folder on another host that is to be replaced.
-pub struct RemoteTarget {
-    tree: Arc<dyn Tree>,
-    root: Vec<u8>,
-    run: String,
-    /// Chosen when building begins.
-    workshop: Option<Vec<u8>>,
-    folders: Vec<Entry>,
-    made: HashMap<Vec<u8>, Made>,
-    written: PathSet,
-    /// Files of an earlier run of this name: path below the root, size and time.
-    earlier: HashMap<Vec<u8>, (u64, i64)>,
-    failure: Arc<Mutex<Option<Trouble>>>,
-    pool: Arc<Semaphore>,
-    held: Arc<Semaphore>,
-    unsaid: Unsaid,
-}
-
-/// What the protocol does not carry.
-#[derive(Default)]
-struct Unsaid {
-    links: u64,
-    entries: u64,
-}
 
 impl RemoteTarget {
-    /// The place `root`; `run` names what is built.
-    pub fn new(tree: Arc<dyn Tree>, root: &[u8], run: &str) -> Self {
-        let pool = Arc::new(Semaphore::new(2 * tree.connections()));
-        Self {
-            tree,
-            root: root.to_vec(),
-            run: run.to_owned(),
-            workshop: None,
-            folders: Vec::new(),
-            made: HashMap::new(),
-            written: PathSet::default(),
-            earlier: HashMap::new(),
-            failure: Arc::default(),
-            pool,
-            held: Arc::new(Semaphore::new(limits::WRITTEN_KIB as usize)),
-            unsaid: Unsaid::default(),
-        }
-    }
-
-    /// A folder of this run: `new` or `earlier`.
-    fn aside(&self, word: &str) -> Vec<u8> {
-        let workshop =
-            self.workshop.clone().unwrap_or_else(|| workshops(&self.root).swap_remove(0));
-        joined(&workshop, format!("{word}-{}", self.run).as_bytes())
-    }
-
-    /// The folder in which this run builds.
-    fn built(&self) -> Vec<u8> {
-        self.aside("new")
-    }
-
-    fn failed(&self) -> Result<()> {
-        match self.failure.lock() {
-            Ok(mut failure) => failure.take().map_or(Ok(()), Err),
-            Err(_) => Err(Trouble::outside("a transfer ended unexpectedly")),
-        }
-    }
-
     /// Makes the folder in which states are built: beside the site's folder if the host
     /// allows it, otherwise in it.
     async fn open_workshop(&mut self) -> Result<()> {
@@ -110,172 +40,6 @@ impl RemoteTarget {
             "Fernweh builds the new files beside the site's folder, or in a hidden folder in it; \
              it needs the right to write to one of them",
         ))
-    }
-
-    /// Paths come from an archive: they must stay inside, and go through folders only.
-    fn inside(&self, path: &[u8], folder: bool) -> Result<Vec<u8>> {
-        let refused = |because: &str| {
-            Trouble::damaged("the archive holds a path that it must not hold")
-                .at(String::from_utf8_lossy(path).into_owned())
-                .because(because)
-                .hint("do not use this archive; ask where it comes from")
-        };
-        if path.is_empty() || path.contains(&0) || path.starts_with(b"/") {
-            return Err(refused("the path is empty or not a path"));
-        }
-        let bad = |segment: &[u8]| matches!(segment, b"" | b"." | b"..");
-        if path.split(|byte| *byte == b'/').any(bad) || path == WITHIN {
-            return Err(refused("it leads out of the site's folder"));
-        }
-        if self.written.contains(path) || !folder && self.made.contains_key(path) {
-            return Err(refused("it occurs twice"));
-        }
-        let mut parent = split(path).0;
-        while !parent.is_empty() {
-            if self.written.contains(parent) {
-                return Err(refused("it leads through a file or a link"));
-            }
-            parent = split(parent).0;
-        }
-        Ok(joined(&self.built(), path))
-    }
-
-    /// The folder of an entry, which is made if it is not; the others wait for it.
-    fn folder(&mut self, path: &[u8]) -> Made {
-        if let Some(made) = self.made.get(path) {
-            return made.clone();
-        }
-        if path.is_empty() {
-            return std::future::ready(Ok(())).boxed().shared();
-        }
-        let parent = self.folder(split(path).0);
-        let (tree, full, pool) =
-            (self.tree.clone(), joined(&self.built(), path), self.pool.clone());
-        let made = async move {
-            parent.await?;
-            let _lane = pool.acquire().await;
-            tree.make_folder(&full).await
-        };
-        let made = made.boxed().shared();
-        drop(runtime().spawn(made.clone()));
-        self.made.insert(path.to_vec(), made.clone());
-        made
-    }
-
-    /// Lets `work` run when the folder of `path` is there; its failure is told later.
-    fn begin<W>(&mut self, path: &[u8], kilobytes: u32, work: W)
-    where
-        W: Future<Output = Result<()>> + Send + 'static,
-    {
-        let parent = self.folder(split(path).0);
-        let failure = self.failure.clone();
-        let held = runtime().block_on(
-            self.held.clone().acquire_many_owned(kilobytes.clamp(1, limits::WRITTEN_KIB)),
-        );
-        let pool = self.pool.clone();
-        runtime().spawn(async move {
-            let done = async {
-                parent.await?;
-                let _lane = pool.acquire().await;
-                work.await
-            };
-            if let Err(trouble) = done.await
-                && let Ok(mut failure) = failure.lock()
-            {
-                failure.get_or_insert(trouble);
-            }
-            drop(held);
-        });
-    }
-
-    /// Waits for everything that is under way.
-    fn settle(&mut self) -> Result<()> {
-        runtime().block_on(async {
-            drop(self.held.acquire_many(limits::WRITTEN_KIB).await);
-            for made in self.made.values() {
-                made.clone().await?;
-            }
-            Ok(())
-        })?;
-        self.failed()
-    }
-
-    fn set_metadata(&mut self, entry: &Entry) -> Metadata {
-        let carries = self.tree.carries();
-        self.unsaid.entries += 1;
-        Metadata {
-            mode: carries.modes.then_some(entry.mode),
-            mtime: carries.times.then_some(entry.mtime),
-        }
-    }
-
-    fn put_large(&mut self, entry: &Entry, full: Vec<u8>, content: &mut dyn Read) -> Result<()> {
-        runtime().block_on(self.folder(split(&entry.path).0))?;
-        let metadata = self.set_metadata(entry);
-        let at = self.taken_over(entry, &full)?;
-        std::io::copy(&mut content.take(at), &mut std::io::sink())
-            .map_err(|error| reading(entry, &error))?;
-        let (to, from) = mpsc::channel(16);
-        let tree = self.tree.clone();
-        let writing = runtime().spawn(async move { tree.store(&full, at, from, metadata).await });
-        loop {
-            let mut portion = Vec::with_capacity(limits::TRANSFER);
-            content
-                .take(limits::TRANSFER as u64)
-                .read_to_end(&mut portion)
-                .map_err(|error| reading(entry, &error))?;
-            if portion.is_empty() || to.blocking_send(portion.into()).is_err() {
-                break;
-            }
-        }
-        drop(to);
-        let written = runtime().block_on(writing);
-        written.map_err(|error| Trouble::outside("a transfer ended unexpectedly").because(error))?
-    }
-
-    /// Takes a file over that an earlier run had written, whole or its beginning; gives the
-    /// number of bytes that are sure.
-    fn taken_over(&mut self, entry: &Entry, full: &[u8]) -> Result<u64> {
-        let EntryKind::File(wanted) = entry.kind else { return Ok(0) };
-        let Some((size, mtime)) = self.earlier.remove(&entry.path) else { return Ok(0) };
-        // The time is set when everything is written.
-        let whole = size == wanted && mtime == entry.mtime;
-        let sure =
-            if whole { size } else { size.min(wanted).saturating_sub(limits::RESUMED_UPLOAD) };
-        if sure > 0 {
-            let from = joined(&self.aside("earlier"), &entry.path);
-            runtime().block_on(self.tree.rename(&from, full, false))?;
-        }
-        Ok(sure)
-    }
-
-    /// What an earlier run of this name has built is put aside; what of it is worth taking
-    /// over is noted.
-    fn put_earlier_aside(&mut self) -> Result<()> {
-        let (built, aside) = (self.built(), self.aside("earlier"));
-        let tree = self.tree.clone();
-        runtime().block_on(async {
-            if tree.look(&built).await?.is_none() {
-                return Ok(());
-            }
-            if tree.look(&aside).await?.is_some() {
-                remove_all(&*tree, aside.clone(), FoundKind::Folder).await?;
-            }
-            tree.rename(&built, &aside, false).await
-        })?;
-        if runtime().block_on(tree.look(&aside))?.is_none() {
-            return Ok(());
-        }
-        let earlier = &mut self.earlier;
-        RemoteSource::open(tree, &aside)?.walk(&|_| true, &mut |entry| {
-            if let EntryKind::File(size) = entry.kind
-                && size > limits::TAKEN_OVER
-            {
-                earlier.insert(entry.path, (size, entry.mtime));
-            }
-            Ok(())
-        })?;
-        Ok(())
     }
 }
 
@@ -518,8 +282,4 @@ impl FileTarget for RemoteTarget {
     fn let_go(&mut self, swap: &FileSwap) -> Result<()> {
         runtime().block_on(switch::let_go(&*self.tree, swap))
     }
-}
-
-fn reading(entry: &Entry, error: &std::io::Error) -> Trouble {
-    Trouble::damaged("cannot read a file on its way to the host").at(entry.shown()).because(error)
 }

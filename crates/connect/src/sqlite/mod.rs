@@ -1,5 +1,6 @@
 //! SQLite, the embedded default.
 
+mod build;
 mod editor;
 mod keeper;
 mod outside;
@@ -8,6 +9,7 @@ mod script;
 mod source;
 mod target;
 
+pub use build::SqliteTarget;
 pub use editor::SqliteEditor;
 pub use keeper::SqliteKeeper;
 pub use remote::{
@@ -15,7 +17,6 @@ pub use remote::{
 };
 pub use script::SqliteScript;
 pub use source::SqliteSource;
-pub use target::SqliteTarget;
 
 use fernweh_core::record::{Column, Table, Value};
 use fernweh_core::rewrite::ColumnText;

@@ -7,6 +7,7 @@
 //! is therefore the same to the byte, by construction.
 
 mod base64;
+mod boundary;
 mod cell;
 mod encoded;
 mod json;
@@ -26,12 +27,13 @@ pub use rule::{Place, Rule, RuleError, Shape, Spelling, shadowed};
 pub use serialized::is_serialized;
 pub use tally::{Leftover, Sample, Tally, readable, surroundings};
 
+pub(crate) use boundary::{back_over, goes_on};
+
 use crate::limits;
 use regex::bytes::{Regex, RegexBuilder};
 use serde::{Deserialize, Serialize};
 use std::ops::Range;
 use text::Pattern;
-pub(crate) use text::{back_over, goes_on};
 
 /// One replacement in a value.
 #[derive(Clone, Debug, PartialEq, Eq)]

@@ -5,6 +5,7 @@
 //! files are read and written belongs to the modules that a run calls. Nothing here knows a
 //! connector, a configuration file or a terminal.
 
+mod journey;
 mod moving;
 mod overlap;
 mod pack;
@@ -16,7 +17,8 @@ mod trace;
 mod undo;
 mod unpack;
 
-pub use moving::{Move, MoveReport, Stage, Witness};
+pub use journey::{MoveReport, Stage, Witness};
+pub use moving::Move;
 pub use pack::Pack;
 pub use rewrite::Rewrite;
 pub use rules::{pair, ready, warn_of_shadowed};

@@ -1,6 +1,6 @@
 //! Findings from what came back and who refers to it.
 
-use super::crawl::{Crawl, Outcome, Reference, words};
+use super::found::{Crawl, Outcome, Reference, words};
 use fernweh_core::finding::{Code, Finding};
 
 pub(super) fn findings(crawl: Crawl) -> Vec<Finding> {

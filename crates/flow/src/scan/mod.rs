@@ -4,7 +4,9 @@
 //! findings follow from both at the end. A few threads fetch at once; what is kept per
 //! address is bounded.
 
+mod acting;
 mod crawl;
+mod found;
 mod judge;
 #[cfg(test)]
 mod tests;

@@ -8,6 +8,7 @@
 //! programs, users or other databases ends it by name. SQLite's scripts need none of
 //! this: the engine runs them itself, in a file of their own.
 
+mod charsets;
 mod definition;
 mod layout;
 mod mariadb;

@@ -1,0 +1,139 @@
+//! What hangs on tables: keys, triggers, views, routines and events, those that an archive brings
+//! and those that are there.
+
+use super::build::MariadbTarget;
+use super::describe::list;
+use super::objects::{create_table, events, routines, triggers, views};
+use super::{Link, quoted, switch};
+use crate::server::Session;
+use fernweh_core::sql::{ObjectKind, Statement, renamed, with_modes};
+use fernweh_ports::{NamedSql, Result, SwapObjects};
+use std::collections::BTreeMap;
+
+impl MariadbTarget {
+    /// What hangs on the tables that are there now, and on others that refer to them.
+    pub(super) fn present_objects(
+        &mut self,
+        replaced: &[String],
+        new: &SwapObjects,
+    ) -> Result<SwapObjects> {
+        let mut objects = SwapObjects::default();
+        for listed in list(&mut self.link)? {
+            if !listed.is_table() {
+                continue;
+            }
+            let is_replaced = replaced.contains(&listed.name);
+            let keys = create_table(&mut self.link, &listed.name)?.foreign_keys;
+            let refers = |key: &NamedSql| {
+                replaced
+                    .iter()
+                    .any(|name| key.sql.contains(&format!("REFERENCES {} ", quoted(name))))
+            };
+            objects.foreign_keys.extend(keys.into_iter().filter(|key| is_replaced || refers(key)));
+        }
+        let hangs = |trigger: &NamedSql| replaced.contains(&trigger.table);
+        objects.triggers = triggers(&mut self.link)?.found.into_iter().filter(hangs).collect();
+        let again = |found: Vec<NamedSql>, new: &[NamedSql]| {
+            let comes = |old: &NamedSql| new.iter().any(|one| one.name == old.name);
+            found.into_iter().filter(comes).collect()
+        };
+        objects.views = again(views(&mut self.link)?.found, &new.views);
+        objects.routines = again(routines(&mut self.link)?.found, &new.routines);
+        objects.events = again(events(&mut self.link)?.found, &new.events);
+        Ok(objects)
+    }
+
+    /// What the statements of an archive hang on its tables; sequences are set at once.
+    pub(super) fn objects_of(&mut self, afterwards: &[Statement]) -> Result<SwapObjects> {
+        let mut new = SwapObjects::default();
+        let mut modes: BTreeMap<&str, &str> = BTreeMap::new();
+        for (mode, statement) in with_modes(afterwards) {
+            if let Statement::Mode { name, sql, .. } = statement {
+                modes.insert(name, sql);
+                continue;
+            }
+            let sql = self.with_collations(mode, statement.sql().unwrap_or_default());
+            let add = |list: &mut Vec<NamedSql>, name: &str, table: &str| {
+                let modes = modes.values().map(|sql| (*sql).to_owned()).collect();
+                let (name, table, sql) = (name.to_owned(), table.to_owned(), sql.clone());
+                list.push(NamedSql { name, table, sql, modes });
+            };
+            match statement {
+                Statement::ForeignKey { table, name, .. } => {
+                    add(&mut new.foreign_keys, name, table);
+                }
+                Statement::Trigger { name, table, .. } => add(&mut new.triggers, name, table),
+                Statement::View { name, .. } => add(&mut new.views, name, name),
+                Statement::Object {
+                    kind: ObjectKind::Property, name, table: Some(table), ..
+                } => {
+                    add(&mut new.defaults, name, table);
+                }
+                Statement::Object { kind: ObjectKind::Routine, name, .. } => {
+                    add(&mut new.routines, name, routine_kind(&sql));
+                }
+                Statement::Object { kind: ObjectKind::Event, name, .. } => {
+                    add(&mut new.events, name, name);
+                }
+                Statement::Object { kind: ObjectKind::Sequence, name, .. } => {
+                    self.sequence(name, &sql)?
+                }
+                _ => {}
+            }
+        }
+        Ok(new)
+    }
+
+    /// Without the routines that the server refuses: each is made under another name, and
+    /// taken away again.
+    pub(super) fn possible(&mut self, mut new: SwapObjects) -> Result<SwapObjects> {
+        let trial = format!("_fw{}_trial", self.run);
+        let mut kept = Vec::new();
+        for routine in new.routines {
+            // A body needs its package, which is not there yet.
+            let renamed = renamed(&routine.sql, &trial).filter(|_| routine.table != "PACKAGE BODY");
+            let Some(sql) = renamed else {
+                kept.push(routine);
+                continue;
+            };
+            let tried = NamedSql { sql, ..routine.clone() };
+            match switch::in_modes(&mut self.link, &tried) {
+                Ok(()) => {
+                    switch::drop_routine(&mut self.link, &routine.table, &trial)?;
+                    kept.push(routine);
+                }
+                Err(error) => self.notes.push(format!(
+                    "{} {} is left out, for the server refuses it: {}",
+                    routine.table.to_lowercase(),
+                    routine.name,
+                    Link::message(&error)
+                )),
+            }
+        }
+        new.routines = kept;
+        Ok(new)
+    }
+}
+
+/// Columns (quoted), the other table, and its columns (quoted) of a foreign key.
+pub(super) fn key_parts(sql: &str) -> Option<(Vec<String>, String, Vec<String>)> {
+    let (_, rest) = sql.split_once(" FOREIGN KEY (")?;
+    let (columns, rest) = rest.split_once(") REFERENCES ")?;
+    let (parent, rest) = rest.split_once(" (")?;
+    let (others, _) = rest.split_once(')')?;
+    let list = |text: &str| text.split(", ").map(str::to_owned).collect();
+    Some((list(columns), parent.trim_matches('`').replace("``", "`"), list(others)))
+}
+
+fn routine_kind(sql: &str) -> &'static str {
+    let words: Vec<String> =
+        sql.split_whitespace().take(12).map(|word| word.to_ascii_uppercase()).collect();
+    let first = words.iter().find_map(|word| {
+        ["PROCEDURE", "FUNCTION", "PACKAGE"].into_iter().find(|kind| word == kind)
+    });
+    match first {
+        Some("PACKAGE") if words.iter().any(|word| word == "BODY") => "PACKAGE BODY",
+        Some(kind) => kind,
+        None => "PROCEDURE",
+    }
+}

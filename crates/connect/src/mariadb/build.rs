@@ -1,0 +1,85 @@
+//! A database whose tables are built under other names, and what is known of them until they are
+//! switched.
+
+use super::Link;
+use super::load::Loader;
+use crate::server::{ServerAddress, Session, aside, short_run};
+use fernweh_core::sql::{Modes, renamed, with_known_collations};
+use fernweh_ports::{Result, Trouble};
+use std::collections::{BTreeMap, BTreeSet};
+
+/// A database whose tables are to be replaced.
+pub struct MariadbTarget {
+    pub(super) link: Link,
+    pub(super) address: ServerAddress,
+    pub(super) run: String,
+    /// Tables and sequences that are built.
+    pub(super) tables: Vec<String>,
+    /// The collations of the server.
+    pub(super) collations: BTreeSet<String>,
+    /// Those of the archive that it does not know, and what took their place.
+    pub(super) replaced: BTreeMap<String, Option<String>>,
+    /// Tables that go although nothing takes their place.
+    pub(super) removed: Vec<String>,
+    pub(super) notes: Vec<String>,
+    pub(super) loader: Loader,
+}
+
+impl MariadbTarget {
+    /// Logs in; `run` names what is built.
+    pub fn open(address: &ServerAddress, run: &str) -> Result<Self> {
+        let run = short_run(run);
+        let link = Link::open_for_one(address)?;
+        let (collations, replaced) = (BTreeSet::new(), BTreeMap::new());
+        let (tables, removed, notes) = (Vec::new(), Vec::new(), Vec::new());
+        let loader = Loader::default();
+        let address = address.clone();
+        Ok(Self { link, address, run, tables, collations, replaced, removed, notes, loader })
+    }
+
+    /// The session in which rows are written.
+    pub(super) fn expect_rows(&mut self) -> Result<()> {
+        // Former states of rows, and records that break a check, come as they are, where the
+        // server knows these settings.
+        let _ = self.link.try_run("SET SESSION check_constraint_checks = 0");
+        let _ = self.link.try_run("SET SESSION system_versioning_insert_history = 1");
+        // From here on literals are bytes in the character sets of their columns.
+        self.link.run("SET NAMES binary")
+    }
+
+    pub(super) fn learn_collations(&mut self) -> Result<()> {
+        let mut names =
+            self.link.ask("SELECT collation_name FROM information_schema.collations")?;
+        // Newer servers list collations of several character sets under one short name.
+        names.extend(
+            self.link
+                .ask(
+                    "SELECT full_collation_name \
+                     FROM information_schema.collation_character_set_applicability",
+                )
+                .unwrap_or_default(),
+        );
+        self.collations = names
+            .into_iter()
+            .filter_map(|row| Some(row.into_iter().next()??.to_ascii_lowercase()))
+            .collect();
+        Ok(())
+    }
+
+    pub(super) fn with_collations(&mut self, modes: Modes, sql: &str) -> String {
+        with_known_collations(sql, modes, &self.collations, &mut self.replaced)
+    }
+
+    /// Makes a sequence aside, or sets it.
+    pub(super) fn sequence(&mut self, name: &str, sql: &str) -> Result<()> {
+        let aside = self.aside('n', name);
+        let unreadable = || Trouble::damaged(format!("sequence {name} cannot be read"));
+        let sql = renamed(sql, &aside).ok_or_else(unreadable)?;
+        self.link.run(sql)
+    }
+
+    /// The name for the new (`n`) or old (`o`) state of a table.
+    pub(super) fn aside(&self, kind: char, table: &str) -> String {
+        aside(&self.run, kind, table)
+    }
+}

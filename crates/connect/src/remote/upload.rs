@@ -1,0 +1,190 @@
+//! How entries get to a host: many are under way at once, each waits for its folder only, and the
+//! first failure is told at the next call.
+
+use super::building::{Made, RemoteTarget};
+use super::workshop::WITHIN;
+use super::{FoundKind, Metadata, RemoteSource, joined, remove_all, split};
+use crate::runtime::runtime;
+use fernweh_core::limits;
+use fernweh_core::record::{Entry, EntryKind};
+use fernweh_ports::{FileSource, Result, Trouble};
+use futures_util::FutureExt;
+use std::io::Read;
+use tokio::sync::mpsc;
+
+impl RemoteTarget {
+    /// Paths come from an archive: they must stay inside, and go through folders only.
+    pub(super) fn inside(&self, path: &[u8], folder: bool) -> Result<Vec<u8>> {
+        let refused = |because: &str| {
+            Trouble::damaged("the archive holds a path that it must not hold")
+                .at(String::from_utf8_lossy(path).into_owned())
+                .because(because)
+                .hint("do not use this archive; ask where it comes from")
+        };
+        if path.is_empty() || path.contains(&0) || path.starts_with(b"/") {
+            return Err(refused("the path is empty or not a path"));
+        }
+        let bad = |segment: &[u8]| matches!(segment, b"" | b"." | b"..");
+        if path.split(|byte| *byte == b'/').any(bad) || path == WITHIN {
+            return Err(refused("it leads out of the site's folder"));
+        }
+        if self.written.contains(path) || !folder && self.made.contains_key(path) {
+            return Err(refused("it occurs twice"));
+        }
+        let mut parent = split(path).0;
+        while !parent.is_empty() {
+            if self.written.contains(parent) {
+                return Err(refused("it leads through a file or a link"));
+            }
+            parent = split(parent).0;
+        }
+        Ok(joined(&self.built(), path))
+    }
+
+    /// The folder of an entry, which is made if it is not; the others wait for it.
+    pub(super) fn folder(&mut self, path: &[u8]) -> Made {
+        if let Some(made) = self.made.get(path) {
+            return made.clone();
+        }
+        if path.is_empty() {
+            return std::future::ready(Ok(())).boxed().shared();
+        }
+        let parent = self.folder(split(path).0);
+        let (tree, full, pool) =
+            (self.tree.clone(), joined(&self.built(), path), self.pool.clone());
+        let made = async move {
+            parent.await?;
+            let _lane = pool.acquire().await;
+            tree.make_folder(&full).await
+        };
+        let made = made.boxed().shared();
+        drop(runtime().spawn(made.clone()));
+        self.made.insert(path.to_vec(), made.clone());
+        made
+    }
+
+    /// Lets `work` run when the folder of `path` is there; its failure is told later.
+    pub(super) fn begin<W>(&mut self, path: &[u8], kilobytes: u32, work: W)
+    where
+        W: Future<Output = Result<()>> + Send + 'static,
+    {
+        let parent = self.folder(split(path).0);
+        let failure = self.failure.clone();
+        let held = runtime().block_on(
+            self.held.clone().acquire_many_owned(kilobytes.clamp(1, limits::WRITTEN_KIB)),
+        );
+        let pool = self.pool.clone();
+        runtime().spawn(async move {
+            let done = async {
+                parent.await?;
+                let _lane = pool.acquire().await;
+                work.await
+            };
+            if let Err(trouble) = done.await
+                && let Ok(mut failure) = failure.lock()
+            {
+                failure.get_or_insert(trouble);
+            }
+            drop(held);
+        });
+    }
+
+    /// Waits for everything that is under way.
+    pub(super) fn settle(&mut self) -> Result<()> {
+        runtime().block_on(async {
+            drop(self.held.acquire_many(limits::WRITTEN_KIB).await);
+            for made in self.made.values() {
+                made.clone().await?;
+            }
+            Ok(())
+        })?;
+        self.failed()
+    }
+
+    pub(super) fn set_metadata(&mut self, entry: &Entry) -> Metadata {
+        let carries = self.tree.carries();
+        self.unsaid.entries += 1;
+        Metadata {
+            mode: carries.modes.then_some(entry.mode),
+            mtime: carries.times.then_some(entry.mtime),
+        }
+    }
+
+    pub(super) fn put_large(
+        &mut self,
+        entry: &Entry,
+        full: Vec<u8>,
+        content: &mut dyn Read,
+    ) -> Result<()> {
+        runtime().block_on(self.folder(split(&entry.path).0))?;
+        let metadata = self.set_metadata(entry);
+        let at = self.taken_over(entry, &full)?;
+        std::io::copy(&mut content.take(at), &mut std::io::sink())
+            .map_err(|error| reading(entry, &error))?;
+        let (to, from) = mpsc::channel(16);
+        let tree = self.tree.clone();
+        let writing = runtime().spawn(async move { tree.store(&full, at, from, metadata).await });
+        loop {
+            let mut portion = Vec::with_capacity(limits::TRANSFER);
+            content
+                .take(limits::TRANSFER as u64)
+                .read_to_end(&mut portion)
+                .map_err(|error| reading(entry, &error))?;
+            if portion.is_empty() || to.blocking_send(portion.into()).is_err() {
+                break;
+            }
+        }
+        drop(to);
+        let written = runtime().block_on(writing);
+        written.map_err(|error| Trouble::outside("a transfer ended unexpectedly").because(error))?
+    }
+
+    /// Takes a file over that an earlier run had written, whole or its beginning; gives the
+    /// number of bytes that are sure.
+    pub(super) fn taken_over(&mut self, entry: &Entry, full: &[u8]) -> Result<u64> {
+        let EntryKind::File(wanted) = entry.kind else { return Ok(0) };
+        let Some((size, mtime)) = self.earlier.remove(&entry.path) else { return Ok(0) };
+        // The time is set when everything is written.
+        let whole = size == wanted && mtime == entry.mtime;
+        let sure =
+            if whole { size } else { size.min(wanted).saturating_sub(limits::RESUMED_UPLOAD) };
+        if sure > 0 {
+            let from = joined(&self.aside("earlier"), &entry.path);
+            runtime().block_on(self.tree.rename(&from, full, false))?;
+        }
+        Ok(sure)
+    }
+
+    /// What an earlier run of this name has built is put aside; what of it is worth taking
+    /// over is noted.
+    pub(super) fn put_earlier_aside(&mut self) -> Result<()> {
+        let (built, aside) = (self.built(), self.aside("earlier"));
+        let tree = self.tree.clone();
+        runtime().block_on(async {
+            if tree.look(&built).await?.is_none() {
+                return Ok(());
+            }
+            if tree.look(&aside).await?.is_some() {
+                remove_all(&*tree, aside.clone(), FoundKind::Folder).await?;
+            }
+            tree.rename(&built, &aside, false).await
+        })?;
+        if runtime().block_on(tree.look(&aside))?.is_none() {
+            return Ok(());
+        }
+        let earlier = &mut self.earlier;
+        RemoteSource::open(tree, &aside)?.walk(&|_| true, &mut |entry| {
+            if let EntryKind::File(size) = entry.kind
+                && size > limits::TAKEN_OVER
+            {
+                earlier.insert(entry.path, (size, entry.mtime));
+            }
+            Ok(())
+        })?;
+        Ok(())
+    }
+}
+
+pub(super) fn reading(entry: &Entry, error: &std::io::Error) -> Trouble {
+    Trouble::damaged("cannot read a file on its way to the host").at(entry.shown()).because(error)
+}
