@@ -63,7 +63,9 @@ impl Rewrite {
             run.is_rewriting() && run.header.mark == mark && run.state() == RunState::Open
         };
         // Only the last change can be gone on with: what lies over it would be passed over.
-        let last = runs.iter().find(|run| run.is_unfinished() || run.is_kept());
+        // A preview has changed nothing, whatever became of it.
+        let mut changing = runs.iter().filter(|run| run.header.command != Operation::Preview);
+        let last = changing.find(|run| run.is_unfinished() || run.is_kept());
         match last.filter(same) {
             Some(run) => Journal::resume(run),
             None => {

@@ -1,7 +1,10 @@
 //! One fault at every call, one after the other.
 
-use super::{Desk, Undone, moved, there};
-use fernweh_ports::TroubleKind;
+use super::{Desk, Undone, Unpack, moved, there};
+use crate::archive::ArchiveReader;
+use crate::incoming::Incoming;
+use crate::run::Preview;
+use fernweh_ports::{Halves, TroubleKind};
 use fernweh_testkit::{Fault, SiteState, Watcher, killed_or, rows};
 
 const QUIET: fn() -> Watcher = Watcher::default;
@@ -173,6 +176,30 @@ fn a_rewriting_that_is_killed_at_any_call_goes_on_or_is_taken_back() {
             }
         }
     }
+}
+
+#[test]
+fn a_preview_that_is_killed_does_not_hide_a_rewriting_that_was_broken_off() {
+    let (desk, before) = unrewritten();
+    let archive = desk.packed("a.tar");
+    let half = desk.new.faults().calls().len() + 6;
+    desk.new.faults().set(half, Fault::Killed);
+    killed_or(|| desk.rewrite(&QUIET()));
+    let unpack = Unpack {
+        preview: Some(Preview::Tried),
+        input: archive.display().to_string(),
+        halves: Halves::BOTH,
+        overwrite: true,
+        ..Unpack::default()
+    };
+    let incoming = Incoming::own(ArchiveReader::open(&archive).unwrap());
+    let killing = Watcher::killing_at("started");
+    assert!(killed_or(|| unpack.run(&desk.new, &incoming, desk.around(&killing))).is_none());
+    desk.rewrite(&QUIET()).unwrap();
+    let rewritings = desk.records.runs_of("new").unwrap();
+    assert_eq!(rewritings.iter().filter(|run| run.is_rewriting()).count(), 1);
+    desk.undo(&QUIET()).unwrap();
+    assert_eq!(desk.new.live(), before);
 }
 
 #[test]
