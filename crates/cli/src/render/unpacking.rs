@@ -68,24 +68,8 @@ fn rejected(report: &UnpackReport) -> Vec<String> {
     lines
 }
 
-/// What was unpacked.
-pub fn unpacked(
-    style: Style,
-    site: &dyn SiteAccess,
-    report: &UnpackReport,
-    seconds: f64,
-) -> String {
-    if report.completed_earlier {
-        return completed_text(style, site);
-    }
-    let mut page = Page::new(style);
-    page.row(
-        "unpacked",
-        &format!("site {} in {}; every part is in place", site.name(), duration(seconds)),
-    );
-    if report.went_on {
-        page.more("gone on where an earlier run had stopped");
-    }
+/// How much is in place.
+fn amounts(page: &mut Page, report: &UnpackReport) {
     if report.tables > 0 {
         page.row(
             "database",
@@ -118,6 +102,27 @@ pub fn unpacked(
             counted(report.kept, "file", "files")
         ));
     }
+}
+
+/// What was unpacked.
+pub fn unpacked(
+    style: Style,
+    site: &dyn SiteAccess,
+    report: &UnpackReport,
+    seconds: f64,
+) -> String {
+    if report.completed_earlier {
+        return completed_text(style, site);
+    }
+    let mut page = Page::new(style);
+    page.row(
+        "unpacked",
+        &format!("site {} in {}; every part is in place", site.name(), duration(seconds)),
+    );
+    if report.went_on {
+        page.more("gone on where an earlier run had stopped");
+    }
+    amounts(&mut page, report);
     if !report.settings.is_empty() {
         page.row(
             "settings",

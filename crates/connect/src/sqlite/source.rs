@@ -109,6 +109,29 @@ impl SqliteSource {
     }
 
     fn structure_of(&self, scope: &dyn Scope) -> rusqlite::Result<Structure> {
+        let mut before = self.pragmas()?;
+        let mut rebuilt = Vec::new();
+        let mut tables = self.tables_of(scope, &mut before, &mut rebuilt)?;
+        if tables.iter().any(|table| self.counts(table)) {
+            let column = |name: &str| Column { name: name.into(), text: None };
+            tables.push(Table {
+                name: COUNTERS.into(),
+                columns: vec![column("name"), column("seq")],
+                key: vec!["name".into()],
+            });
+        }
+        let mut afterwards = self.hung_on_tables(scope)?;
+        afterwards.extend(rebuilt);
+        let analyzed = "SELECT count(*) FROM sqlite_schema WHERE name = 'sqlite_stat1'";
+        if self.db.query_row(analyzed, [], |row| row.get::<_, i64>(0))? > 0 {
+            let (kind, name, sql) = (ObjectKind::Property, "statistics".into(), "ANALYZE".into());
+            afterwards.push(Statement::Object { kind, name, table: None, sql });
+        }
+        Ok(Structure { tables, before, afterwards })
+    }
+
+    /// Properties of the file.
+    fn pragmas(&self) -> rusqlite::Result<Vec<Statement>> {
         let number = |name: &str| -> rusqlite::Result<i64> {
             self.db.query_row(&format!("PRAGMA {name}"), [], |row| row.get(0))
         };
@@ -126,10 +149,20 @@ impl SqliteSource {
         pragma("user_version", number("user_version")?.to_string());
         pragma("application_id", number("application_id")?.to_string());
         pragma("journal_mode", text("journal_mode")?);
+        Ok(statements)
+    }
+
+    /// The tables that hold rows. What makes them goes to `statements`, what fills an index of
+    /// words again to `rebuilt`.
+    fn tables_of(
+        &self,
+        scope: &dyn Scope,
+        statements: &mut Vec<Statement>,
+        rebuilt: &mut Vec<Statement>,
+    ) -> rusqlite::Result<Vec<Table>> {
         let mut tables = Vec::new();
         let all = list(&self.db)?;
         let held = |found: &&ListedTable| is_held(found, &all, scope);
-        let mut rebuilt = Vec::new();
         for found in all.iter().filter(held) {
             match found.kind.as_str() {
                 "table" => {
@@ -172,21 +205,17 @@ impl SqliteSource {
                 sql,
             });
         }
-        if tables.iter().any(|table| self.counts(table)) {
-            let column = |name: &str| Column { name: name.into(), text: None };
-            tables.push(Table {
-                name: COUNTERS.into(),
-                columns: vec![column("name"), column("seq")],
-                key: vec!["name".into()],
-            });
-        }
+        Ok(tables)
+    }
+
+    /// Indexes, views and triggers.
+    fn hung_on_tables(&self, scope: &dyn Scope) -> rusqlite::Result<Vec<Statement>> {
         let mut query = self.db.prepare(
             "SELECT type, name, tbl_name, sql FROM sqlite_schema \
              WHERE sql IS NOT NULL AND type <> 'table' AND tbl_name NOT IN \
                (SELECT name FROM pragma_table_list WHERE schema = 'main' AND type = 'shadow') \
              ORDER BY CASE type WHEN 'index' THEN 1 WHEN 'view' THEN 2 ELSE 3 END, rowid",
         )?;
-        let before = statements;
         let mut afterwards = Vec::new();
         let mut rows = query.query([])?;
         while let Some(row) = rows.next()? {
@@ -201,13 +230,7 @@ impl SqliteSource {
                 _ => Statement::Trigger { name, table, sql },
             });
         }
-        afterwards.extend(rebuilt);
-        let analyzed = "SELECT count(*) FROM sqlite_schema WHERE name = 'sqlite_stat1'";
-        if self.db.query_row(analyzed, [], |row| row.get::<_, i64>(0))? > 0 {
-            let (kind, name, sql) = (ObjectKind::Property, "statistics".into(), "ANALYZE".into());
-            afterwards.push(Statement::Object { kind, name, table: None, sql });
-        }
-        Ok(Structure { tables, before, afterwards })
+        Ok(afterwards)
     }
 
     /// Whether SQLite keeps a counter for the table.

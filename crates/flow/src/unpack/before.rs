@@ -6,7 +6,7 @@ use crate::archive::ArchiveReader;
 use crate::survey;
 use fernweh_core::record::is_of_engine;
 use fernweh_core::sql::Dialect;
-use fernweh_ports::{FileTarget, Result, Targets, Trouble, counted, size};
+use fernweh_ports::{DatabaseTarget, FileTarget, Result, Targets, Trouble, counted, size};
 
 /// Refuses a site that holds something, unless it may be replaced; says what is there.
 pub fn look_before(
@@ -17,51 +17,7 @@ pub fn look_before(
     let mut there = Replaced::default();
     let mut words = Vec::new();
     if let Some(target) = &mut targets.database {
-        let overview = target.overview(options.own_tables)?;
-        check_engine(archive, overview.dialect, &options.site)?;
-        trust::check(options, archive, &mut **target)?;
-        let groups = survey::prefixes(overview.tables.iter().map(|table| table.name.as_str()));
-        if groups.len() > 1 && !options.tables_bounded {
-            let names: Vec<String> =
-                groups.iter().map(|(name, count)| format!("{name}* ({count} tables)")).collect();
-            return Err(Trouble::usage(format!(
-                "several groups of tables live in the database of site {}",
-                options.site
-            ))
-            .because(format!("found {}", names.join(", ")))
-            .hint(format!(
-                "say in [site.{}] which are this site's, as tables = [\"gp_*\"]",
-                options.site
-            )));
-        }
-        let wanted: Vec<String> = archive
-            .manifest
-            .database
-            .iter()
-            .flat_map(|about| tables_of(options, about).into_iter().map(|(_, name)| name))
-            .collect();
-        for found in &overview.tables {
-            if wanted.contains(&found.name) {
-                there.tables += 1;
-                there.records += found.rows;
-            } else if options.part.exactly {
-                there.removed.push(found.name.clone());
-            }
-        }
-        if wanted.is_empty() && options.part.some_tables {
-            let all = archive.manifest.database.iter().flat_map(|about| &about.tables);
-            let mut names: Vec<&str> = all.map(|table| table.name.as_str()).take(12).collect();
-            names.retain(|name| !is_of_engine(name));
-            return Err(Trouble::usage("the archive holds no table of this name")
-                .because("nothing matches --tables among the tables of the site")
-                .hint(format!("it holds {} …", names.join(", "))));
-        }
-        let missing = wanted.iter().find(|name| !overview.tables.iter().any(|t| t.name == **name));
-        if let Some(name) = missing.filter(|_| options.part.rows_only) {
-            return Err(Trouble::usage(format!("site {} has no table {name}", options.site))
-                .because("with --rows-only the structure of the destination is kept")
-                .hint("leave --rows-only out, or name the tables that are there with --tables"));
-        }
+        look_at_database(options, archive, &mut **target, &mut there)?;
         if there.tables > 0 {
             words.push(format!(
                 "{} of the archive with {}",
@@ -95,6 +51,61 @@ pub fn look_before(
             ));
     }
     Ok(Some(there))
+}
+
+/// Counts what of the database is replaced, and refuses what cannot be meant.
+fn look_at_database(
+    options: &UnpackOptions<'_>,
+    archive: &ArchiveReader,
+    target: &mut dyn DatabaseTarget,
+    there: &mut Replaced,
+) -> Result<()> {
+    let overview = target.overview(options.own_tables)?;
+    check_engine(archive, overview.dialect, &options.site)?;
+    trust::check(options, archive, target)?;
+    let groups = survey::prefixes(overview.tables.iter().map(|table| table.name.as_str()));
+    if groups.len() > 1 && !options.tables_bounded {
+        let names: Vec<String> =
+            groups.iter().map(|(name, count)| format!("{name}* ({count} tables)")).collect();
+        return Err(Trouble::usage(format!(
+            "several groups of tables live in the database of site {}",
+            options.site
+        ))
+        .because(format!("found {}", names.join(", ")))
+        .hint(format!(
+            "say in [site.{}] which are this site's, as tables = [\"gp_*\"]",
+            options.site
+        )));
+    }
+    let wanted: Vec<String> = archive
+        .manifest
+        .database
+        .iter()
+        .flat_map(|about| tables_of(options, about).into_iter().map(|(_, name)| name))
+        .collect();
+    for found in &overview.tables {
+        if wanted.contains(&found.name) {
+            there.tables += 1;
+            there.records += found.rows;
+        } else if options.part.exactly {
+            there.removed.push(found.name.clone());
+        }
+    }
+    if wanted.is_empty() && options.part.some_tables {
+        let all = archive.manifest.database.iter().flat_map(|about| &about.tables);
+        let mut names: Vec<&str> = all.map(|table| table.name.as_str()).take(12).collect();
+        names.retain(|name| !is_of_engine(name));
+        return Err(Trouble::usage("the archive holds no table of this name")
+            .because("nothing matches --tables among the tables of the site")
+            .hint(format!("it holds {} …", names.join(", "))));
+    }
+    let missing = wanted.iter().find(|name| !overview.tables.iter().any(|t| t.name == **name));
+    if let Some(name) = missing.filter(|_| options.part.rows_only) {
+        return Err(Trouble::usage(format!("site {} has no table {name}", options.site))
+            .because("with --rows-only the structure of the destination is kept")
+            .hint("leave --rows-only out, or name the tables that are there with --tables"));
+    }
+    Ok(())
 }
 
 /// What the archive says of its files must find room: the disk is not filled to find out.
