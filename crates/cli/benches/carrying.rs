@@ -271,7 +271,7 @@ fn read_all(tree: Arc<dyn Tree>, folder: &Path) {
         .expect("a listing");
     in_turn(&mut source, &entries, |source, entry| {
         if let EntryKind::File(size) = entry.kind {
-            let mut content = source.open(&entry.path)?;
+            let mut content = source.open(&entry.path)?.expect("it is there");
             let came = std::io::copy(&mut content, &mut std::io::sink()).expect("its bytes");
             assert_eq!(came, size);
         }

@@ -25,11 +25,13 @@ pub(crate) fn keep(
         if target.make_way(&entry)? {
             return Ok(());
         }
-        if entry.kind.is_file() {
-            kept += 1;
-            return target.put_file(&entry, &mut present.open(&entry.path)?);
+        if !entry.kind.is_file() {
+            return target.put(&entry);
         }
-        target.put(&entry)
+        // What visitors have removed meanwhile is not brought back.
+        let Some(mut file) = present.open(&entry.path)? else { return Ok(()) };
+        kept += 1;
+        target.put_file(&entry, &mut file)
     })?;
     Ok(kept)
 }

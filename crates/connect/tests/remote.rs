@@ -6,7 +6,9 @@ use fernweh_connect::remote::{
 };
 use fernweh_core::entries::EntryList;
 use fernweh_core::record::{Entry, EntryKind};
-use fernweh_ports::{FileSource, FileTarget, Result, Trouble, TroubleKind, in_turn};
+use fernweh_ports::{
+    FileSource, FileTarget, Result, Stamp, Trouble, TroubleKind, in_turn, read_whole,
+};
 use std::collections::BTreeMap;
 use std::io::Read;
 use std::sync::atomic::{AtomicUsize, Ordering};
@@ -246,15 +248,26 @@ fn links_are_listed_and_not_followed() {
     assert_eq!(entries[0].kind, EntryKind::Link(b"/site".to_vec()));
 }
 
+fn listed(size: u64) -> Stamp {
+    Stamp { size, mtime: Some((1, 0)), change: None }
+}
+
 #[test]
 fn a_file_gives_no_more_bytes_than_were_listed() {
     let host =
         Host::with(&[ROOT, ("/site/grown.txt", Thing::File(vec![b'x'; 100]))], |_| Vec::new());
     let mut source = RemoteSource::open(host, b"/site").unwrap();
-    source.announce(vec![(b"grown.txt".to_vec(), 40)]);
+    source.announce(vec![(b"grown.txt".to_vec(), listed(40))]);
     let mut content = Vec::new();
-    source.open(b"grown.txt").unwrap().read_to_end(&mut content).unwrap();
-    assert_eq!(content.len(), 40);
+    {
+        let mut file = source.open(b"grown.txt").unwrap().unwrap();
+        file.read_to_end(&mut content).unwrap();
+        assert_eq!(content.len(), 40);
+        assert!(!file.now().unwrap().unwrap().is_same(&file.opened()), "it has grown");
+    }
+    let whole = read_whole(&mut source, b"grown.txt").unwrap().unwrap();
+    assert_eq!((whole.bytes.len(), whole.changed), (100, false));
+    assert!(source.open(b"gone.txt").unwrap().is_none());
 }
 
 #[test]
@@ -268,13 +281,13 @@ fn files_come_in_any_order_whatever_was_announced() {
     let host = Host::with(&all, |_| Vec::new());
     let entries = walked(host.clone()).unwrap();
     let mut source = RemoteSource::open(host, b"/site").unwrap();
-    source.announce(entries.iter().map(|entry| (entry.path.clone(), 10)).collect());
+    source.announce(entries.iter().map(|entry| (entry.path.clone(), listed(10))).collect());
     // In order, with some left out, and then backwards.
     let order = (0..50).step_by(3).chain((0..50).rev());
     for number in order {
         let mut content = String::new();
         let path = format!("{number:02}");
-        source.open(path.as_bytes()).unwrap().read_to_string(&mut content).unwrap();
+        source.open(path.as_bytes()).unwrap().unwrap().read_to_string(&mut content).unwrap();
         assert_eq!(content, format!("content {number}"));
     }
 }
@@ -298,7 +311,7 @@ fn many_files_come_in_turn_each_with_its_own_content() {
     let mut next = 0;
     in_turn(&mut source, &entries, |source, entry| {
         let mut content = String::new();
-        source.open(&entry.path)?.read_to_string(&mut content).unwrap();
+        source.open(&entry.path)?.unwrap().read_to_string(&mut content).unwrap();
         assert_eq!(content, next.to_string());
         next += 1;
         Ok(())

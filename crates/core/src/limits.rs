@@ -77,6 +77,9 @@ pub const TREE_ENTRIES: usize = 10_000_000;
 pub const FETCHED_AHEAD_FILE: u64 = 512 << 10;
 /// Bytes of files that are fetched and not yet asked for.
 pub const FETCHED_AHEAD: u64 = 8 << 20;
+/// Files up to this size (bytes) are held whole while they are packed, so that one that changes
+/// meanwhile can be read again.
+pub const HELD_FILE: u64 = 8 << 20;
 /// Files above this size (bytes) are written portion by portion; smaller ones are held whole.
 pub const WRITTEN_WHOLE: u64 = 1 << 20;
 /// Bytes of a file that may have been under way when a transfer broke off: they are written

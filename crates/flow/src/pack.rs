@@ -16,8 +16,8 @@ use fernweh_core::record::{Entry, EntryKind, Table, is_of_engine};
 use fernweh_core::settings::{self, Role};
 use fernweh_core::sql::write_structure;
 use fernweh_ports::{
-    Counting, DatabaseSource, FileSource, LeftOut, Progress, Result, Structure, Trouble,
-    TroubleKind, Unit, counted, in_turn,
+    Counting, DatabaseSource, FileSource, LeftOut, Progress, Result, Stamp, Structure, Trouble,
+    TroubleKind, Unit, WholeFile, counted, in_turn, read_whole,
 };
 use std::io::Read;
 use std::path::Path;
@@ -243,9 +243,8 @@ fn pack_files(
                 seal.links += 1;
                 pieces.add(&entry, &mut std::io::empty())?;
             }
-            EntryKind::File(size) => {
-                let size = *size;
-                if pack_file(&mut entry, source, &mut pieces, report, progress)? {
+            EntryKind::File(_) => {
+                if let Some(size) = pack_file(&mut entry, source, &mut pieces, report, progress)? {
                     seal.files += 1;
                     seal.file_bytes += size;
                 }
@@ -258,42 +257,64 @@ fn pack_files(
     Ok(())
 }
 
-/// Adds one file; a file that has vanished since the walk is named and left out.
+/// Adds one file as it is now, and gives its size. One that is small enough is held whole, and is
+/// of one moment; a larger one that changes while it is read is named. One that has gone since
+/// the tree was walked is named, too.
 fn pack_file(
     entry: &mut Entry,
     source: &mut dyn FileSource,
     pieces: &mut PieceWriter<'_>,
     report: &mut PackReport,
     progress: &dyn Progress,
-) -> Result<bool> {
-    let EntryKind::File(size) = entry.kind else { return Ok(false) };
-    let content = match source.open(&entry.path) {
-        Ok(content) => content,
-        Err(trouble) => {
-            let because = trouble.because.clone().unwrap_or_else(|| trouble.what.clone());
-            return Err(Trouble::outside("cannot read a file of the site")
-                .at(entry.shown())
-                .because(because)
-                .hint("make it readable, or leave it out with --leave-out"));
+) -> Result<Option<u64>> {
+    let EntryKind::File(listed) = entry.kind else { return Ok(None) };
+    if listed <= limits::HELD_FILE {
+        match read_whole(source, &entry.path).map_err(|trouble| unreadable(entry, &trouble))? {
+            None => {}
+            Some(WholeFile { bytes, stamp, changed }) => {
+                as_it_is(entry, stamp);
+                progress.advance(stamp.size);
+                if holds_settings(&bytes) {
+                    report.settings.push(entry.shown());
+                }
+                if changed {
+                    report.changed.push(entry.shown());
+                }
+                pieces.add(entry, &mut bytes.as_slice())?;
+                return Ok(Some(stamp.size));
+            }
         }
-    };
-    let mut exact = Exact { content, left: size, short: false, progress };
-    if size <= limits::SETTINGS_FILE {
-        let mut bytes = Vec::new();
-        exact.read_to_end(&mut bytes).map_err(|error| {
-            Trouble::outside("cannot read a file of the site").at(entry.shown()).because(error)
-        })?;
-        if holds_settings(&bytes) {
-            report.settings.push(entry.shown());
-        }
-        pieces.add(entry, &mut bytes.as_slice())?;
-    } else {
+    } else if let Some(mut file) =
+        source.open(&entry.path).map_err(|trouble| unreadable(entry, &trouble))?
+    {
+        let stamp = file.opened();
+        as_it_is(entry, stamp);
+        let mut exact = Exact { content: &mut *file, left: stamp.size, short: false, progress };
         pieces.add(entry, &mut exact)?;
+        let cut = exact.short;
+        if cut || !file.now()?.is_none_or(|now| now.is_same(&stamp)) {
+            report.changed.push(entry.shown());
+        }
+        return Ok(Some(stamp.size));
     }
-    if exact.short {
-        report.changed.push(entry.shown());
+    report.left_out.push(LeftOut::vanished(&entry.path));
+    Ok(None)
+}
+
+fn as_it_is(entry: &mut Entry, stamp: Stamp) {
+    entry.kind = EntryKind::File(stamp.size);
+    if let Some((seconds, nanos)) = stamp.mtime {
+        (entry.mtime, entry.nanos) = (seconds, nanos);
     }
-    Ok(true)
+}
+
+fn unreadable(entry: &Entry, trouble: &Trouble) -> Trouble {
+    let because = trouble.because.clone().unwrap_or_else(|| trouble.what.clone());
+    Trouble::outside("cannot read a file of the site")
+        .at(entry.shown())
+        .because(because)
+        .hint("make it readable, or leave it out with --leave-out")
+        .lost(trouble.lost)
 }
 
 /// Whether a file holds connection settings: a password, or the place of a database file.
@@ -310,7 +331,7 @@ pub(crate) fn holds_settings(bytes: &[u8]) -> bool {
 
 /// Gives exactly as many bytes as announced, even if the file changes underneath.
 struct Exact<'a> {
-    content: Box<dyn Read + 'a>,
+    content: &'a mut dyn Read,
     left: u64,
     short: bool,
     progress: &'a dyn Progress,

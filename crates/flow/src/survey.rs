@@ -8,11 +8,11 @@ use fernweh_core::record::{EntryKind, Value};
 use fernweh_core::rewrite::{Origin, Reason, Rewriter, Rule, origins};
 use fernweh_core::settings::{self, Role, Setting};
 use fernweh_ports::{
-    Counting, DatabaseSource, FileSource, LeftOut, Overview, Progress, Result, Scope, Unit, in_turn,
+    Counting, DatabaseSource, FileSource, LeftOut, Overview, Progress, Result, Scope, Unit,
+    WholeFile, in_turn, read_whole,
 };
 use serde::Serialize;
 use std::collections::BTreeMap;
-use std::io::Read;
 
 /// What to look at.
 pub struct SurveyOptions<'a> {
@@ -265,13 +265,10 @@ fn look_at_files(
     report.left_out.extend(outside.into_iter().map(|path| LeftOut::new(path, because)));
     in_turn(source, &texts, |source, entry| {
         progress.go_on()?;
-        let mut content = Vec::new();
-        source.open(&entry.path)?.read_to_end(&mut content).map_err(|error| {
-            fernweh_ports::Trouble::outside("cannot read a file of the site")
-                .at(entry.shown())
-                .because(error)
-                .hint("make it readable, or leave it out with leave-out in [pack]")
-        })?;
+        let Some(WholeFile { bytes: content, .. }) = read_whole(source, &entry.path)? else {
+            report.left_out.push(LeftOut::vanished(&entry.path));
+            return Ok(());
+        };
         progress.advance(content.len() as u64);
         if content.contains(&0) {
             return Ok(());

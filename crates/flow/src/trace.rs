@@ -215,9 +215,10 @@ fn in_files(
     })?;
     in_turn(source, &entries, |source, entry| {
         progress.go_on()?;
+        // What has gone meanwhile holds nothing any more.
+        let Some(mut content) = source.open(&entry.path)? else { return Ok(()) };
         report.files += 1;
         let file = entry.shown();
-        let mut content = source.open(&entry.path)?;
         overlap::each(&mut content, options.needles.reach(), &mut |portion| {
             progress.advance(portion.new as u64);
             for hit in options.needles.find(portion.bytes) {

@@ -1,6 +1,6 @@
 //! File trees: reading them, building them beside the old one, switching.
 
-use crate::Result;
+use crate::{Result, Trouble};
 use fernweh_core::entries::EntryList;
 use fernweh_core::record::{Entry, EntryKind};
 use serde::{Deserialize, Serialize};
@@ -17,9 +17,90 @@ pub struct LeftOut {
 }
 
 impl LeftOut {
+    /// Something that was listed and was gone when it was to be read.
+    pub fn vanished(path: &[u8]) -> Self {
+        Self::new(String::from_utf8_lossy(path), "it went while the site was read")
+    }
+
+    /// Something that is neither file, folder nor link.
+    pub fn special(path: &[u8]) -> Self {
+        let because = "neither file, folder nor link (a socket or device)";
+        Self::new(String::from_utf8_lossy(path), because)
+    }
+
     /// A path, and why nothing below it is read.
     pub fn new(path: impl Into<String>, because: impl Into<String>) -> Self {
         Self { path: path.into(), because: because.into() }
+    }
+}
+
+/// What tells one content of a file from another, as far as its host says.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Stamp {
+    /// Its size in bytes.
+    pub size: u64,
+    /// When its content was changed: seconds since 1970, and nanoseconds of that second.
+    pub mtime: Option<(i64, u32)>,
+    /// When anything of it was changed, which nobody can set.
+    pub change: Option<(i64, u32)>,
+}
+
+impl Stamp {
+    /// Whether two are of one content, as far as both tell.
+    pub fn is_same(&self, other: &Self) -> bool {
+        let same = |a: Option<(i64, u32)>, b: Option<(i64, u32)>| match (a, b) {
+            (Some(a), Some(b)) => a == b,
+            _ => true,
+        };
+        self.size == other.size && same(self.mtime, other.mtime) && same(self.change, other.change)
+    }
+}
+
+/// A file that is open for reading.
+pub trait OpenFile: Read {
+    /// What it was when it was opened.
+    fn opened(&self) -> Stamp;
+    /// What it is now, after the last byte was read; `None` if it is not there any more.
+    fn now(&mut self) -> Result<Option<Stamp>>;
+}
+
+/// The content of a file that was held whole.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct WholeFile {
+    /// Its bytes.
+    pub bytes: Vec<u8>,
+    /// What it was when these were read.
+    pub stamp: Stamp,
+    /// Whether it changed while they were read, however often that was tried: they may be of
+    /// different moments.
+    pub changed: bool,
+}
+
+/// How often a file is read that changes meanwhile.
+const READ_AGAIN: usize = 3;
+
+/// A tree's file, the same before and after it was read. `None`: it is not there any more.
+pub fn read_whole<S: FileSource + ?Sized>(
+    source: &mut S,
+    path: &[u8],
+) -> Result<Option<WholeFile>> {
+    let mut attempt = 1;
+    loop {
+        let Some(mut file) = source.open(path)? else { return Ok(None) };
+        let stamp = file.opened();
+        let mut bytes = Vec::new();
+        file.read_to_end(&mut bytes).map_err(|error| {
+            Trouble::outside("cannot read a file of the site")
+                .at(String::from_utf8_lossy(path).into_owned())
+                .because(error)
+                .hint("make it readable, or leave it out")
+        })?;
+        let size = bytes.len() as u64;
+        let same = size == stamp.size && file.now()?.is_none_or(|now| now.is_same(&stamp));
+        if same || attempt == READ_AGAIN {
+            return Ok(Some(WholeFile { bytes, stamp: Stamp { size, ..stamp }, changed: !same }));
+        }
+        attempt += 1;
     }
 }
 
@@ -35,13 +116,13 @@ pub trait FileSource: Send {
         enter: &dyn Fn(&[u8]) -> bool,
         visit: &mut dyn FnMut(Entry) -> Result<()>,
     ) -> Result<Vec<LeftOut>>;
-    /// Announces which files will be opened after those that were announced before, by path and
-    /// size; a source that waits for a network begins to fetch them.
-    fn announce(&mut self, order: Vec<(Vec<u8>, u64)>) {
+    /// Announces which files will be opened after those that were announced before, as they were
+    /// when the tree was walked; a source that waits for a network begins to fetch them.
+    fn announce(&mut self, order: Vec<(Vec<u8>, Stamp)>) {
         drop(order);
     }
-    /// The bytes of a file.
-    fn open(&mut self, path: &[u8]) -> Result<Box<dyn Read + '_>>;
+    /// Opens a file; `None` if there is none: it may have gone since the tree was walked.
+    fn open(&mut self, path: &[u8]) -> Result<Option<Box<dyn OpenFile + '_>>>;
     /// Bytes free on its disk, if that can be known.
     fn free(&self) -> Option<u64>;
 }
@@ -57,7 +138,10 @@ pub fn in_turn<S: FileSource + ?Sized>(
     mut visit: impl FnMut(&mut S, Entry) -> Result<()>,
 ) -> Result<()> {
     let file = |entry: Entry| match entry.kind {
-        EntryKind::File(size) => Some((entry.path, size)),
+        EntryKind::File(size) => {
+            let mtime = Some((entry.mtime, entry.nanos));
+            Some((entry.path, Stamp { size, mtime, change: None }))
+        }
         _ => None,
     };
     let mut ahead = entries.iter().filter_map(file);

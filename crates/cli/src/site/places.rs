@@ -11,8 +11,7 @@ use fernweh_core::entries::EntryList;
 use fernweh_core::limits;
 use fernweh_core::record::EntryKind;
 use fernweh_core::settings::{self, Role, Setting};
-use fernweh_ports::{Result, SiteAccess, Trouble, in_turn};
-use std::io::Read;
+use fernweh_ports::{Result, SiteAccess, Trouble, in_turn, read_whole};
 use std::path::PathBuf;
 use std::sync::PoisonError;
 use url::Url;
@@ -165,13 +164,11 @@ impl Site {
         })?;
         let mut best: Option<(String, Vec<Setting>)> = None;
         in_turn(&mut *source, &small, |source, entry| {
-            let mut text = Vec::new();
-            let read = source.open(&entry.path).map(|mut file| file.read_to_end(&mut text));
-            // A file that may not be read is not where the settings are.
-            let found = match read {
-                Ok(Ok(_)) => settings::find(&text),
+            // A file that may not be read, or has gone, is not where the settings are.
+            let found = match read_whole(source, &entry.path) {
+                Ok(file) => file.and_then(|file| settings::find(&file.bytes)),
                 Err(trouble) if trouble.lost => return Err(trouble),
-                _ => None,
+                Err(_) => None,
             };
             if let Some(found) = found
                 && best.as_ref().is_none_or(|(_, best)| found.len() > best.len())

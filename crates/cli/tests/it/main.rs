@@ -13,6 +13,7 @@ mod intruders;
 mod journey;
 mod large_objects;
 mod live;
+mod living;
 mod moves;
 mod pages;
 mod parts;

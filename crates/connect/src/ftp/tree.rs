@@ -1,12 +1,13 @@
 //! The steps of a file tree, in commands of FTP.
 
 use super::FtpAddress;
-use super::listing::{Listed, of_facts, of_line, written};
+use super::listing::{Line, Listed, of_facts, of_line, written};
 use super::pool::{CONNECTIONS, Connection, Pool, as_bytes, as_text, is_lost, readable};
 use crate::remote::{Carries, Doing, FoundKind, Metadata, RemoteEntry, Tree};
 use crate::runtime::runtime;
 use bytes::{Bytes, BytesMut};
 use fernweh_core::limits;
+use fernweh_ports::Stamp;
 use fernweh_ports::{Result, Trouble};
 use std::collections::HashMap;
 use std::io::ErrorKind;
@@ -21,6 +22,8 @@ pub struct FtpTree {
     pool: Pool,
     /// The host lists facts.
     facts: bool,
+    /// The host tells the size of a file when it is asked.
+    sizes: AtomicBool,
     /// The command that sets times.
     sets_times: Option<&'static str>,
     modes: AtomicBool,
@@ -50,6 +53,7 @@ impl FtpTree {
         Ok(Self {
             pool,
             facts,
+            sizes: AtomicBool::new(true),
             sets_times,
             modes: AtomicBool::new(true),
             times: AtomicBool::new(sets_times.is_some()),
@@ -109,14 +113,24 @@ impl FtpTree {
         }
     }
 
+    /// What the host lists and nobody understands may be a file of the site: it is not passed over.
+    fn unknown_line(&self, folder: &[u8], text: &str) -> Trouble {
+        Trouble::outside("cannot list a folder on the host")
+            .at(format!("{}{}", self.pool.shown(), String::from_utf8_lossy(folder)))
+            .because(format!(
+                "a line of its listing is in a form that Fernweh does not know: {text}"
+            ))
+            .hint("use SFTP if the host offers it, or ask the host for listings by MLSD (RFC 3659)")
+    }
+
     async fn entries(&self, folder: &[u8]) -> Result<Vec<Listed>> {
         let facts = self.facts;
         let path = as_text(folder);
-        let listed = self
+        let lines = self
             .step("cannot list a folder on the host", folder, async |connection| {
                 // A folder that is not there is an empty listing for many hosts.
                 connection.ftp.cwd(&path).await?;
-                let (command, read): (&str, fn(&str) -> Option<Listed>) = match facts {
+                let (command, read): (&str, fn(&str) -> Line) = match facts {
                     true => ("MLSD", of_facts),
                     false => ("LIST -a", of_line),
                 };
@@ -132,9 +146,23 @@ impl FtpTree {
                 stream.finish().await?;
                 let lines = text.split(|byte| *byte == b'\n');
                 let lines = lines.map(|line| line.strip_suffix(b"\r").unwrap_or(line));
-                Ok(lines.filter_map(|line| read(&as_text(line))).collect::<Vec<_>>())
+                Ok(lines.map(|line| read(&as_text(line))).collect::<Vec<_>>())
             })
             .await?;
+        let mut listed = Vec::with_capacity(lines.len());
+        for line in lines {
+            match line {
+                Line::Entry(mut entry) => {
+                    let path = [folder, b"/", &entry.0.name].concat();
+                    if entry.0.mtime.is_none() && matches!(entry.0.kind, FoundKind::File(_)) {
+                        entry.0.mtime = self.moment_of(&path).await?;
+                    }
+                    listed.push(entry);
+                }
+                Line::Nothing => {}
+                Line::Unknown(text) => return Err(self.unknown_line(folder, &text)),
+            }
+        }
         if let Ok(mut links) = self.links.lock() {
             for (found, link) in &listed {
                 if let Some(to) = link {
@@ -168,6 +196,18 @@ impl FtpTree {
                 Err(self.trouble("cannot look at a folder", path, &error))
             }
         }
+    }
+
+    /// When a file was changed, in universal time (RFC 3659, section 3), if the host says it.
+    async fn moment_of(&self, path: &[u8]) -> Result<Option<i64>> {
+        self.step("cannot look at a file on the host", path, async |connection| {
+            match connection.ftp.mdtm(&as_text(path)).await {
+                Ok(moment) => Ok(Some(moment.and_utc().timestamp())),
+                Err(FtpError::UnexpectedResponse(_)) => Ok(None),
+                Err(error) => Err(error),
+            }
+        })
+        .await
     }
 
     async fn put_properties(
@@ -238,16 +278,28 @@ async fn write_file(
     path: &str,
     at: u64,
     from: &mut mpsc::Receiver<Bytes>,
-) -> std::result::Result<(), FtpError> {
+) -> std::result::Result<u64, FtpError> {
     connection.ftp.resume_transfer(usize::try_from(at).unwrap_or(usize::MAX)).await?;
     let mut stream = connection.ftp.put_with_stream(path).await?;
+    let mut sent = 0;
     while let Some(portion) = from.recv().await {
+        sent += portion.len() as u64;
         if stream.write_all(&portion).await.is_err() {
             // The reason comes on the other connection.
             break;
         }
     }
-    stream.finish().await
+    stream.finish().await?;
+    Ok(sent)
+}
+
+/// What a host answers when it is asked for the size of a file.
+enum Told {
+    Size(u64),
+    /// There is no such file.
+    Nothing,
+    /// The host does not know the question.
+    Unknown,
 }
 
 impl Tree for FtpTree {
@@ -327,12 +379,59 @@ impl Tree for FtpTree {
         metadata: Metadata,
     ) -> Doing<'a, ()> {
         Box::pin(async move {
-            self.step("cannot write a file on the host", path, async |connection| {
-                let name = as_text(path);
-                write_file(connection, &name, at, &mut from).await?;
-                self.put_properties(connection, &name, metadata).await
-            })
-            .await
+            let sent = self
+                .step("cannot write a file on the host", path, async |connection| {
+                    let name = as_text(path);
+                    let sent = write_file(connection, &name, at, &mut from).await?;
+                    self.put_properties(connection, &name, metadata).await?;
+                    Ok(sent)
+                })
+                .await?;
+            // Some hosts say that all is well when the disk is full or a limit was met.
+            match self.stamp(path).await? {
+                Some(there) if there.size == at + sent => Ok(()),
+                there => Err(Trouble::outside("cannot write a file on the host")
+                    .at(format!("{}{}", self.pool.shown(), String::from_utf8_lossy(path)))
+                    .because(format!(
+                        "{} bytes were sent, and the host has {}",
+                        at + sent,
+                        there.map_or(0, |there| there.size)
+                    ))
+                    .hint("look whether there is room on the host, or a limit for files")),
+            }
+        })
+    }
+
+    fn stamp<'a>(&'a self, path: &'a [u8]) -> Doing<'a, Option<Stamp>> {
+        Box::pin(async move {
+            if !self.sizes.load(Ordering::Relaxed) {
+                return Ok(self.look(path).await?.and_then(|found| found.stamp()));
+            }
+            let name = as_text(path);
+            let told =
+                self.step("cannot look at a file on the host", path, async |connection| {
+                    match connection.ftp.size(&name).await {
+                        Ok(size) => Ok(Told::Size(size as u64)),
+                        Err(FtpError::UnexpectedResponse(answer)) => Ok(match answer.status {
+                            Status::FileUnavailable => Told::Nothing,
+                            _ => Told::Unknown,
+                        }),
+                        Err(error) => Err(error),
+                    }
+                })
+                .await?;
+            match told {
+                Told::Nothing => Ok(None),
+                Told::Unknown => {
+                    self.sizes.store(false, Ordering::Relaxed);
+                    Ok(self.look(path).await?.and_then(|found| found.stamp()))
+                }
+                Told::Size(size) => {
+                    let mtime = if self.facts { self.moment_of(path).await? } else { None };
+                    let mtime = mtime.map(|seconds| (seconds, 0));
+                    Ok(Some(Stamp { size, mtime, change: None }))
+                }
+            }
         })
     }
 

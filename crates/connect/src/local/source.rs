@@ -1,13 +1,14 @@
 //! Reading a file tree on this machine.
 
 use fernweh_core::record::{Entry, EntryKind};
-use fernweh_ports::{FileSource, LeftOut, Result, Trouble};
+use fernweh_ports::{FileSource, LeftOut, OpenFile, Result, Stamp, Trouble};
 use std::ffi::OsStr;
 use std::fs::{self, File};
-use std::io::Read;
+use std::io::{ErrorKind, Read};
 use std::os::unix::ffi::OsStrExt;
 use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
+use std::time::{Duration, SystemTime};
 use walkdir::WalkDir;
 
 /// A folder on this machine.
@@ -53,37 +54,97 @@ impl FileSource for LocalSource {
             .into_iter()
             .filter_entry(|entry| entry.depth() == 0 || enter(relative(&root, entry.path())));
         for entry in walker {
-            let entry = entry.map_err(|error| {
-                let path = error.path().unwrap_or(&self.root).to_owned();
-                let error = error
-                    .into_io_error()
-                    .unwrap_or_else(|| std::io::Error::other("the folders form a circle"));
-                Trouble::file("cannot read the site's files", &path, &error)
-            })?;
+            let entry = match entry {
+                Ok(entry) => entry,
+                Err(error) => {
+                    let path = error.path().unwrap_or(&self.root).to_owned();
+                    let below = error.depth() > 0;
+                    let error = error
+                        .into_io_error()
+                        .unwrap_or_else(|| std::io::Error::other("the folders form a circle"));
+                    if below && error.kind() == ErrorKind::NotFound {
+                        left_out.push(LeftOut::vanished(relative(&self.root, &path)));
+                        continue;
+                    }
+                    return Err(Trouble::file("cannot read the site's files", &path, &error));
+                }
+            };
             let path = relative(&self.root, entry.path()).to_vec();
-            match entry_of(entry.path(), path.clone())
-                .map_err(|error| Trouble::file("cannot read a file", entry.path(), &error))?
-            {
-                Some(found) => visit(found)?,
-                None => left_out.push(LeftOut {
-                    path: String::from_utf8_lossy(&path).into_owned(),
-                    because: "neither file, folder nor link (a socket or device)".into(),
-                }),
+            match entry_of(entry.path(), path.clone()) {
+                Ok(Some(found)) => visit(found)?,
+                Ok(None) => left_out.push(LeftOut::special(&path)),
+                Err(error) if error.kind() == ErrorKind::NotFound => {
+                    left_out.push(LeftOut::vanished(&path));
+                }
+                Err(error) => {
+                    return Err(Trouble::file("cannot read a file", entry.path(), &error));
+                }
             }
         }
         Ok(left_out)
     }
 
-    fn open(&mut self, path: &[u8]) -> Result<Box<dyn Read + '_>> {
+    fn open(&mut self, path: &[u8]) -> Result<Option<Box<dyn OpenFile + '_>>> {
         let full = self.root.join(OsStr::from_bytes(path));
-        let file = File::open(&full)
-            .map_err(|error| Trouble::file("cannot read a file", &full, &error))?;
-        Ok(Box::new(file))
+        let opened = File::open(&full).and_then(|file| {
+            let opened = stamp(&file.metadata()?);
+            Ok(LocalFile { file, opened })
+        });
+        match opened {
+            Ok(file) => Ok(Some(Box::new(file))),
+            Err(error) if error.kind() == ErrorKind::NotFound => Ok(None),
+            Err(error) => Err(Trouble::file("cannot read a file", &full, &error)),
+        }
     }
 
     fn free(&self) -> Option<u64> {
         super::free_space(&self.root)
     }
+}
+
+/// A file of this machine.
+struct LocalFile {
+    file: File,
+    opened: Stamp,
+}
+
+impl Read for LocalFile {
+    fn read(&mut self, buffer: &mut [u8]) -> std::io::Result<usize> {
+        self.file.read(buffer)
+    }
+}
+
+impl OpenFile for LocalFile {
+    fn opened(&self) -> Stamp {
+        self.opened
+    }
+
+    fn now(&mut self) -> Result<Option<Stamp>> {
+        if let Some(rest) = quiet_for(&self.opened).and_then(|quiet| QUIET.checked_sub(quiet)) {
+            std::thread::sleep(rest);
+        }
+        // Of the open file: one that was replaced by another was whole.
+        Ok(self.file.metadata().ok().map(|found| stamp(&found)))
+    }
+}
+
+fn stamp(found: &fs::Metadata) -> Stamp {
+    Stamp {
+        size: found.len(),
+        mtime: Some((found.mtime(), found.mtime_nsec() as u32)),
+        change: Some((found.ctime(), found.ctime_nsec() as u32)),
+    }
+}
+
+/// How long a file must have been left alone: a system may give changes that follow each other
+/// the same time, and a program that writes in several steps is between two of them.
+const QUIET: Duration = Duration::from_millis(50);
+
+/// How long a file has been left alone, if its time can be believed.
+fn quiet_for(stamp: &Stamp) -> Option<Duration> {
+    let (seconds, nanos) = stamp.change?;
+    let since = Duration::new(u64::try_from(seconds).ok()?, nanos);
+    SystemTime::UNIX_EPOCH.checked_add(since)?.elapsed().ok()
 }
 
 fn entry_of(full: &Path, path: Vec<u8>) -> std::io::Result<Option<Entry>> {

@@ -18,7 +18,7 @@ pub use editor::RemoteEditor;
 pub use source::RemoteSource;
 
 use bytes::Bytes;
-use fernweh_ports::{Result, Trouble};
+use fernweh_ports::{Result, Stamp, Trouble};
 use futures_util::future::BoxFuture;
 use tokio::sync::mpsc;
 
@@ -53,6 +53,14 @@ pub struct RemoteEntry {
     pub owner: (u64, u64),
 }
 
+impl RemoteEntry {
+    /// What tells its content from another, if it is a file.
+    pub(crate) fn stamp(&self) -> Option<Stamp> {
+        let FoundKind::File(size) = self.kind else { return None };
+        Some(Stamp { size, mtime: self.mtime.map(|seconds| (seconds, 0)), change: None })
+    }
+}
+
 /// Properties that an entry is given.
 #[derive(Clone, Copy, Debug, Default)]
 pub struct Metadata {
@@ -85,6 +93,11 @@ pub trait Tree: Send + Sync {
     fn list<'a>(&'a self, folder: &'a [u8]) -> Doing<'a, Vec<RemoteEntry>>;
     /// The entry at a path, links not followed; none if there is nothing.
     fn look<'a>(&'a self, path: &'a [u8]) -> Doing<'a, Option<RemoteEntry>>;
+    /// Size and time of a file as they are now; no time if the host does not tell it as exactly
+    /// as [`Tree::list`] does. `None` if there is no such file.
+    fn stamp<'a>(&'a self, path: &'a [u8]) -> Doing<'a, Option<Stamp>> {
+        Box::pin(async move { Ok(self.look(path).await?.and_then(|found| found.stamp())) })
+    }
     /// Reads `size` bytes of a file, fewer if it has become shorter.
     fn fetch<'a>(&'a self, path: &'a [u8], size: u64, to: mpsc::Sender<Bytes>) -> Doing<'a, ()>;
     /// Writes a new file, or goes on with one behind its first `at` bytes.

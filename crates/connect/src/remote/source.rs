@@ -6,9 +6,9 @@ use crate::runtime::runtime;
 use bytes::Bytes;
 use fernweh_core::limits;
 use fernweh_core::record::{Entry, EntryKind};
-use fernweh_ports::{FileSource, LeftOut, Result, Trouble};
+use fernweh_ports::{FileSource, LeftOut, OpenFile, Result, Stamp, Trouble};
 use std::collections::VecDeque;
-use std::io::Read;
+use std::io::{Cursor, Read};
 use std::sync::Arc;
 use tokio::sync::mpsc;
 use tokio::task::JoinHandle;
@@ -18,7 +18,7 @@ pub struct RemoteSource {
     tree: Arc<dyn Tree>,
     root: Vec<u8>,
     /// What will be asked for next, in this order.
-    expected: VecDeque<(Vec<u8>, u64)>,
+    expected: VecDeque<(Vec<u8>, Stamp)>,
     fetching: VecDeque<Fetching>,
     bytes: u64,
 }
@@ -26,7 +26,7 @@ pub struct RemoteSource {
 struct Fetching {
     path: Vec<u8>,
     size: u64,
-    task: JoinHandle<Result<Vec<u8>>>,
+    task: JoinHandle<Result<Fetched>>,
 }
 
 impl Drop for Fetching {
@@ -81,6 +81,10 @@ impl RemoteSource {
         if path.is_empty() { self.root.clone() } else { joined(&self.root, path) }
     }
 
+    fn is_there(&self, path: &[u8]) -> Result<bool> {
+        Ok(runtime().block_on(self.tree.look(&self.full(path)))?.is_some())
+    }
+
     fn begin_listing(&self, path: &[u8]) -> JoinHandle<Result<Vec<RemoteEntry>>> {
         let (tree, full) = (self.tree.clone(), self.full(path));
         runtime().spawn(async move { listed(&*tree, &full).await })
@@ -114,14 +118,14 @@ impl RemoteSource {
             && self.bytes < limits::FETCHED_AHEAD
         {
             match self.expected.front() {
-                Some((_, size)) if *size <= limits::FETCHED_AHEAD_FILE => {}
+                Some((_, stamp)) if stamp.size <= limits::FETCHED_AHEAD_FILE => {}
                 _ => break,
             }
-            let Some((path, size)) = self.expected.pop_front() else { break };
+            let Some((path, stamp)) = self.expected.pop_front() else { break };
             let (tree, full) = (self.tree.clone(), self.full(&path));
-            let task = runtime().spawn(async move { whole(&*tree, &full, size).await });
-            self.bytes += size;
-            self.fetching.push_back(Fetching { path, size, task });
+            let task = runtime().spawn(async move { whole(&*tree, &full, stamp).await });
+            self.bytes += stamp.size;
+            self.fetching.push_back(Fetching { path, size: stamp.size, task });
         }
     }
 }
@@ -131,8 +135,32 @@ fn below(folder: &[u8], name: &[u8]) -> Vec<u8> {
     if folder.is_empty() { name.to_vec() } else { joined(folder, name) }
 }
 
-/// The content of a small file.
-async fn whole(tree: &dyn Tree, path: &[u8], size: u64) -> Result<Vec<u8>> {
+/// A small file that was fetched before it was asked for.
+struct Fetched {
+    content: Cursor<Vec<u8>>,
+    opened: Stamp,
+    now: Option<Stamp>,
+}
+
+impl Read for Fetched {
+    fn read(&mut self, buffer: &mut [u8]) -> std::io::Result<usize> {
+        self.content.read(buffer)
+    }
+}
+
+impl OpenFile for Fetched {
+    fn opened(&self) -> Stamp {
+        self.opened
+    }
+
+    fn now(&mut self) -> Result<Option<Stamp>> {
+        Ok(self.now)
+    }
+}
+
+/// The content of a small file, and what the file is afterwards.
+async fn whole(tree: &dyn Tree, path: &[u8], opened: Stamp) -> Result<Fetched> {
+    let size = opened.size;
     let (to, mut from) = mpsc::channel::<Bytes>(4);
     let mut content = Vec::with_capacity(usize::try_from(size).unwrap_or(0));
     let collect = async {
@@ -141,7 +169,9 @@ async fn whole(tree: &dyn Tree, path: &[u8], size: u64) -> Result<Vec<u8>> {
         }
     };
     let (fetched, ()) = tokio::join!(tree.fetch(path, size, to), collect);
-    fetched.map(|()| content)
+    fetched?;
+    let now = tree.stamp(path).await?;
+    Ok(Fetched { content: Cursor::new(content), opened, now })
 }
 
 fn entry_of(path: Vec<u8>, found: &RemoteEntry, kind: EntryKind) -> Entry {
@@ -200,10 +230,20 @@ impl FileSource for RemoteSource {
                         let most = limits::TREE_DEPTH;
                         return Err(endless(format!("folders lie more than {most} deep")));
                     }
-                    visit(entry_of(path.clone(), &next.found, EntryKind::Folder))?;
                     let listing = next.listing.take();
                     let listing = listing.unwrap_or_else(|| self.begin_listing(&path));
-                    levels.push(Level::of(path, settled(listing)?));
+                    let listed = match settled(listing) {
+                        Ok(listed) => listed,
+                        Err(trouble) if trouble.lost || self.is_there(&path)? => {
+                            return Err(trouble);
+                        }
+                        Err(_) => {
+                            left_out.push(LeftOut::vanished(&path));
+                            continue;
+                        }
+                    };
+                    visit(entry_of(path.clone(), &next.found, EntryKind::Folder))?;
+                    levels.push(Level::of(path, listed));
                     self.look_ahead(&mut levels, enter);
                 }
                 FoundKind::File(size) => {
@@ -212,28 +252,28 @@ impl FileSource for RemoteSource {
                 FoundKind::Link => {
                     let to = runtime().block_on(self.tree.read_link(&self.full(&path)));
                     match to {
-                        Ok(to) => visit(entry_of(path, &next.found, EntryKind::Link(to)))?,
+                        Ok(to) => visit(entry_of(path.clone(), &next.found, EntryKind::Link(to)))?,
                         Err(trouble) if trouble.lost => return Err(trouble),
-                        Err(trouble) => left_out.push(LeftOut {
-                            path: String::from_utf8_lossy(&path).into_owned(),
-                            because: format!("a link that cannot be read: {trouble}"),
-                        }),
+                        Err(_) if !self.is_there(&path)? => {
+                            left_out.push(LeftOut::vanished(&path));
+                        }
+                        Err(trouble) => left_out.push(LeftOut::new(
+                            String::from_utf8_lossy(&path),
+                            format!("a link that cannot be read: {trouble}"),
+                        )),
                     }
                 }
-                FoundKind::Other => left_out.push(LeftOut {
-                    path: String::from_utf8_lossy(&path).into_owned(),
-                    because: "neither file, folder nor link (a socket or device)".into(),
-                }),
+                FoundKind::Other => left_out.push(LeftOut::special(&path)),
             }
         }
         Ok(left_out)
     }
 
-    fn announce(&mut self, order: Vec<(Vec<u8>, u64)>) {
+    fn announce(&mut self, order: Vec<(Vec<u8>, Stamp)>) {
         self.expected.extend(order);
     }
 
-    fn open(&mut self, path: &[u8]) -> Result<Box<dyn Read + '_>> {
+    fn open(&mut self, path: &[u8]) -> Result<Option<Box<dyn OpenFile + '_>>> {
         // What was expected and is not wanted after all is passed over.
         if self.fetching.iter().any(|next| next.path == path)
             || self.expected.iter().take(1024).any(|(next, _)| next == path)
@@ -245,12 +285,16 @@ impl FileSource for RemoteSource {
                         self.bytes -= next.size;
                         let content = runtime().block_on(&mut next.task);
                         self.fetch_ahead();
-                        let content = content.map_err(|error| crashed(&error))??;
-                        return Ok(Box::new(std::io::Cursor::new(content)));
+                        match content.map_err(|error| crashed(&error))? {
+                            Ok(content) => return Ok(Some(Box::new(content))),
+                            // It may have gone: looked at below.
+                            Err(trouble) if !trouble.lost => break,
+                            Err(trouble) => return Err(trouble),
+                        }
                     }
                     Some(other) => self.bytes -= other.size,
                     None => match self.expected.pop_front() {
-                        Some((next, size)) if next == path => return Ok(self.stream(path, size)),
+                        Some((next, _)) if next == path => break,
                         Some(_) => {}
                         None => break,
                     },
@@ -258,14 +302,8 @@ impl FileSource for RemoteSource {
             }
         }
         let full = self.full(path);
-        let found = runtime().block_on(self.tree.look(&full))?;
-        match found.map(|found| found.kind) {
-            Some(FoundKind::File(size)) => Ok(self.stream(path, size)),
-            _ => Err(Trouble::outside("cannot read a file")
-                .at(shown(&*self.tree, &full))
-                .because("there is no such file")
-                .hint("check the path")),
-        }
+        let stamp = runtime().block_on(self.tree.stamp(&full))?;
+        Ok(stamp.map(|stamp| self.stream(path, stamp)))
     }
 
     fn free(&self) -> Option<u64> {
@@ -275,11 +313,12 @@ impl FileSource for RemoteSource {
 
 impl RemoteSource {
     /// A large file, portion by portion.
-    fn stream<'a>(&self, path: &[u8], size: u64) -> Box<dyn Read + 'a> {
+    fn stream<'a>(&self, path: &[u8], opened: Stamp) -> Box<dyn OpenFile + 'a> {
         let (to, from) = mpsc::channel(16);
         let (tree, full) = (self.tree.clone(), self.full(path));
-        let task = runtime().spawn(async move { tree.fetch(&full, size, to).await });
-        Box::new(Stream { from, task: Some(task), portion: Bytes::new() })
+        let (reading, place) = (tree.clone(), full.clone());
+        let task = runtime().spawn(async move { reading.fetch(&place, opened.size, to).await });
+        Box::new(Stream { tree, full, opened, from, task: Some(task), portion: Bytes::new() })
     }
 }
 
@@ -292,6 +331,9 @@ fn crashed(error: &tokio::task::JoinError) -> Trouble {
 }
 
 struct Stream {
+    tree: Arc<dyn Tree>,
+    full: Vec<u8>,
+    opened: Stamp,
     from: mpsc::Receiver<Bytes>,
     task: Option<JoinHandle<Result<()>>>,
     portion: Bytes,
@@ -313,6 +355,16 @@ impl Read for Stream {
         let length = self.portion.len().min(buffer.len());
         buffer[..length].copy_from_slice(&self.portion.split_to(length));
         Ok(length)
+    }
+}
+
+impl OpenFile for Stream {
+    fn opened(&self) -> Stamp {
+        self.opened
+    }
+
+    fn now(&mut self) -> Result<Option<Stamp>> {
+        runtime().block_on(self.tree.stamp(&self.full))
     }
 }
 

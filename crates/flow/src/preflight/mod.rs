@@ -257,7 +257,8 @@ pub fn source_files(
         if sample.bytes >= ENOUGH || began.elapsed().as_secs_f64() > LONG_ENOUGH {
             return Ok(());
         }
-        let mut content = source.open(&entry.path)?.take(ENOUGH);
+        let Some(content) = source.open(&entry.path)? else { return Ok(()) };
+        let mut content = content.take(ENOUGH);
         let read = std::io::copy(&mut content, &mut std::io::sink()).map_err(|error| {
             Trouble::outside("cannot read a file of the site")
                 .at(entry.shown())
@@ -383,7 +384,8 @@ fn write_some_files(
         let mut steps = swap.side.components().rev().map(|part| part.as_os_str().to_string_lossy());
         let (run, workshop) = (steps.next().unwrap_or_default(), steps.next().unwrap_or_default());
         let seen = ["../", ""].iter().any(|way| {
-            source.open(format!("{way}{workshop}/{run}/fernweh-test-0").as_bytes()).is_ok()
+            let path = format!("{way}{workshop}/{run}/fernweh-test-0");
+            source.open(path.as_bytes()).is_ok_and(|found| found.is_some())
         });
         found.add(
             "same-place",

@@ -16,12 +16,11 @@ use fernweh_core::record::EntryKind;
 use fernweh_core::rewrite::Rewriter;
 use fernweh_ports::{
     Change, DatabaseEditor, Direction, Editors, Fingerprint, Progress, Refused, Result, Scope,
-    Trouble, Unit, counted, in_turn,
+    Trouble, Unit, WholeFile, counted, in_turn, read_whole,
 };
 use follow::follow_key;
 use kept::Safekeeping;
 use serde::Serialize;
-use std::io::Read;
 use std::path::Path;
 
 /// Notes that a run was broken off, before it is taken back.
@@ -150,26 +149,31 @@ fn files(
     in_turn(&mut **source, &entries, |source, entry| {
         progress.go_on()?;
         let EntryKind::File(size) = entry.kind else { return Ok(()) };
-        let mut content = source.open(&entry.path)?;
-        let cannot = |error| {
-            Trouble::outside("cannot read a file of the site").at(entry.shown()).because(error)
-        };
         if size > limits::TEXT_FILE {
+            let Some(mut content) = source.open(&entry.path)? else { return Ok(()) };
             let mut hits = 0;
             overlap::each(&mut content, limits::SEARCHED_NAME, &mut |portion| {
                 let places = options.rewriter.hit_places(portion.bytes);
                 hits += places.filter(|at| portion.is_settled(*at)).count() as u64;
             })
-            .map_err(cannot)?;
+            .map_err(|error| {
+                Trouble::outside("cannot read a file of the site").at(entry.shown()).because(error)
+            })?;
             report.rewriting.large_file(&entry.shown(), hits);
             return Ok(());
         }
-        let mut bytes = Vec::new();
-        content.read_to_end(&mut bytes).map_err(cannot)?;
-        drop(content);
+        // What has gone meanwhile needs no rewriting.
+        let Some(WholeFile { bytes, changed, .. }) = read_whole(source, &entry.path)? else {
+            return Ok(());
+        };
         progress.advance(bytes.len() as u64);
         let new = report.rewriting.file(options.rewriter, &entry.shown(), &bytes);
         if let (Some(new), Some(safe), Some(editor)) = (new, &mut safe, &mut *editor) {
+            if changed {
+                let because = "the file changed each time it was read".into();
+                report.refused.push(Refused { place: entry.shown(), because });
+                return Ok(());
+            }
             safe.keep_file(&entry.path, &bytes, &new)?;
             editor.replace(&entry.path, &new)?;
         }

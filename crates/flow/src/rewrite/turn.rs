@@ -4,11 +4,12 @@ use super::follow::key_after;
 use super::kept::{KeptChange, Lines, cannot_keep};
 use fernweh_core::digest::sha256;
 use fernweh_core::record::{Table, Value};
-use fernweh_ports::{Applied, Change, Direction, Editors, Progress, Refused, Result, Trouble};
+use fernweh_ports::{
+    Applied, Change, Direction, Editors, Progress, Refused, Result, Trouble, WholeFile, read_whole,
+};
 use serde::Serialize;
 use std::collections::HashSet;
 use std::fs;
-use std::io::Read;
 use std::path::Path;
 
 /// What taking back a rewriting did.
@@ -144,10 +145,10 @@ impl KeptFile<'_> {
         };
         let path = self.path.bytes().unwrap_or_default().to_vec();
         let shown = String::from_utf8_lossy(&path).into_owned();
-        let mut present = Vec::new();
-        source.open(&path)?.read_to_end(&mut present).map_err(|error| {
-            Trouble::outside("cannot read a file of the site").at(shown.clone()).because(error)
-        })?;
+        let Some(WholeFile { bytes: present, .. }) = read_whole(&mut **source, &path)? else {
+            let because = "the file is not there any more".into();
+            return Ok(Some(Refused { place: shown, because }));
+        };
         let (old, new) =
             (self.folder.join(self.old), self.folder.join(format!("{}-new", self.old)));
         match direction {

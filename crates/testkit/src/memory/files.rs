@@ -3,7 +3,8 @@
 use super::{Host, unknown};
 use fernweh_core::record::{Entry, EntryKind};
 use fernweh_ports::{
-    Direction, FileEditor, FileId, FileSource, FileSwap, FileTarget, LeftOut, Result, Trouble,
+    Direction, FileEditor, FileId, FileSource, FileSwap, FileTarget, LeftOut, OpenFile, Result,
+    Stamp, Trouble,
 };
 use std::collections::BTreeMap;
 use std::io::{Cursor, Read};
@@ -82,13 +83,50 @@ impl FileSource for Source {
         }
         Ok(Vec::new())
     }
-    fn open(&mut self, path: &[u8]) -> Result<Box<dyn Read + '_>> {
+    fn open(&mut self, path: &[u8]) -> Result<Option<Box<dyn OpenFile + '_>>> {
         let content = self.host.call("open a file")?.live.files.0.get(path).cloned();
-        let content = content.ok_or_else(|| Trouble::outside("there is no such file"))?;
-        Ok(Box::new(Cursor::new(content)))
+        let host = self.host.clone();
+        Ok(content.map(|content| {
+            let opened = stamp(&content);
+            let content = Cursor::new(content);
+            Box::new(Open { host, path: path.to_vec(), content, opened }) as Box<dyn OpenFile>
+        }))
     }
     fn free(&self) -> Option<u64> {
         None
+    }
+}
+
+/// A file of the live tree. What was read is of the moment at which it was opened.
+struct Open {
+    host: Host,
+    path: Vec<u8>,
+    content: Cursor<Vec<u8>>,
+    opened: Stamp,
+}
+
+/// Two contents have two times.
+fn stamp(content: &[u8]) -> Stamp {
+    let digest = content
+        .iter()
+        .fold(7, |sum: i64, byte| sum.wrapping_mul(31).wrapping_add(i64::from(*byte)));
+    Stamp { size: content.len() as u64, mtime: Some((digest.rem_euclid(1 << 31), 0)), change: None }
+}
+
+impl Read for Open {
+    fn read(&mut self, buffer: &mut [u8]) -> std::io::Result<usize> {
+        self.content.read(buffer)
+    }
+}
+
+impl OpenFile for Open {
+    fn opened(&self) -> Stamp {
+        self.opened
+    }
+
+    fn now(&mut self) -> Result<Option<Stamp>> {
+        let world = self.host.call("look at a file again")?;
+        Ok(world.live.files.0.get(&self.path).map(|content| stamp(content)))
     }
 }
 

@@ -1,6 +1,7 @@
 //! Runs on sites in memory: whatever goes wrong at whatever call, the site is what was promised.
 
 mod faults;
+mod living;
 mod model;
 mod moves;
 
