@@ -20,6 +20,10 @@ pub enum Trick {
         /// Bytes that come.
         sent: usize,
     },
+    /// An upload is cut behind so many bytes, and said to be complete.
+    Cuts(u64),
+    /// The host lists by lines as `ls -l` prints them, and these are the lines.
+    Lines(&'static str),
 }
 
 /// Starts one on a free port; it lasts as long as the process.
@@ -40,12 +44,14 @@ fn serve(control: TcpStream, trick: Trick) -> Option<()> {
     let mut control = control;
     let mut say = |text: &str| control.write_all(format!("{text}\r\n").as_bytes()).ok();
     let mut data = None;
+    let mut stored = 0;
     say("220 ready")?;
     while let Some(Ok(line)) = lines.next() {
         let verb = line.split(' ').next().unwrap_or_default().to_ascii_uppercase();
         match verb.as_str() {
             "USER" => say("331 password")?,
             "PASS" => say("230 in")?,
+            "FEAT" if matches!(trick, Trick::Lines(_)) => say("211-Features:\r\n UTF8\r\n211 End")?,
             "FEAT" => say("211-Features:\r\n MLST type*;size*;modify*;\r\n UTF8\r\n211 End")?,
             "PWD" => say("257 \"/\"")?,
             "CWD" => say("250 there")?,
@@ -55,13 +61,26 @@ fn serve(control: TcpStream, trick: Trick) -> Option<()> {
                 say(&format!("227 Entering (127,0,0,1,{},{})", port / 256, port % 256))?;
                 data = Some(listener);
             }
-            "MLSD" | "RETR" => {
+            "STOR" => {
+                let Trick::Cuts(most) = trick else { return None };
+                say("150 send")?;
+                let (from, _) = data.take()?.accept().ok()?;
+                stored = std::io::copy(&mut &from, &mut std::io::sink()).ok()?.min(most);
+                say("226 done")?;
+            }
+            "SIZE" if matches!(trick, Trick::Cuts(_)) => say(&format!("213 {stored}"))?,
+            "MKD" | "RMD" | "DELE" => say("250 done")?,
+            "MLSD" | "LIST" | "RETR" => {
                 say("150 comes")?;
                 let (mut to, _) = data.take()?.accept().ok()?;
                 match verb.as_str() {
-                    "MLSD" => list(&mut to, trick),
+                    "MLSD" | "LIST" => list(&mut to, trick),
                     _ => {
-                        let Trick::Sizes { sent, .. } = trick else { return None };
+                        let sent = match trick {
+                            Trick::Sizes { sent, .. } => sent,
+                            Trick::Lines(_) => 4,
+                            _ => return None,
+                        };
                         to.write_all(&vec![7; sent]).ok()
                     }
                 };
@@ -82,6 +101,8 @@ fn list(to: &mut TcpStream, trick: Trick) -> Option<()> {
     };
     match trick {
         Trick::Names(name) => to.write_all(file(name, 3).as_bytes()).ok(),
+        Trick::Cuts(_) => Some(()),
+        Trick::Lines(lines) => to.write_all(lines.as_bytes()).ok(),
         Trick::Deep => to.write_all(b"type=dir;modify=20261123091500; deeper\r\n").ok(),
         Trick::Sizes { said, .. } => to.write_all(file("page.html", said).as_bytes()).ok(),
         Trick::Wide => {
