@@ -14,7 +14,7 @@ use fernweh_core::entries::EntryList;
 use fernweh_core::limits;
 use fernweh_core::record::{Entry, EntryKind, Table, is_of_engine};
 use fernweh_core::settings::{self, Role};
-use fernweh_core::sql::write_structure;
+use fernweh_core::sql::{is_same_structure, write_structure};
 use fernweh_ports::{
     Counting, DatabaseSource, FileSource, LeftOut, Progress, Result, Stamp, Structure, Trouble,
     TroubleKind, Unit, WholeFile, counted, in_turn, read_whole,
@@ -141,7 +141,11 @@ fn check_same(manifest: &Manifest, structure: &Structure, partial: &Partial) -> 
     };
     let tables = (&now.tables, &now.without_rows) == (&then.tables, &then.without_rows);
     let sql = write_structure(now.dialect, &structure.before);
-    if !tables || partial.structure.as_ref() != Some(&sql) {
+    let same = partial
+        .structure
+        .as_ref()
+        .is_some_and(|structure| is_same_structure(now.dialect, structure, &sql));
+    if !tables || !same {
         return Err(other(
             "the structure of the database, or which tables are packed, has changed",
         ));

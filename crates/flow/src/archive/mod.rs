@@ -13,6 +13,8 @@ pub(crate) use bounds::{BoundedTar, Extended};
 pub(crate) use member_index::Expected;
 pub use member_index::MemberIndex;
 pub use partial::{Checkpoint, Partial, TablePart};
+#[cfg(test)]
+pub(crate) use pieces::append;
 pub use pieces::{PieceReader, PieceWriter};
 pub use reader::ArchiveReader;
 pub use unfinished::{checkpoints_of, partial_of, unfinished_archive};

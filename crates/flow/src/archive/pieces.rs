@@ -88,7 +88,7 @@ impl<'a> PieceWriter<'a> {
 }
 
 /// One entry as POSIX pax: what ustar cannot hold goes into an extended header.
-fn append<W: Write>(
+pub(crate) fn append<W: Write>(
     tar: &mut tar::Builder<W>,
     entry: &Entry,
     content: &mut dyn Read,

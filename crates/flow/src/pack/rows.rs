@@ -5,7 +5,7 @@ use crate::archive::{ArchiveWriter, Checkpoint, TablePart};
 use crate::retry;
 use fernweh_core::archive::{DatabaseManifest, Member, Seal};
 use fernweh_core::record::{Row, Table, Value};
-use fernweh_core::sql::write_structure;
+use fernweh_core::sql::{is_same_structure, write_structure};
 use fernweh_ports::{
     DatabaseSource, KeyPosition, Lines, Progress, Result, Structure, Trouble, counted,
 };
@@ -202,8 +202,11 @@ impl PackRows<'_> {
         })?;
         let dialect = self.about.dialect;
         let same = again.tables == self.about.tables
-            && write_structure(dialect, &again.before)
-                == write_structure(dialect, &self.structure.before);
+            && is_same_structure(
+                dialect,
+                &write_structure(dialect, &again.before),
+                &write_structure(dialect, &self.structure.before),
+            );
         if same {
             return Ok(());
         }

@@ -282,7 +282,7 @@ fn broken_stream(error: std::io::Error) -> Trouble {
 
 /// Every entry of the stream of files, with its content, as long as `visit` wants more.
 fn each_entry(
-    stream: &mut PieceReader<'_>,
+    stream: impl Read,
     visit: &mut dyn FnMut(Entry, &mut dyn Read) -> Result<bool>,
 ) -> Result<()> {
     let bounded = BoundedTar::new(stream);
@@ -341,7 +341,59 @@ fn time_of(text: &str) -> Option<(i64, u32)> {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::archive::append;
     use fernweh_core::rewrite::Rule;
+    use proptest::prelude::*;
+
+    fn name() -> impl Strategy<Value = Vec<u8>> {
+        let byte = prop_oneof![
+            Just(b'a'),
+            Just(b'\n'),
+            Just(b' '),
+            Just(b'='),
+            any::<u8>().prop_filter("no name holds these", |byte| ![0, b'/'].contains(byte)),
+        ];
+        prop_oneof![
+            prop::collection::vec(byte.clone(), 1..12),
+            prop::collection::vec(byte, 90..300)
+        ]
+    }
+
+    proptest! {
+        /// Names and targets may hold any byte but NUL and, in a name, the slash.
+        #[test]
+        fn entries_of_any_name_come_back_as_they_were_packed(
+            names in prop::collection::vec((prop::collection::vec(name(), 1..4), name(), 0..3), 1..6),
+            mtime in any::<i32>(),
+            nanos in 0..1_000_000_000_u32,
+        ) {
+            let mut tar = tar::Builder::new(Vec::new());
+            let mut packed = Vec::new();
+            for (path, target, kind) in names {
+                let kind = match kind {
+                    0 => EntryKind::File(3),
+                    1 => EntryKind::Folder,
+                    _ => EntryKind::Link(target),
+                };
+                let path = path.join(&b'/');
+                let entry =
+                    Entry { path, kind, mode: 0o640, mtime: mtime.into(), nanos, owner: (7, 8) };
+                let content = if entry.kind.is_file() { &b"abc"[..] } else { b"" };
+                append(&mut tar, &entry, &mut { content }).unwrap();
+                packed.push(entry);
+            }
+            let bytes = tar.into_inner().unwrap();
+            let mut found = Vec::new();
+            each_entry(&bytes[..], &mut |entry, content| {
+                let mut text = String::new();
+                content.read_to_string(&mut text).unwrap();
+                assert_eq!(text == "abc", entry.kind.is_file());
+                found.push(entry);
+                Ok(true)
+            }).unwrap();
+            prop_assert_eq!(found, packed);
+        }
+    }
 
     #[test]
     fn times_keep_their_nanoseconds() {
