@@ -8,11 +8,21 @@ pub const ROW_BLOCK: usize = 4 << 20;
 /// Bytes of one `INSERT` statement after which the next one is begun. Well below
 /// the smallest usual packet limit of database clients (16 MB).
 pub const INSERT_STATEMENT: usize = 512 << 10;
-/// The largest SQL statement that is read from an archive (bytes). One record of
-/// 64 MB written as hexadecimal digits still fits.
+/// The largest record that is packed, and so the largest that is unpacked (bytes, as its values
+/// are held).
+pub const RECORD: usize = 512 << 20;
+/// The largest SQL statement that is read from outside (bytes), unless an archive's member is
+/// large enough to hold more.
 pub const STATEMENT: usize = 192 << 20;
+/// The largest SQL statement at all (bytes): a record of [`RECORD`] as hexadecimal digits, or
+/// with every byte escaped.
+pub const LARGEST_STATEMENT: usize = 2 * RECORD + (64 << 20);
+/// How many bytes of a statement beyond [`STATEMENT`] a member may hold for each of its own: a
+/// few bytes that are well compressed must not become gigabytes. Packing fills members up that
+/// would be smaller.
+pub const EXPANSION: usize = 64;
 /// The largest member of an archive that is read into memory (bytes, compressed).
-pub const MEMBER: u64 = 256 << 20;
+pub const MEMBER: u64 = (RECORD + (64 << 20)) as u64;
 /// Bytes of the file stream after which a piece is closed (before compression).
 pub const FILE_PIECE: usize = 8 << 20;
 /// Files up to this size (bytes) are read as text and rewritten; larger ones are

@@ -18,12 +18,23 @@ fn refused(member: &Member, because: impl std::fmt::Display) -> Trouble {
         .hint("do not use this archive; ask where it comes from")
 }
 
+/// The rows of a member have other columns than the manifest says.
+pub(crate) fn other_columns(member: &Member) -> Trouble {
+    Trouble::damaged("the archive contradicts itself")
+        .at(member.to_string())
+        .because("its columns are not those of its manifest")
+        .hint("do not use this archive; ask where it comes from")
+}
+
 type Script<'a> = ScriptReader<zstd::Decoder<'static, BufReader<Box<dyn Read + 'a>>>>;
 
 fn script<'a>(archive: &'a ArchiveReader, dialect: Dialect, member: &Member) -> Result<Script<'a>> {
     let stream = zstd::Decoder::new(archive.stream(member)?);
     let stream = stream.map_err(|error| refused(member, error))?;
-    Ok(ScriptReader::new(dialect, stream))
+    let size = usize::try_from(archive.size_of(member)?).unwrap_or(usize::MAX);
+    let longest = size.saturating_mul(limits::EXPANSION);
+    let longest = longest.clamp(limits::STATEMENT, limits::LARGEST_STATEMENT);
+    Ok(ScriptReader::new(dialect, stream).with_longest(longest))
 }
 
 fn each(

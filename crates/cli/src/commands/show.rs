@@ -93,7 +93,12 @@ fn text(context: &Context, report: &ShowReport) -> String {
         None => page.row("seal", &format!("{members}, none missing; --verify reads every byte")),
         Some(different) if different.is_empty() => {
             let whole = style.paint(Paint::Good, "whole");
-            page.row("seal", &format!("{members}, every digest checked: the archive is {whole}"));
+            page.row(
+                "seal",
+                &format!(
+                    "{members}, every digest checked and everything read: the archive is {whole}"
+                ),
+            );
         }
         Some(different) => {
             let damaged = style.paint(Paint::Bad, "damaged");

@@ -1,6 +1,9 @@
 //! Values of many types through a round trip on real databases.
 
 use super::fixture;
+use super::zoo::two_sites;
+use fernweh_demo::database::{Database, Place};
+use fernweh_demo::server::PrivateServer;
 use fernweh_testkit::{Engine, database_cells};
 
 const MARIADB: &str = r#"
@@ -152,4 +155,81 @@ fn a_view_whose_table_is_gone_is_named_and_stops_nothing() {
     fixture.workspace.done("unpack site.fernweh.tar new").says("view gp_broken was not created");
     assert!(fixture.database("new").ask("SELECT * FROM gp_newest").is_ok());
     fixture.workspace.done("undo new");
+}
+
+/// A record beyond what a statement held before.
+#[test]
+fn records_of_more_than_a_hundred_megabytes_come_back() {
+    let folder = tempfile::tempdir().unwrap();
+    let [old, new] = ["old", "new"].map(|name| folder.path().join(format!("{name}.db")));
+    let noise = "CREATE TABLE films (id INTEGER PRIMARY KEY, note TEXT, film BLOB); \
+                 INSERT INTO films VALUES (1, 'noise', randomblob(101000000)); \
+                 INSERT INTO films VALUES (2, 'small', x'00ff')";
+    rusqlite::Connection::open(&old).unwrap().execute_batch(noise).unwrap();
+    let workspace = two_sites(&Place::Sqlite(old.clone()), &Place::Sqlite(new.clone()));
+    workspace.done("pack old -o films.tar --level 1");
+    workspace.done("show films.tar --verify").says("everything read");
+    workspace.done("unpack films.tar new --as-is");
+    let both = rusqlite::Connection::open(&new).unwrap();
+    both.execute("ATTACH ?1 AS old", [old.to_str().unwrap()]).unwrap();
+    let same = "SELECT count(*) FROM films n JOIN old.films o USING (id) \
+                WHERE n.film IS o.film AND n.note IS o.note";
+    assert_eq!(both.query_row(same, [], |row| row.get::<_, i64>(0)).unwrap(), 2);
+}
+
+/// Takes minutes and gigabytes: `cargo test --release -p fernweh --test it records_of_300 -- --ignored`.
+#[test]
+#[ignore = "needs minutes and gigabytes"]
+fn records_of_300_megabytes_come_back_on_all_engines() {
+    let megabytes =
+        std::env::var("FERNWEH_TEST_MEGABYTES").map_or(300, |text| text.parse().unwrap());
+    let bytes = megabytes * 1_000_000_usize;
+    for engine in [Engine::Sqlite, Engine::Mariadb, Engine::Postgres] {
+        let folder = tempfile::tempdir().unwrap();
+        let open = std::os::unix::fs::PermissionsExt::from_mode(0o755);
+        std::fs::set_permissions(folder.path(), open).unwrap();
+        let server = engine
+            .server()
+            .map(|kind| PrivateServer::start(kind, &folder.path().join("server")).unwrap());
+        let [old, new] = ["old", "new"].map(|name| match &server {
+            Some(server) => server.make_database(name, &format!("u_{name}"), "pw").unwrap(),
+            None => Place::Sqlite(folder.path().join(format!("{name}.db"))),
+        });
+        let film = match engine {
+            Engine::Mariadb => {
+                let mut admin = server.as_ref().unwrap().administrator().unwrap();
+                admin.run(b"SET GLOBAL max_allowed_packet = 1073741824").unwrap();
+                format!("REPEAT(UNHEX(SHA2(RAND(), 512)), {})", bytes / 64)
+            }
+            Engine::Postgres => format!("decode(repeat(md5('7'), {}), 'hex')", bytes / 16),
+            _ => format!("randomblob({bytes})"),
+        };
+        let kind = match engine {
+            Engine::Mariadb => "LONGBLOB",
+            Engine::Postgres => "bytea",
+            _ => "BLOB",
+        };
+        let mut database = Database::open(&old).unwrap();
+        let made = format!("CREATE TABLE films (id INTEGER PRIMARY KEY, film {kind})");
+        database.run(made.as_bytes()).unwrap();
+        database.run(format!("INSERT INTO films VALUES (1, {film})").as_bytes()).unwrap();
+        let workspace = two_sites(&old, &new);
+        let archive = format!("{}.tar", folder.path().join("films").display());
+        for line in [
+            format!("pack old -o {archive}"),
+            format!("show {archive} --verify"),
+            format!("unpack {archive} new --as-is"),
+        ] {
+            let (ran, memory) = workspace.run_measured(&line);
+            println!("{engine:?}: {line}: exit {:?}, {} MB", ran.code, memory >> 20);
+            assert_eq!(ran.code, Some(0), "{}", ran.err);
+        }
+        let question = match engine {
+            Engine::Sqlite => "SELECT length(film) || hex(substr(film, -20)) FROM films",
+            _ => "SELECT concat(length(film), md5(film)) FROM films",
+        };
+        let [before, after] =
+            [&old, &new].map(|place| Database::open(place).unwrap().ask(question).unwrap());
+        assert_eq!(before, after, "{engine:?}");
+    }
 }

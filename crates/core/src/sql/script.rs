@@ -38,6 +38,8 @@ pub struct ScriptReader<R> {
     ended: bool,
     /// Whether long statements hold one record each.
     bounded: bool,
+    /// Bytes of a statement at most.
+    longest: usize,
     /// Lines that have been passed.
     passed: u64,
     /// The line at which the last statement begins, counted from one.
@@ -52,13 +54,19 @@ impl<R: Read> ScriptReader<R> {
     pub fn new(dialect: Dialect, stream: R) -> Self {
         let (buffer, lexer) = (Vec::new(), Lexer::script(dialect));
         let (start, ended, bounded) = (0, false, false);
-        Self { stream, lexer, buffer, start, ended, bounded, passed: 0, line: 1 }
+        let longest = limits::STATEMENT;
+        Self { stream, lexer, buffer, start, ended, bounded, longest, passed: 0, line: 1 }
     }
 
     /// A statement beyond [`limits::INSERT_OF_MANY`] that begins another record is refused as
     /// soon as it does: what packing writes has one large record, at its end.
     pub fn bounding_records(self) -> Self {
         Self { bounded: true, ..self }
+    }
+
+    /// Statements may have so many bytes.
+    pub fn with_longest(self, longest: usize) -> Self {
+        Self { longest, ..self }
     }
 
     /// The line at which the last statement begins, counted from one.
@@ -189,9 +197,9 @@ impl<R: Read> ScriptReader<R> {
 
     /// Reads more, unless what is held is larger than a statement may be.
     fn fill_within(&mut self, held: usize) -> Result<(), ScriptError> {
-        if held > limits::STATEMENT || self.buffer.len() - self.start > limits::STATEMENT {
+        if held > self.longest || self.buffer.len() - self.start > self.longest {
             self.line = self.passed + 1;
-            return Err(ScriptError::TooLong(limits::STATEMENT));
+            return Err(ScriptError::TooLong(self.longest));
         }
         if self.start > 0 {
             self.buffer.drain(..self.start);

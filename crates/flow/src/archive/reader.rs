@@ -161,6 +161,11 @@ impl ArchiveReader {
         }
     }
 
+    /// Bytes of a member as it is stored.
+    pub fn size_of(&self, member: &Member) -> Result<u64> {
+        Ok(self.member_index.named(&member.to_string())?.map_or(0, |found| found.size))
+    }
+
     /// The bytes of a member as they are stored, compared with the seal.
     pub fn read(&self, member: &Member) -> Result<Vec<u8>> {
         let Some(found) = self.member_index.named(&member.to_string())? else {

@@ -316,7 +316,11 @@ impl ArchiveWriter {
             })?;
             encoder.finish()
         });
-        self.hand_over(Job::Order(Order::Store(member.to_string(), made.map(digested), raw)))
+        let made = made.map(|mut bytes| {
+            fill_up(&mut bytes, raw);
+            digested(bytes)
+        });
+        self.hand_over(Job::Order(Order::Store(member.to_string(), made, raw)))
     }
 
     /// Takes the blocks of the table back that was written last.
@@ -380,6 +384,20 @@ impl ArchiveWriter {
     }
 }
 
+/// Makes a member that was compressed very well as large as readers want it for what it holds:
+/// by a skippable frame, which every program that reads Zstandard passes over (RFC 8878, 3.1.2).
+fn fill_up(bytes: &mut Vec<u8>, holds: usize) {
+    const SKIPPABLE: [u8; 4] = 0x184D_2A50_u32.to_le_bytes();
+    let wanted = holds / limits::EXPANSION + 1;
+    if holds <= limits::STATEMENT || bytes.len() >= wanted {
+        return;
+    }
+    let missing = (wanted - bytes.len()) as u32;
+    bytes.extend_from_slice(&SKIPPABLE);
+    bytes.extend_from_slice(&missing.to_le_bytes());
+    bytes.resize(bytes.len() + missing as usize, 0);
+}
+
 fn refuse_existing(path: &Path) -> Result<()> {
     match path.exists() {
         true => Err(Trouble::already_there(WHAT, path)),
@@ -423,4 +441,26 @@ fn append<W: Write>(tar: &mut tar::Builder<W>, name: &str, bytes: &[u8]) -> std:
     }
     header.set_cksum();
     tar.append(&header, bytes)
+}
+
+#[cfg(test)]
+mod filling {
+    use super::*;
+    use std::io::Read;
+
+    #[test]
+    fn a_member_that_was_compressed_very_well_is_filled_up_and_reads_the_same() {
+        let small = zstd::encode_all(&b"flat"[..], 1).unwrap();
+        let mut filled = small.clone();
+        fill_up(&mut filled, limits::STATEMENT);
+        assert_eq!(filled, small, "usual members stay as they are");
+        let holds = limits::LARGEST_STATEMENT;
+        fill_up(&mut filled, holds);
+        assert!(filled.len() * limits::EXPANSION >= holds);
+        assert!(filled.len() < holds / limits::EXPANSION + 64);
+        assert_eq!(zstd::decode_all(&filled[..]).unwrap(), b"flat");
+        let mut read = Vec::new();
+        zstd::Decoder::new(&filled[..]).unwrap().read_to_end(&mut read).unwrap();
+        assert_eq!(read, b"flat");
+    }
 }

@@ -8,7 +8,7 @@ use fernweh_core::sql::{
     Dialect, MARIADB_ROW_SETTINGS, POSTGRES_SETTINGS, copy_row_in_pieces, quote_name,
     row_in_pieces, write_copy_head, write_copy_row, write_insert_head, write_page, write_row,
 };
-use fernweh_ports::Result;
+use fernweh_ports::{Result, Trouble, size};
 use std::slice::from_ref;
 
 /// What ends the rows of a `COPY`.
@@ -47,7 +47,11 @@ impl<'a> Blocks<'a> {
 
     /// Adds a row.
     pub(crate) fn add(&mut self, row: &Row, archive: &mut ArchiveWriter) -> Result<()> {
-        if weight_of(from_ref(row)) > limits::LARGE_ROW {
+        let weight = weight_of(from_ref(row));
+        if weight > limits::RECORD {
+            return Err(self.too_large(weight, self.table.record_name(row)));
+        }
+        if weight > limits::LARGE_ROW {
             return self.add_large(row, archive);
         }
         if self.dialect == Dialect::Postgres {
@@ -71,6 +75,9 @@ impl<'a> Blocks<'a> {
 
     /// Adds rows that are lines already.
     pub(crate) fn add_lines(&mut self, lines: &[u8], archive: &mut ArchiveWriter) -> Result<()> {
+        if lines.len() >= limits::LARGEST_STATEMENT {
+            return Err(self.too_large(lines.len(), "one of its records".into()));
+        }
         if lines.len() > limits::LARGE_ROW {
             return self.add_pieces(archive, &mut |emit| {
                 lines.chunks(1 << 20).try_for_each(&mut *emit)?;
@@ -82,6 +89,21 @@ impl<'a> Blocks<'a> {
         }
         self.raw.extend_from_slice(lines);
         self.close_if_full(archive)
+    }
+
+    /// What could be packed and never unpacked is not packed.
+    fn too_large(&self, bytes: usize, record: String) -> Trouble {
+        Trouble::outside("a record is too large for an archive")
+            .at(format!("table {}, {record}", self.table.name))
+            .because(format!(
+                "it has {}; at most {} can be packed and unpacked again",
+                size(bytes as u64),
+                size(limits::RECORD as u64)
+            ))
+            .hint(format!(
+                "take its content out of the database, or pack with --without-rows {}",
+                self.table.name
+            ))
     }
 
     /// A very large row is a block of its own, which is never held whole.

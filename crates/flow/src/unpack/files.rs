@@ -281,7 +281,7 @@ fn broken_stream(error: std::io::Error) -> Trouble {
 }
 
 /// Every entry of the stream of files, with its content, as long as `visit` wants more.
-fn each_entry(
+pub(crate) fn each_entry(
     stream: impl Read,
     visit: &mut dyn FnMut(Entry, &mut dyn Read) -> Result<bool>,
 ) -> Result<()> {

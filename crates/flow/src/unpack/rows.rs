@@ -334,10 +334,7 @@ fn read_tables(
             let mut waiting: Option<(Insert, usize)> = None;
             stream::rows(archive, dialect, &member, table, &mut |insert| {
                 if insert.columns != expected {
-                    return Err(Trouble::damaged("the archive contradicts itself")
-                        .at(member.to_string())
-                        .because("its columns are not those of its manifest")
-                        .hint("do not use this archive; ask where it comes from"));
+                    return Err(stream::other_columns(&member));
                 }
                 found += insert.rows.len() as u64;
                 if let Some(sealed) = sealed.filter(|sealed| found > *sealed)
