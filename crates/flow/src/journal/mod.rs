@@ -178,10 +178,25 @@ pub struct Run {
     pub header: Header,
     /// All steps.
     pub steps: Vec<Step>,
+    /// Bytes of its journal that are whole lines: what follows them was never acted upon.
+    whole: u64,
 }
 
 fn trouble(path: &Path, error: &std::io::Error) -> Trouble {
     Trouble::file("cannot write Fernweh's own records", path, error)
+}
+
+/// A record of which nobody knows what it says.
+fn unreadable(folder: &Path, line: usize, because: &dyn std::fmt::Display) -> Trouble {
+    let path = folder.join("journal.jsonl");
+    Trouble::damaged("the record of a run cannot be read")
+        .at(format!("{}, line {line}", path.display()))
+        .because(because)
+        .hint(format!(
+            "use the version of Fernweh that wrote it; or, if the disk has damaged it, move {} \
+             away: what the run has kept can then be brought back by hand only",
+            folder.display()
+        ))
 }
 
 impl Journal {
@@ -192,9 +207,13 @@ impl Journal {
         Ok(Self { folder: folder.to_owned(), file, header })
     }
 
-    /// Goes on with a run found on disk.
+    /// Goes on with a run found on disk. A line that was torn goes first: the next one would
+    /// become a part of it.
     pub fn resume(run: &Run) -> Result<Self> {
-        Self::open(&run.folder, run.header.clone())
+        let journal = Self::open(&run.folder, run.header.clone())?;
+        let cut = journal.file.set_len(run.whole).and_then(|()| journal.file.sync_all());
+        cut.map_err(|error| trouble(&run.folder, &error))?;
+        Ok(journal)
     }
 
     /// Removes the record of a run that has left nothing.
@@ -204,7 +223,7 @@ impl Journal {
 
     /// The run as it is on disk.
     pub fn run(&self) -> Result<Run> {
-        Run::read(&self.folder).ok_or_else(|| {
+        Run::read(&self.folder)?.ok_or_else(|| {
             trouble(&self.folder, &std::io::Error::other("the journal cannot be read back"))
         })
     }
@@ -255,19 +274,34 @@ impl Step {
 }
 
 impl Run {
-    fn read(folder: &Path) -> Option<Self> {
-        let text = fs::read_to_string(folder.join("journal.jsonl")).ok()?;
-        // A last line that is not whole was never acted upon.
-        let steps: Vec<Step> =
-            text.lines().map_while(|line| serde_json::from_str(line).ok()).collect();
-        match steps.first()? {
-            Step::Started(header) => Some(Self {
-                folder: folder.to_owned(),
-                header: header.clone(),
-                steps: steps.clone(),
-            }),
-            _ => None,
+    /// The run of a folder; `None` if none has begun there.
+    ///
+    /// # Errors
+    ///
+    /// Where a line cannot be read that was written to its end: what the run has done is not
+    /// known then, and nothing may be built upon it.
+    fn read(folder: &Path) -> Result<Option<Self>> {
+        use std::io::ErrorKind::{NotADirectory, NotFound};
+        let path = folder.join("journal.jsonl");
+        let text = match fs::read(&path) {
+            Ok(text) => text,
+            // Something else may lie among the runs.
+            Err(error) if matches!(error.kind(), NotFound | NotADirectory) => return Ok(None),
+            Err(error) => return Err(trouble(&path, &error)),
+        };
+        // A step is taken when its line is on the disk, with its end.
+        let whole = text.iter().rposition(|byte| *byte == b'\n').map_or(0, |at| at + 1);
+        let mut steps = Vec::new();
+        for (number, line) in text[..whole].split_inclusive(|byte| *byte == b'\n').enumerate() {
+            let step = serde_json::from_slice(line);
+            steps.push(step.map_err(|error| unreadable(folder, number + 1, &error))?);
         }
+        let header = match steps.first() {
+            Some(Step::Started(header)) => header.clone(),
+            Some(_) => return Err(unreadable(folder, 1, &"it is not the beginning of a run")),
+            None => return Ok(None),
+        };
+        Ok(Some(Self { folder: folder.to_owned(), header, steps, whole: whole as u64 }))
     }
 
     /// Where the run stands.

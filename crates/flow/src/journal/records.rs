@@ -129,7 +129,8 @@ impl Records {
             Err(error) if error.kind() == std::io::ErrorKind::NotFound => return Ok(Vec::new()),
             Err(error) => return Err(trouble(&folder, &error)),
         };
-        let mut runs: Vec<Run> = entries.flatten().filter_map(|e| Run::read(&e.path())).collect();
+        let found = entries.flatten().map(|entry| Run::read(&entry.path()));
+        let mut runs: Vec<Run> = found.filter_map(Result::transpose).collect::<Result<_>>()?;
         runs.sort_by_key(|run| run.header.number);
         Ok(runs)
     }

@@ -39,6 +39,47 @@ fn a_line_that_was_not_written_to_its_end_does_not_count() {
 }
 
 #[test]
+fn a_torn_line_is_ended_when_its_run_is_gone_on_with() {
+    for torn in ["{\"step\":\"disc", "{\"step\":\"discarded\"}"] {
+        let (_folder, records) = records();
+        let mut journal = records.begin(Operation::Unpack, "new", "a.tar").unwrap();
+        journal.step(&Step::Built, &Silent).unwrap();
+        journal.file.write_all(torn.as_bytes()).unwrap();
+        drop(journal);
+        let run = records.runs().unwrap().remove(0);
+        assert!(run.is_unfinished(), "{torn} was never acted upon");
+        let mut journal = Journal::resume(&run).unwrap();
+        journal.step(&Step::Checked, &Silent).unwrap();
+        journal.step(&Step::Discarded, &Silent).unwrap();
+        let run = records.runs().unwrap().remove(0);
+        assert_eq!(run.steps[1..], [Step::Built, Step::Checked, Step::Discarded]);
+    }
+}
+
+#[test]
+fn a_line_that_cannot_be_read_stops_everything_and_says_what_to_do() {
+    let (_folder, records) = records();
+    let mut journal = records.begin(Operation::Unpack, "new", "a.tar").unwrap();
+    journal.file.write_all(b"{\"step\":\"of a later version\"}\n").unwrap();
+    journal.step(&Step::Built, &Silent).unwrap();
+    let trouble = records.runs().unwrap_err();
+    assert!(trouble.place.as_deref().unwrap().ends_with("journal.jsonl, line 2"), "{trouble}");
+    assert!(trouble.hint.as_deref().unwrap().contains("move"), "{trouble}");
+}
+
+#[test]
+fn what_lies_among_the_runs_and_is_none_is_passed_over() {
+    let (folder, records) = records();
+    records.begin(Operation::Unpack, "new", "a.tar").unwrap();
+    let runs = folder.path().join(".fernweh/runs");
+    fs::write(runs.join("notes.txt"), "mine").unwrap();
+    fs::create_dir(runs.join("empty")).unwrap();
+    fs::create_dir(runs.join("torn")).unwrap();
+    fs::write(runs.join("torn/journal.jsonl"), "{\"step\":").unwrap();
+    assert_eq!(records.runs().unwrap().len(), 1);
+}
+
+#[test]
 fn runs_that_begin_in_the_same_second_keep_their_order() {
     let (_folder, records) = records();
     let begun = [Operation::Unpack, Operation::Rewrite, Operation::Unpack, Operation::Move];
