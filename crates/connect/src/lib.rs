@@ -9,6 +9,7 @@ pub mod http;
 pub mod local;
 pub mod mail;
 pub mod mariadb;
+mod part;
 pub mod postgres;
 mod present;
 pub mod remote;

@@ -4,12 +4,17 @@
 use fernweh_core::entries::EntryList;
 use fernweh_core::record::{Entry, EntryKind};
 use fernweh_ports::{FileSource, FileTarget, Result, in_turn};
+use std::cmp::Ordering;
 
 /// A tree that is built, as far as carrying over needs it.
 pub(crate) trait Building: FileTarget {
     /// Takes away what was built at the entry's place, unless both are folders. Whether there is
     /// such a folder.
     fn make_way(&mut self, entry: &Entry) -> Result<bool>;
+    /// Takes away what was carried over and is not there any more; a folder only if it is empty.
+    fn take_away(&mut self, entry: &Entry) -> Result<()>;
+    /// What was carried over, as it was then.
+    fn kept(&mut self) -> &mut EntryList;
 }
 
 /// Carries entries of the present state over; what the new state has at their place goes. Gives
@@ -22,18 +27,74 @@ pub(crate) fn keep(
     let found = listed(present, wanted)?;
     let mut kept = 0;
     in_turn(present, &found, |present, entry| {
-        if target.make_way(&entry)? {
-            return Ok(());
-        }
-        if !entry.kind.is_file() {
-            return target.put(&entry);
-        }
-        // What visitors have removed meanwhile is not brought back.
-        let Some(mut file) = present.open(&entry.path)? else { return Ok(()) };
-        kept += 1;
-        target.put_file(&entry, &mut file)
+        kept += u64::from(entry.kind.is_file());
+        bring(target, present, &entry)
     })?;
+    *target.kept() = found;
     Ok(kept)
+}
+
+fn bring(
+    target: &mut impl Building,
+    present: &mut (impl FileSource + ?Sized),
+    entry: &Entry,
+) -> Result<()> {
+    if target.make_way(entry)? {
+        return Ok(());
+    }
+    if !entry.kind.is_file() {
+        return target.put(entry);
+    }
+    // What visitors have removed meanwhile is not brought back.
+    let Some(mut file) = present.open(&entry.path)? else { return Ok(()) };
+    target.put_file(entry, &mut file)
+}
+
+/// Compares what was carried over with what is there now, and brings the new state up to date.
+/// Gives the number of entries that were not the same.
+pub(crate) fn catch_up(
+    target: &mut impl Building,
+    present: &mut impl FileSource,
+    wanted: &dyn Fn(&[u8]) -> bool,
+) -> Result<u64> {
+    let (before, now) = (std::mem::take(target.kept()), listed(present, wanted)?);
+    let (mut old, mut new) = (before.iter().peekable(), now.iter().peekable());
+    let (mut gone, mut moved) = (EntryList::default(), 0);
+    loop {
+        let order = match (old.peek(), new.peek()) {
+            (None, None) => break,
+            (Some(_), None) => Ordering::Less,
+            (None, Some(_)) => Ordering::Greater,
+            (Some(old), Some(new)) => in_walking_order(&old.path, &new.path),
+        };
+        let left = if order.is_le() { old.next() } else { None };
+        let came = if order.is_ge() { new.next() } else { None };
+        match (left, came) {
+            (Some(left), None) => gone.push(left),
+            (None, Some(came)) => {
+                moved += 1;
+                bring(target, present, &came)?;
+            }
+            // The time of a folder moves with what it holds.
+            (Some(left), Some(came)) if left != came && came.kind != EntryKind::Folder => {
+                moved += 1;
+                bring(target, present, &came)?;
+            }
+            _ => {}
+        }
+    }
+    // What lies in a folder comes behind it.
+    gone.iter_back().try_for_each(|entry| target.take_away(&entry))?;
+    moved += gone.len() as u64;
+    drop(new);
+    *target.kept() = now;
+    Ok(moved)
+}
+
+/// The order in which a tree is walked: a folder before what it holds, names by their bytes.
+fn in_walking_order(one: &[u8], other: &[u8]) -> Ordering {
+    let slash = |byte: &u8| *byte == b'/';
+    one.split(slash).cmp(other.split(slash))
 }
 
 /// Removes everything but what stays, and the folders in which something does. `remove` is

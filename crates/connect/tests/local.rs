@@ -71,7 +71,13 @@ fn an_exchange_by_three_renames_that_broke_off_is_completed() {
         if broken_after > 1 {
             fs::rename(&side, &target).unwrap();
         }
-        let swap = FileSwap { target: target.clone(), side: side.clone(), new, had_old: true };
+        let swap = FileSwap {
+            target: target.clone(),
+            side: side.clone(),
+            new,
+            had_old: true,
+            part: false,
+        };
         switch(&swap, Direction::Forward).unwrap();
         assert_eq!((text(&target), text(&side)), ("new".into(), "old".into()), "{broken_after}");
         switch(&swap, Direction::Back).unwrap();
@@ -89,6 +95,7 @@ fn a_place_that_was_empty_is_empty_again() {
         side,
         new: file_id(&folder.path().join("new")),
         had_old: false,
+        part: false,
     };
     switch(&swap, Direction::Forward).unwrap();
     assert_eq!(text(&target), "new");

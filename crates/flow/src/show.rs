@@ -80,7 +80,7 @@ pub fn show(path: &Path, verify: bool, progress: &dyn Progress) -> Result<ShowRe
 }
 
 /// Reads rows and files as unpacking does, and counts them.
-fn read_through(archive: &ArchiveReader, progress: &dyn Progress) -> Result<()> {
+pub(crate) fn read_through(archive: &ArchiveReader, progress: &dyn Progress) -> Result<()> {
     let seal = archive.seal()?;
     if let Some(about) = &archive.manifest.database {
         progress.stage("records", Some(seal.rows.values().sum()), Unit::Records);

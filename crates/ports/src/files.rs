@@ -189,6 +189,9 @@ pub struct FileSwap {
     pub new: Option<FileId>,
     /// Whether there was an old state.
     pub had_old: bool,
+    /// Only some entries take their places; everything else stays where it is.
+    #[serde(default)]
+    pub part: bool,
 }
 
 /// A file that is to be put among new ones.
@@ -216,12 +219,18 @@ pub trait FileTarget: Send {
     fn existing(&self) -> Result<u64>;
     /// Begins to build.
     fn build(&mut self) -> Result<()>;
+    /// What is built is a part: its entries take their places one by one, and everything else
+    /// stays as it is.
+    fn as_part(&mut self);
     /// Adds a folder or a link.
     fn put(&mut self, entry: &Entry) -> Result<()>;
     /// Adds a file.
     fn put_file(&mut self, entry: &Entry, content: &mut dyn Read) -> Result<()>;
-    /// Carries entries of the present state over into the new one; gives their number.
+    /// Carries entries of the present state over into the new one; gives the number of files.
     fn keep(&mut self, wanted: &dyn Fn(&[u8]) -> bool) -> Result<u64>;
+    /// Looks again at what was carried over, and brings into the new state what has changed, come
+    /// or gone since; gives the number of such entries. Also after `finish`.
+    fn catch_up(&mut self, wanted: &dyn Fn(&[u8]) -> bool) -> Result<u64>;
     /// Sets the times of folders, writes everything through to disk, plans the switch.
     fn finish(&mut self) -> Result<FileSwap>;
     /// Bytes free on its disk, if that can be known.

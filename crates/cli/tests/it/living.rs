@@ -1,7 +1,7 @@
 //! Sites that others write into while the program is at work.
 
 use super::PROGRAM;
-use fernweh_testkit::Workspace;
+use fernweh_testkit::{FTP_LOGIN, FtpHost, SshHost, Workspace};
 use std::fs::{self, OpenOptions};
 use std::io::{Seek, SeekFrom, Write};
 use std::path::Path;
@@ -68,4 +68,161 @@ fn unpacked_by_tar(archive: &Path, path: &str) -> Vec<u8> {
     let out = Command::new("sh").args(["-c", script]).arg(archive).arg(path).output().unwrap();
     assert!(out.status.success(), "{}", String::from_utf8_lossy(&out.stderr));
     out.stdout
+}
+
+/// A site with a page that is spoiled, and something that nobody may touch.
+fn spoiled(workspace: &Workspace, place: &str, more: &str) {
+    workspace.write("old/pages/index.html", "the page");
+    workspace.write("old/pages/new/deep.html", "was not there");
+    workspace.write("old/other.html", "no part of it");
+    workspace.write("new/pages/index.html", "spoiled");
+    workspace.write("new/uploads/a.jpg", "a picture");
+    workspace.write(
+        "fernweh.toml",
+        format!("[site.old]\nfiles = \"old\"\n[site.new]\nfiles = \"{place}\"\n{more}\n"),
+    );
+    workspace.done("pack old -o a.tar");
+}
+
+const PART: &str = "unpack a.tar new --file pages/** --overwrite --as-is";
+
+/// Puts the part in place while somebody uploads, takes it back, and puts it in place again.
+fn part_comes_and_goes(workspace: &Workspace) {
+    let read = |path: &str| std::fs::read_to_string(workspace.path(path)).unwrap_or_default();
+    let ran = workspace.run_halted_at(PART, "checked", || {
+        workspace.write("new/uploads/b.jpg", "while it was built");
+        workspace.write("new/pages/new.txt", "beside the new pages");
+    });
+    ran.code(0).says("2 files");
+    let in_place = || {
+        assert_eq!(read("new/pages/index.html"), "the page");
+        assert_eq!(read("new/pages/new/deep.html"), "was not there");
+        assert_eq!(read("new/uploads/b.jpg"), "while it was built");
+        assert_eq!(read("new/pages/new.txt"), "beside the new pages");
+        assert!(!workspace.path("new/other.html").exists());
+    };
+    in_place();
+    workspace.done("undo new");
+    assert_eq!(read("new/pages/index.html"), "spoiled");
+    assert!(!workspace.path("new/pages/new").exists());
+    assert_eq!(read("new/uploads/b.jpg"), "while it was built");
+    assert_eq!(read("new/pages/new.txt"), "beside the new pages");
+    workspace.done("undo new");
+    in_place();
+    workspace.done("undo new --let-go");
+    in_place();
+    assert!(!workspace.path(".fernweh-new").exists(), "nothing is left beside the site");
+}
+
+#[test]
+fn a_part_of_the_files_takes_its_place_and_the_rest_is_not_touched() {
+    use std::os::unix::fs::MetadataExt;
+    let workspace = Workspace::new(PROGRAM);
+    spoiled(&workspace, "new", "");
+    let picture = workspace.path("new/uploads/a.jpg");
+    fs::hard_link(&picture, workspace.path("new/uploads/same.jpg")).unwrap();
+    let before = fs::metadata(&picture).unwrap();
+    part_comes_and_goes(&workspace);
+    let after = fs::metadata(&picture).unwrap();
+    assert_eq!((before.ino(), before.nlink()), (after.ino(), after.nlink()), "the same file");
+    workspace.run(&format!("{PART} --in-place")).code(2).says("cannot be used with");
+}
+
+#[test]
+fn a_part_that_is_killed_at_any_step_is_completed_or_taken_back() {
+    for step in ["built", "checked", "switching", "files-in-place", "files-switched"] {
+        for goes_on in [true, false] {
+            let workspace = Workspace::new(PROGRAM);
+            spoiled(&workspace, "new", "");
+            workspace.run_killed_at(PART, step);
+            let page = || std::fs::read_to_string(workspace.path("new/pages/index.html")).unwrap();
+            if goes_on {
+                workspace.done(PART);
+                assert_eq!(page(), "the page", "{step}");
+            } else if page() != "spoiled" || step == "switching" {
+                workspace.done("undo new");
+                assert_eq!(page(), "spoiled", "{step}");
+            }
+        }
+    }
+}
+
+#[test]
+fn a_part_never_goes_through_a_link_or_over_a_folder() {
+    let workspace = Workspace::new(PROGRAM);
+    spoiled(&workspace, "new", "");
+    workspace.write("elsewhere/keep.txt", "mine");
+    std::os::unix::fs::symlink("../../elsewhere", workspace.path("new/pages/new")).unwrap();
+    workspace
+        .run(PART)
+        .code(3)
+        .says("a link or a file is where a folder belongs")
+        .says("pages/new");
+    assert!(!workspace.path("elsewhere/deep.html").exists());
+    fs::remove_file(workspace.path("new/pages/new")).unwrap();
+    fs::create_dir_all(workspace.path("new/pages/new/deep.html")).unwrap();
+    workspace.run(PART).code(3).says("a folder is where a file belongs");
+    assert_eq!(workspace.read("new/pages/index.html"), "spoiled");
+}
+
+#[test]
+fn a_part_takes_its_place_on_other_hosts() {
+    let workspace = Workspace::new(PROGRAM);
+    let host = SshHost::start(&workspace.path("ssh-host"), "");
+    workspace.write(".ssh/known_hosts", &host.known);
+    let key = format!("key = \"{}\"", host.key.display());
+    spoiled(&workspace, &host.files(&workspace.path("new")), &key);
+    part_comes_and_goes(&workspace);
+    for facts in ["", "FactsAdvertise off\n"] {
+        let workspace = Workspace::new(PROGRAM);
+        workspace.write("ftp-password", FTP_LOGIN.1);
+        let host = FtpHost::start(&workspace.path("ftp-host"), workspace.folder(), None, facts);
+        let password = "password.files = { file = \"ftp-password\" }";
+        spoiled(&workspace, &host.files("ftp", "/new"), password);
+        part_comes_and_goes(&workspace);
+    }
+}
+
+/// Unpacks over a site whose uploads are carried over, while somebody uploads.
+fn uploads_are_carried_over(workspace: &Workspace) {
+    let read = |path: &str| std::fs::read_to_string(workspace.path(path)).unwrap_or_default();
+    workspace.write("new/uploads/gone.jpg", "soon removed");
+    workspace.write("new/uploads/deep/old.jpg", "soon removed with its folder");
+    let line = "unpack a.tar new --overwrite --as-is";
+    let ran = workspace.run_halted_at(line, "checked", || {
+        workspace.write("new/uploads/a.jpg", "another picture");
+        workspace.write("new/uploads/b/new.jpg", "a new one");
+        fs::remove_file(workspace.path("new/uploads/gone.jpg")).unwrap();
+        fs::remove_dir_all(workspace.path("new/uploads/deep")).unwrap();
+    });
+    ran.code(0).says("carried over");
+    assert_eq!(read("new/pages/index.html"), "the page");
+    assert_eq!(read("new/uploads/a.jpg"), "another picture");
+    assert_eq!(read("new/uploads/b/new.jpg"), "a new one");
+    assert!(!workspace.path("new/uploads/gone.jpg").exists());
+    assert!(!workspace.path("new/uploads/deep").exists());
+    workspace.done("undo new");
+    assert_eq!(read("new/pages/index.html"), "spoiled");
+    assert_eq!(read("new/uploads/b/new.jpg"), "a new one");
+}
+
+const KEEP: &str = "[unpack]\nkeep = [\"uploads/**\"]";
+
+#[test]
+fn what_is_uploaded_into_what_is_carried_over_is_carried_over_too() {
+    let workspace = Workspace::new(PROGRAM);
+    spoiled(&workspace, "new", KEEP);
+    uploads_are_carried_over(&workspace);
+    let workspace = Workspace::new(PROGRAM);
+    let host = SshHost::start(&workspace.path("ssh-host"), "");
+    workspace.write(".ssh/known_hosts", &host.known);
+    let key = format!("key = \"{}\"", host.key.display());
+    spoiled(&workspace, &host.files(&workspace.path("new")), &format!("{key}\n{KEEP}"));
+    uploads_are_carried_over(&workspace);
+    let workspace = Workspace::new(PROGRAM);
+    workspace.write("ftp-password", FTP_LOGIN.1);
+    let host = FtpHost::start(&workspace.path("ftp-host"), workspace.folder(), None, "");
+    let password = format!("password.files = {{ file = \"ftp-password\" }}\n{KEEP}");
+    spoiled(&workspace, &host.files("ftp", "/new"), &password);
+    uploads_are_carried_over(&workspace);
 }

@@ -1,12 +1,14 @@
 //! Files on this machine.
 
 mod editor;
+mod part;
 mod source;
 mod swap;
 mod target;
 mod within;
 
 pub use editor::LocalEditor;
+use part::LocalTrees;
 pub use source::LocalSource;
 pub use swap::{file_id, let_go, switch};
 pub use target::LocalTarget;

@@ -4,11 +4,13 @@
 //! files are created anew. The tree that is built belongs to Fernweh alone until the
 //! switch.
 
-use super::{file_id, open_workshop, workshop};
+use super::{LocalTrees, file_id, open_workshop, workshop};
+use crate::part;
 use crate::present::{self, Building};
+use fernweh_core::entries::EntryList;
 use fernweh_core::limits;
 use fernweh_core::record::{Entry, EntryKind};
-use fernweh_ports::{Direction, FileSwap, FileTarget, Probe, Result, Trouble};
+use fernweh_ports::{Direction, FileSource, FileSwap, FileTarget, Probe, Result, Trouble};
 use rustix::fs::{AtFlags, CWD, Timespec, Timestamps, utimensat};
 use std::collections::HashSet;
 use std::ffi::OsStr;
@@ -27,6 +29,9 @@ pub struct LocalTarget {
     folders: Vec<Entry>,
     /// Folders of the new tree that are known to be folders: nobody else can change them.
     known: HashSet<Vec<u8>>,
+    /// Only what is built takes its place.
+    part: bool,
+    kept: EntryList,
 }
 
 impl LocalTarget {
@@ -34,7 +39,15 @@ impl LocalTarget {
     pub fn new(root: &Path, run: &str) -> Self {
         let built = workshop(root).join(format!("new-{run}"));
         let earlier = workshop(root).join(format!("earlier-{run}"));
-        Self { root: root.to_owned(), built, earlier, folders: Vec::new(), known: HashSet::new() }
+        Self {
+            root: root.to_owned(),
+            built,
+            earlier,
+            folders: Vec::new(),
+            known: HashSet::new(),
+            part: false,
+            kept: EntryList::default(),
+        }
     }
 
     /// The folder in which the new state is built.
@@ -97,6 +110,29 @@ impl LocalTarget {
     }
 }
 
+impl LocalTarget {
+    /// Notes what of the built tree takes its place, and what it needs there.
+    fn finish_part(&mut self) -> Result<FileSwap> {
+        fs::create_dir_all(&self.root).map_err(|error| write_trouble(&self.root, &error))?;
+        let mut built = EntryList::default();
+        super::LocalSource::open(&self.built)?.walk(&|_| true, &mut |entry| {
+            built.push(entry);
+            Ok(())
+        })?;
+        let trees = LocalTrees::of(&self.root, &self.built);
+        let place = self.root.display().to_string();
+        trees.note(&part::plan(&trees, built.iter(), &place)?)?;
+        // What lies in a folder leaves it, whatever mode the folder is to have.
+        open_up(&self.built);
+        let folder =
+            fs::File::open(&self.built).map_err(|error| write_trouble(&self.built, &error))?;
+        rustix::fs::syncfs(&folder)
+            .map_err(|error| write_trouble(&self.built, &std::io::Error::from(error)))?;
+        let (target, side) = (self.root.clone(), self.built.clone());
+        Ok(FileSwap { target, side, new: None, had_old: true, part: true })
+    }
+}
+
 impl Building for LocalTarget {
     fn make_way(&mut self, entry: &Entry) -> Result<bool> {
         let built = self.built.join(OsStr::from_bytes(&entry.path));
@@ -108,6 +144,25 @@ impl Building for LocalTarget {
             _ => {}
         }
         Ok(false)
+    }
+
+    fn take_away(&mut self, entry: &Entry) -> Result<()> {
+        let built = self.built.join(OsStr::from_bytes(&entry.path));
+        let removed = match entry.kind {
+            // One in which the archive has put something stays.
+            EntryKind::Folder => fs::remove_dir(&built).or(Ok(())),
+            _ => fs::remove_file(&built),
+        };
+        match removed {
+            Err(error) if error.kind() != std::io::ErrorKind::NotFound => {
+                Err(write_trouble(&built, &error))
+            }
+            _ => Ok(()),
+        }
+    }
+
+    fn kept(&mut self) -> &mut EntryList {
+        &mut self.kept
     }
 }
 
@@ -155,6 +210,10 @@ impl FileTarget for LocalTarget {
         fs::create_dir(&self.built).map_err(|error| write_trouble(&self.built, &error))
     }
 
+    fn as_part(&mut self) {
+        self.part = true;
+    }
+
     fn put(&mut self, entry: &Entry) -> Result<()> {
         let full = self.inside(&entry.path, entry.kind == EntryKind::Folder)?;
         let made = match &entry.kind {
@@ -195,6 +254,14 @@ impl FileTarget for LocalTarget {
         present::keep(self, &mut present, wanted)
     }
 
+    fn catch_up(&mut self, wanted: &dyn Fn(&[u8]) -> bool) -> Result<u64> {
+        if !self.root.is_dir() {
+            return Ok(0);
+        }
+        let mut present = super::LocalSource::open(&self.root)?;
+        present::catch_up(self, &mut present, wanted)
+    }
+
     fn finish(&mut self) -> Result<FileSwap> {
         for entry in self.folders.drain(..).rev() {
             let full = self.built.join(OsStr::from_bytes(&entry.path));
@@ -203,6 +270,9 @@ impl FileTarget for LocalTarget {
                 .map_err(|error| write_trouble(&full, &error))?;
         }
         remove(&self.earlier)?;
+        if self.part {
+            return self.finish_part();
+        }
         let had_old = fs::symlink_metadata(&self.root).is_ok();
         let mode = fs::metadata(&self.root).map_or(0o755, |found| found.permissions().mode());
         fs::set_permissions(&self.built, Permissions::from_mode(mode & 0o7777))
@@ -215,7 +285,7 @@ impl FileTarget for LocalTarget {
             Trouble::outside("the new files have vanished").at(self.built.display().to_string())
         })?;
         let (target, side) = (self.root.clone(), self.built.clone());
-        Ok(FileSwap { target, side, new: Some(new), had_old })
+        Ok(FileSwap { target, side, new: Some(new), had_old, part: false })
     }
 
     fn put_probe(&mut self, beside: bool) -> Result<Option<Probe>> {
@@ -261,6 +331,7 @@ impl FileTarget for LocalTarget {
     }
 
     fn discard(&mut self) -> Result<()> {
+        LocalTrees::of(&self.root, &self.built).forget()?;
         remove(&self.built)?;
         remove(&self.earlier)?;
         super::close_workshop(&self.root);
@@ -268,17 +339,25 @@ impl FileTarget for LocalTarget {
     }
 
     fn switch(&mut self, swap: &FileSwap, direction: Direction) -> Result<()> {
-        super::switch(swap, direction)
+        match swap.part {
+            true => LocalTrees::of(&swap.target, &swap.side).switch(direction),
+            false => super::switch(swap, direction),
+        }
     }
 
     fn let_go(&mut self, swap: &FileSwap) -> Result<()> {
+        if swap.part {
+            LocalTrees::of(&swap.target, &swap.side).remove()?;
+            super::close_workshop(&swap.target);
+            return Ok(());
+        }
         open_up(&swap.side);
         super::let_go(swap)
     }
 }
 
-/// Removes a tree that was not finished.
-fn remove(tree: &Path) -> Result<()> {
+/// Removes a tree of ours.
+pub(super) fn remove(tree: &Path) -> Result<()> {
     if !tree.exists() {
         return Ok(());
     }

@@ -2,7 +2,7 @@
 
 use super::workshop::workshops;
 use super::{Tree, joined};
-use fernweh_core::entries::PathSet;
+use fernweh_core::entries::{EntryList, PathSet};
 use fernweh_core::limits;
 use fernweh_core::record::Entry;
 use fernweh_ports::{Result, Trouble};
@@ -30,6 +30,9 @@ pub struct RemoteTarget {
     pub(super) pool: Arc<Semaphore>,
     pub(super) held: Arc<Semaphore>,
     pub(super) unsaid: Unsaid,
+    /// Only what is built takes its place.
+    pub(super) part: bool,
+    pub(super) kept: EntryList,
 }
 
 /// What the protocol does not carry.
@@ -56,6 +59,8 @@ impl RemoteTarget {
             pool,
             held: Arc::new(Semaphore::new(limits::WRITTEN_KIB as usize)),
             unsaid: Unsaid::default(),
+            part: false,
+            kept: EntryList::default(),
         }
     }
 

@@ -6,6 +6,7 @@
 
 mod building;
 mod editor;
+mod part;
 pub(crate) mod single;
 mod source;
 mod switch;

@@ -4,19 +4,23 @@
 //! told at the next call, and at the latest before the switch.
 
 use super::building::{RemoteTarget, Unsaid};
+use super::part::RemoteTrees;
 use super::upload::reading;
 use super::workshop::{WITHIN, open_at, workshops};
 use super::{FoundKind, Metadata, RemoteSource, joined, listed, remove_all, shown, split, switch};
 use crate::local::random_name;
+use crate::part;
 use crate::present::{self, Building};
 use crate::runtime::runtime;
+use fernweh_core::entries::EntryList;
 use fernweh_core::limits;
 use fernweh_core::record::{Entry, EntryKind};
-use fernweh_ports::{Direction, FileSwap, FileTarget, Probe, Result, Trouble, counted};
+use fernweh_ports::{Direction, FileSource, FileSwap, FileTarget, Probe, Result, Trouble, counted};
 use futures_util::StreamExt;
+use std::collections::HashMap;
 use std::ffi::OsString;
 use std::io::Read;
-use std::os::unix::ffi::OsStringExt;
+use std::os::unix::ffi::{OsStrExt, OsStringExt};
 use std::path::PathBuf;
 
 impl RemoteTarget {
@@ -43,6 +47,42 @@ impl RemoteTarget {
     }
 }
 
+impl RemoteTarget {
+    fn trees_of(&self, swap: &FileSwap) -> RemoteTrees {
+        let path = |path: &PathBuf| path.as_os_str().as_bytes().to_vec();
+        RemoteTrees::of(self.tree.clone(), &path(&swap.target), &path(&swap.side))
+    }
+
+    /// Notes what of the built tree takes its place, and what it needs there.
+    fn finish_part(&mut self, folders: &[Entry]) -> Result<FileSwap> {
+        let modes: HashMap<&[u8], u32> =
+            folders.iter().map(|folder| (&folder.path[..], folder.mode)).collect();
+        let (built, root) = (self.built(), self.root.clone());
+        let (tree, aside) = (self.tree.clone(), self.aside("earlier"));
+        runtime().block_on(async {
+            if tree.look(&aside).await?.is_some() {
+                remove_all(&*tree, aside, FoundKind::Folder).await?;
+            }
+            if tree.look(&root).await?.is_none() {
+                tree.make_folder(&root).await?;
+                let open = Metadata { mode: tree.carries().modes.then_some(0o755), mtime: None };
+                tree.set_metadata(&root, open).await?;
+            }
+            Ok::<_, Trouble>(())
+        })?;
+        let mut entries = EntryList::default();
+        RemoteSource::open(tree.clone(), &built)?.walk(&|_| true, &mut |mut entry| {
+            entry.mode = modes.get(&entry.path[..]).copied().unwrap_or(entry.mode);
+            entries.push(entry);
+            Ok(())
+        })?;
+        let trees = RemoteTrees::of(tree.clone(), &root, &built);
+        trees.note(&part::plan(&trees, entries.iter(), &shown(&*tree, &root))?)?;
+        let path = |bytes: Vec<u8>| PathBuf::from(OsString::from_vec(bytes));
+        Ok(FileSwap { target: path(root), side: path(built), new: None, had_old: true, part: true })
+    }
+}
+
 impl Building for RemoteTarget {
     fn make_way(&mut self, entry: &Entry) -> Result<bool> {
         if self.written.remove(&entry.path) {
@@ -50,6 +90,25 @@ impl Building for RemoteTarget {
             runtime().block_on(self.tree.remove_file(&built))?;
         }
         Ok(entry.kind == EntryKind::Folder && self.made.contains_key(&entry.path))
+    }
+
+    fn take_away(&mut self, entry: &Entry) -> Result<()> {
+        let built = joined(&self.built(), &entry.path);
+        runtime().block_on(async {
+            match entry.kind {
+                // One in which the archive has put something stays.
+                EntryKind::Folder => match self.tree.remove_folder(&built).await {
+                    Err(trouble) if trouble.lost => Err(trouble),
+                    _ => Ok(()),
+                },
+                _ if self.written.remove(&entry.path) => self.tree.remove_file(&built).await,
+                _ => Ok(()),
+            }
+        })
+    }
+
+    fn kept(&mut self) -> &mut EntryList {
+        &mut self.kept
     }
 }
 
@@ -84,6 +143,10 @@ impl FileTarget for RemoteTarget {
         runtime().block_on(self.open_workshop())?;
         self.put_earlier_aside()?;
         runtime().block_on(self.tree.make_folder(&self.built()))
+    }
+
+    fn as_part(&mut self) {
+        self.part = true;
     }
 
     fn put(&mut self, entry: &Entry) -> Result<()> {
@@ -137,9 +200,22 @@ impl FileTarget for RemoteTarget {
         present::keep(self, &mut present, wanted)
     }
 
+    fn catch_up(&mut self, wanted: &dyn Fn(&[u8]) -> bool) -> Result<u64> {
+        if self.existing()? == 0 {
+            return Ok(0);
+        }
+        let mut present = RemoteSource::open(self.tree.clone(), &self.root)?;
+        let moved = present::catch_up(self, &mut present, wanted)?;
+        self.settle()?;
+        Ok(moved)
+    }
+
     fn finish(&mut self) -> Result<FileSwap> {
         self.settle()?;
         let mut folders = std::mem::take(&mut self.folders);
+        if self.part {
+            return self.finish_part(&folders);
+        }
         let depth = |entry: &Entry| entry.path.iter().filter(|byte| **byte == b'/').count();
         folders.sort_by_key(|entry| std::cmp::Reverse(depth(entry)));
         let tree = self.tree.clone();
@@ -176,7 +252,13 @@ impl FileTarget for RemoteTarget {
             Ok::<_, Trouble>(old.is_some())
         })?;
         let path = |bytes: Vec<u8>| PathBuf::from(OsString::from_vec(bytes));
-        Ok(FileSwap { target: path(self.root.clone()), side: path(built), new: None, had_old })
+        Ok(FileSwap {
+            target: path(self.root.clone()),
+            side: path(built),
+            new: None,
+            had_old,
+            part: false,
+        })
     }
 
     fn notes(&self) -> Vec<String> {
@@ -263,10 +345,11 @@ impl FileTarget for RemoteTarget {
                 if self.tree.look(&workshop).await?.is_none() {
                     continue;
                 }
-                for word in ["new", "earlier"] {
+                for word in ["new", "earlier", "part"] {
                     let place = joined(&workshop, format!("{word}-{}", self.run).as_bytes());
-                    if self.tree.look(&place).await?.is_some() {
-                        remove_all(&*self.tree, place, FoundKind::Folder).await?;
+                    if let Some(found) = self.tree.look(&place).await? {
+                        let kind = found.kind;
+                        remove_all(&*self.tree, place, kind).await?;
                     }
                 }
                 switch::close(&*self.tree, &workshop).await;
@@ -276,10 +359,20 @@ impl FileTarget for RemoteTarget {
     }
 
     fn switch(&mut self, swap: &FileSwap, direction: Direction) -> Result<()> {
-        runtime().block_on(switch::switch(&*self.tree, swap, direction))
+        match swap.part {
+            true => self.trees_of(swap).switch(direction),
+            false => runtime().block_on(switch::switch(&*self.tree, swap, direction)),
+        }
     }
 
     fn let_go(&mut self, swap: &FileSwap) -> Result<()> {
-        runtime().block_on(switch::let_go(&*self.tree, swap))
+        runtime().block_on(async {
+            if !swap.part {
+                return switch::let_go(&*self.tree, swap).await;
+            }
+            self.trees_of(swap).remove().await?;
+            switch::close(&*self.tree, split(swap.side.as_os_str().as_bytes()).0).await;
+            Ok(())
+        })
     }
 }

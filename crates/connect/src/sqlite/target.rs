@@ -124,7 +124,7 @@ impl DatabaseTarget for SqliteTarget {
             .ok_or_else(|| vanished(std::io::ErrorKind::NotFound.into()))?;
         let (target, side) = (self.path.clone(), self.built.clone());
         let had_old = self.path.exists();
-        Ok(DatabaseSwap::File(FileSwap { target, side, new: Some(new), had_old }))
+        Ok(DatabaseSwap::File(FileSwap { target, side, new: Some(new), had_old, part: false }))
     }
 
     fn clear(&mut self, tables: &[String]) -> Result<()> {

@@ -83,6 +83,11 @@ impl Unpack {
         superseded: Option<&Run>,
         around: Surroundings<'_>,
     ) -> Result<UnpackReport> {
+        if self.in_place && self.part.files.is_some() {
+            return Err(Trouble::usage("a part of the files needs no room made for it")
+                .because("with --in-place the whole old state is removed first")
+                .hint("leave --in-place out"));
+        }
         let archive = &incoming.archive;
         let halves = self.halves_of(archive, site)?;
         let rewriter = self.rewriter(incoming, site)?;

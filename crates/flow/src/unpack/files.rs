@@ -4,7 +4,6 @@ use super::{UnpackOptions, UnpackReport};
 use crate::archive::{ArchiveReader, BoundedTar, Extended, PieceReader};
 use crate::patterns::Patterns;
 use fernweh_core::archive::{Located, Member, read_index_line};
-use fernweh_core::entries::PathSet;
 use fernweh_core::limits;
 use fernweh_core::record::{Entry, EntryKind};
 use fernweh_core::rewrite::Rewriter;
@@ -25,15 +24,14 @@ pub(super) fn check_files(archive: &ArchiveReader, report: &UnpackReport) -> Res
     Ok(())
 }
 
-/// Reads every file that is wanted, and writes it if there is a target. Gives the paths if
-/// only some were wanted.
+/// Reads every file that is wanted, and writes it if there is a target.
 pub(super) fn read_files(
     options: &UnpackOptions<'_>,
     archive: &ArchiveReader,
     mut target: Option<&mut dyn FileTarget>,
     report: &mut UnpackReport,
     progress: &dyn Progress,
-) -> Result<PathSet> {
+) -> Result<()> {
     if let Some(patterns) = &options.part.files {
         return some_files(options, archive, patterns, target, report, progress);
     }
@@ -48,7 +46,7 @@ pub(super) fn read_files(
     result.map_err(|error| trouble.unwrap_or(error))?;
     each_located(archive, &mut drop)?;
     progress.done(&counted(report.files, "file", "files"));
-    Ok(PathSet::default())
+    Ok(())
 }
 
 /// Reads the files that match, and of the archive only the pieces in which they lie.
@@ -59,7 +57,7 @@ fn some_files(
     mut target: Option<&mut dyn FileTarget>,
     report: &mut UnpackReport,
     progress: &dyn Progress,
-) -> Result<PathSet> {
+) -> Result<()> {
     let stretches = stretches(archive, patterns)?;
     if stretches.is_empty() {
         return Err(Trouble::usage("the archive holds no file of this name")
@@ -67,7 +65,6 @@ fn some_files(
             .hint("name it from the site's folder on, as in uploads/report.pdf or pictures/**"));
     }
     progress.stage("files", None, Unit::Bytes);
-    let mut came = PathSet::default();
     for stretch in stretches {
         let mut left = stretch.wanted;
         let mut pieces = PieceReader::from(archive, &stretch.first);
@@ -80,7 +77,6 @@ fn some_files(
                 return Ok(true);
             }
             left -= 1;
-            came.insert(&entry.path);
             one_entry(options, archive, entry, content, &mut target, report, progress)?;
             Ok(left > 0)
         });
@@ -91,7 +87,7 @@ fn some_files(
         }
     }
     progress.done(&counted(report.files, "file", "files"));
-    Ok(came)
+    Ok(())
 }
 
 /// The wanted entries that begin in one piece: it is read once, however many they are.

@@ -5,6 +5,7 @@ use super::{UnpackOptions, UnpackReport, tables_of, unpack};
 use crate::archive::ArchiveReader;
 use crate::journal::{Journal, RunState, SET_ASIDE, Step};
 use crate::pack::is_database;
+use crate::show::read_through;
 use fernweh_ports::{Progress, Result, Targets, Trouble};
 use std::path::Path;
 
@@ -54,6 +55,7 @@ pub fn set_aside(
             .because(format!("its member {member} reads otherwise"))
             .hint("check the disk; nothing has been removed"));
     }
+    read_through(&archive, progress)?;
     journal.step(&Step::SetAside, progress)
 }
 

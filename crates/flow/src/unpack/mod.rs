@@ -184,7 +184,8 @@ pub fn unpack(
         UnpackReport { rewriting: RewriteReport::of(options.rewriter), ..UnpackReport::default() };
     report.part = options.part.some_tables || options.part.files.is_some();
     progress.reached("started");
-    let plan = match build(options, archive, targets, journal, &mut report, progress) {
+    let built = build(options, archive, targets, journal, &mut report, progress);
+    let plan = match built.and_then(|plan| hold_still(options, targets).map(|()| plan)) {
         Ok(plan) => plan,
         Err(trouble) => {
             let run = &journal.header.run;
@@ -200,9 +201,43 @@ pub fn unpack(
             return Err(trouble);
         }
     };
-    switch(journal, targets, &plan, Direction::Forward, progress)?;
+    let wanted = carried_over(options);
+    let carried_over = has_carried_over(options).then_some(&wanted as &dyn Fn(&[u8]) -> bool);
+    switch_with(journal, targets, &plan, Direction::Forward, progress, carried_over)?;
     report.run = Some(journal.header.run.clone());
     Ok(report)
+}
+
+/// Whether anything of the present files is carried over.
+fn has_carried_over(options: &UnpackOptions<'_>) -> bool {
+    options.part.files.is_none() && !options.keep.is_empty()
+}
+
+/// Which of the present files are carried over into the new state.
+fn carried_over<'a>(options: &'a UnpackOptions<'_>) -> impl Fn(&[u8]) -> bool + 'a {
+    let inside = options.inside_files.as_deref();
+    move |path| options.keep.hold(path) && !crate::pack::is_database(path, inside)
+}
+
+/// How often what is carried over is brought up to date before it is said to move on and on.
+const ROUNDS: usize = 3;
+
+/// What is carried over is looked at again right before the switch: visitors write into it while
+/// the new state is built.
+fn hold_still(options: &UnpackOptions<'_>, targets: &mut Targets) -> Result<()> {
+    let Some(target) = &mut targets.files else { return Ok(()) };
+    if !has_carried_over(options) {
+        return Ok(());
+    }
+    for _ in 0..ROUNDS {
+        if target.catch_up(&carried_over(options))? == 0 {
+            return Ok(());
+        }
+    }
+    Err(Trouble::outside("the files that are carried over do not hold still")
+        .at(target.place())
+        .because(format!("they changed each of {ROUNDS} times that they were brought up to date"))
+        .hint("stop what writes into them for a moment, or leave them out of keep"))
 }
 
 /// Reads and rewrites the database, the files or both, and changes nothing that the site sees.
@@ -290,17 +325,16 @@ fn build(
         journal.step(&Step::Made, progress)?;
     }
     if let (Some(target), Some(_)) = (&mut targets.files, &archive.manifest.files) {
-        let came = read_files(options, archive, Some(&mut **target), report, progress)?;
-        let some = options.part.files.is_some();
-        let inside = options.inside_files.as_deref();
-        report.kept = target.keep(&|path| {
-            let stays = options.keep.hold(path) || some && !came.contains(path);
-            stays && !crate::pack::is_database(path, inside)
-        })?;
-        if let Some(keep) = &mut targets.keeper
-            && let Some(mut file) = keep.keep()?
-        {
-            target.put_file(&file.entry, &mut file.content)?;
+        read_files(options, archive, Some(&mut **target), report, progress)?;
+        if options.part.files.is_some() {
+            target.as_part();
+        } else {
+            report.kept = target.keep(&carried_over(options))?;
+            if let Some(keep) = &mut targets.keeper
+                && let Some(mut file) = keep.keep()?
+            {
+                target.put_file(&file.entry, &mut file.content)?;
+            }
         }
     }
     journal.step(&Step::Built, progress)?;
@@ -412,6 +446,19 @@ pub fn switch(
     direction: Direction,
     progress: &dyn Progress,
 ) -> Result<()> {
+    switch_with(journal, targets, plan, direction, progress, None)
+}
+
+/// The same; what was `carried_over` into the new files is brought up to date once more when the
+/// database is in place.
+fn switch_with(
+    journal: &mut Journal,
+    targets: &mut Targets,
+    plan: &Plan,
+    direction: Direction,
+    progress: &dyn Progress,
+    carried_over: Option<&dyn Fn(&[u8]) -> bool>,
+) -> Result<()> {
     journal.step(&Step::Switching { direction, plan: plan.clone() }, progress)?;
     let half = |trouble: Trouble| {
         trouble.incomplete(
@@ -425,6 +472,9 @@ pub fn switch(
         journal.step(&Step::DatabaseSwitched, progress)?;
     }
     if let (Some(target), Some(swap)) = (&mut targets.files, &plan.files) {
+        if let Some(carried_over) = carried_over {
+            target.catch_up(carried_over).map_err(half)?;
+        }
         target.switch(swap, direction).map_err(half)?;
         progress.reached("files-in-place");
         journal.step(&Step::FilesSwitched, progress)?;

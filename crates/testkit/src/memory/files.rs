@@ -134,11 +134,14 @@ impl OpenFile for Open {
 pub(super) struct Target {
     host: Host,
     run: String,
+    part: bool,
+    /// What was carried over.
+    kept: BTreeMap<Vec<u8>, Vec<u8>>,
 }
 
 impl Target {
     pub fn new(host: Host, run: &str) -> Self {
-        Self { host, run: run.into() }
+        Self { host, run: run.into(), part: false, kept: BTreeMap::new() }
     }
 }
 
@@ -156,6 +159,9 @@ impl FileTarget for Target {
         world.files_aside.insert(self.run.clone(), Files::default());
         world.trees_aside.insert(self.run.clone(), number);
         Ok(())
+    }
+    fn as_part(&mut self) {
+        self.part = true;
     }
     fn put(&mut self, _: &Entry) -> Result<()> {
         Ok(())
@@ -176,12 +182,32 @@ impl FileTarget for Target {
         let built = world.files_aside.get_mut(&self.run).ok_or_else(|| unknown("such tree"))?;
         let mut kept = 0;
         for (path, content) in live.0 {
-            if wanted(&path) && !built.0.contains_key(&path) {
+            if wanted(&path) {
+                self.kept.insert(path.clone(), content.clone());
                 built.0.insert(path, content);
                 kept += 1;
             }
         }
         Ok(kept)
+    }
+    fn catch_up(&mut self, wanted: &dyn Fn(&[u8]) -> bool) -> Result<u64> {
+        let mut world = self.host.call("look again at what is carried over")?;
+        let live = world.live.files.clone();
+        let built = world.files_aside.get_mut(&self.run).ok_or_else(|| unknown("such tree"))?;
+        let now: BTreeMap<_, _> = live.0.into_iter().filter(|(path, _)| wanted(path)).collect();
+        let mut moved = 0;
+        for (path, content) in &now {
+            if self.kept.get(path) != Some(content) {
+                built.0.insert(path.clone(), content.clone());
+                moved += 1;
+            }
+        }
+        for path in self.kept.keys().filter(|path| !now.contains_key(*path)) {
+            built.0.remove(path);
+            moved += 1;
+        }
+        self.kept = now;
+        Ok(moved)
     }
     fn finish(&mut self) -> Result<FileSwap> {
         let world = self.host.call("finish the tree")?;
@@ -191,6 +217,7 @@ impl FileTarget for Target {
             side: PathBuf::from(&self.run),
             new: Some(FileId { device: 0, inode: number }),
             had_old: true,
+            part: self.part,
         })
     }
     fn clear(&mut self, stays: &dyn Fn(&[u8]) -> bool) -> Result<()> {
@@ -212,6 +239,24 @@ impl FileTarget for Target {
             return Ok(());
         }
         let number = world.trees_aside.get(&side).copied().unwrap_or_default();
+        if swap.part {
+            // Both sides change places, path by path; what is no part of it stays.
+            let paths = world.parts.get(&side).cloned();
+            let comes =
+                world.files_aside.get(&side).cloned().ok_or_else(|| unknown("such tree"))?;
+            let paths = paths.unwrap_or_else(|| comes.0.keys().cloned().collect());
+            let mut goes = Files::default();
+            for path in &paths {
+                let live = &mut world.live.files.0;
+                goes.0.extend(live.remove(path).map(|content| (path.clone(), content)));
+                live.extend(comes.0.get(path).map(|content| (path.clone(), content.clone())));
+            }
+            world.parts.insert(side.clone(), paths);
+            let old = std::mem::replace(&mut world.tree, number);
+            world.files_aside.insert(side.clone(), goes);
+            world.trees_aside.insert(side, old);
+            return Ok(());
+        }
         let comes = world.files_aside.remove(&side).ok_or_else(|| unknown("such tree"))?;
         let goes = std::mem::replace(&mut world.live.files, comes);
         let old = std::mem::replace(&mut world.tree, number);

@@ -45,6 +45,8 @@ pub(crate) struct World {
     pub tree: u64,
     /// Numbers of the trees that stand aside.
     pub trees_aside: BTreeMap<String, u64>,
+    /// The paths of parts that were put in place, by the name of the place.
+    pub parts: BTreeMap<String, Vec<Vec<u8>>>,
     /// The number that was given last.
     pub last_tree: u64,
 }

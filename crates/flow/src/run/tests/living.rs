@@ -1,9 +1,13 @@
 //! Sites that live while they are read: files change, and go.
 
 use super::Desk;
+use crate::archive::ArchiveReader;
+use crate::incoming::Incoming;
 use crate::pack::PackReport;
-use crate::run::Pack;
-use fernweh_ports::Halves;
+use crate::patterns::Patterns;
+use crate::run::{Pack, Unpack};
+use crate::unpack::{Part, UnpackReport};
+use fernweh_ports::{Halves, Result};
 use fernweh_testkit::{Fault, SiteState, Watcher};
 
 /// Packs the old site's files; before the n-th calls of this name a visitor writes.
@@ -62,4 +66,110 @@ fn a_file_that_goes_before_it_is_packed_is_named_and_the_rest_is_packed() {
     assert_eq!(report.left_out[0].path, "index.html");
     assert_eq!(report.files, 1);
     assert_eq!(unpacked_page(&desk), None);
+}
+
+fn upload(state: &mut SiteState, n: usize) {
+    state.files.0.insert(format!("uploads/{n}.jpg").into_bytes(), b"a visitor's".to_vec());
+}
+
+/// Unpacks one file into the new site; a visitor uploads something before every call.
+fn with_uploads(desk: &Desk) -> usize {
+    let archive = desk.packed("a.tar");
+    for n in 0..100 {
+        desk.new.faults().set(n, Fault::Written(Box::new(move |state| upload(state, n))));
+    }
+    let unpack = Unpack {
+        part: Part {
+            files: Some(Patterns::of_paths(&["index.html".to_owned()]).unwrap()),
+            ..Part::default()
+        },
+        input: archive.display().to_string(),
+        halves: Halves::FILES,
+        overwrite: true,
+        ..Unpack::default()
+    };
+    let before = desk.new.faults().calls().len();
+    let incoming = Incoming::own(ArchiveReader::open(&archive).unwrap());
+    unpack.run(&desk.new, &incoming, desk.around(&Watcher::default())).unwrap();
+    desk.new.faults().clear();
+    desk.new.faults().calls().len() - before
+}
+
+#[test]
+fn what_visitors_upload_while_a_part_of_the_files_is_put_in_place_is_there_afterwards() {
+    let desk = Desk::new();
+    let calls = with_uploads(&desk);
+    assert!(calls > 4, "{calls} calls");
+    let uploads = |desk: &Desk| {
+        let live = desk.new.live();
+        (0..calls).filter(|n| live.files.content(&format!("uploads/{n}.jpg")).is_some()).count()
+    };
+    assert_eq!(uploads(&desk), calls);
+    let live = desk.new.live();
+    assert!(live.files.content("index.html").unwrap().starts_with(b"<a href"));
+    assert_eq!(live.files.content("notes.txt"), Some(&b"kept?"[..]));
+    desk.undo(&Watcher::default()).unwrap();
+    assert_eq!(uploads(&desk), calls, "after an undo");
+    assert_eq!(desk.new.live().files.content("index.html"), Some(&b"under construction"[..]));
+    desk.undo(&Watcher::default()).unwrap();
+    assert!(desk.new.live().files.content("index.html").unwrap().starts_with(b"<a href"));
+    assert_eq!(uploads(&desk), calls, "and forward again");
+    desk.let_go();
+    assert_eq!(desk.new.aside(), Vec::<String>::new());
+}
+
+/// Unpacks everything and carries notes over, while a visitor writes a note before these calls.
+fn keeping_notes(at: impl Iterator<Item = usize>) -> (Desk, Result<UnpackReport>) {
+    let desk = Desk::new();
+    let archive = desk.packed("a.tar");
+    for n in at {
+        let write = move |state: &mut SiteState| {
+            let note = |name: &str| format!("notes/{name}.txt").into_bytes();
+            state.files.0.insert(note("latest"), n.to_string().into_bytes());
+            state.files.0.insert(note(&n.to_string()), b"a note".to_vec());
+            state.files.0.remove(&note(&(n - 1).to_string()));
+        };
+        desk.new.faults().set(n, Fault::Written(Box::new(write)));
+    }
+    let unpack = Unpack {
+        keep: Patterns::of_paths(&["notes/**".to_owned()]).unwrap(),
+        input: archive.display().to_string(),
+        halves: Halves::BOTH,
+        overwrite: true,
+        ..Unpack::default()
+    };
+    let incoming = Incoming::own(ArchiveReader::open(&archive).unwrap());
+    let done = unpack.run(&desk.new, &incoming, desk.around(&Watcher::default()));
+    desk.new.faults().clear();
+    (desk, done)
+}
+
+#[test]
+fn what_visitors_write_into_what_is_carried_over_is_there_whenever_they_write() {
+    let calls = {
+        let (desk, done) = keeping_notes(std::iter::empty());
+        done.unwrap();
+        desk.new.faults().calls()
+    };
+    let switched = calls.iter().position(|name| *name == "switch the trees").unwrap();
+    assert!(calls[..switched].contains(&"carry files over"));
+    for n in 1..switched {
+        let (desk, done) = keeping_notes(std::iter::once(n));
+        done.unwrap();
+        let live = desk.new.live();
+        let latest = live.files.content("notes/latest.txt");
+        assert_eq!(latest, Some(n.to_string().as_bytes()), "written before call {n}");
+        assert_eq!(live.files.content(&format!("notes/{n}.txt")), Some(&b"a note"[..]));
+        assert!(live.files.content("notes.txt").is_none(), "no part of what is carried over");
+    }
+    // What comes and goes again, all the time, ends the run, and changes nothing.
+    let looks = calls.iter().enumerate();
+    let looks = looks.filter(|(_, name)| **name == "look again at what is carried over");
+    let first = looks.map(|(at, _)| at).next().unwrap();
+    let (desk, done) = keeping_notes(first..first + 3);
+    let trouble = done.unwrap_err();
+    assert!(trouble.to_string().contains("do not hold still"), "{trouble}");
+    assert_eq!(desk.new.live().tables, super::there().tables);
+    assert_eq!(desk.new.live().files.content("index.html"), Some(&b"under construction"[..]));
+    assert_eq!(desk.new.aside(), Vec::<String>::new());
 }
