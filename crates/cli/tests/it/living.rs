@@ -226,3 +226,67 @@ fn what_is_uploaded_into_what_is_carried_over_is_carried_over_too() {
     spoiled(&workspace, &host.files("ftp", "/new"), &password);
     uploads_are_carried_over(&workspace);
 }
+
+#[test]
+fn a_place_that_is_a_link_stays_a_link() {
+    let workspace = Workspace::new(PROGRAM);
+    spoiled(&workspace, "new", "");
+    fs::create_dir(workspace.path("releases")).unwrap();
+    fs::rename(workspace.path("new"), workspace.path("releases/7")).unwrap();
+    std::os::unix::fs::symlink("releases/7", workspace.path("new")).unwrap();
+    let is_link = || fs::symlink_metadata(workspace.path("new")).unwrap().is_symlink();
+    let page = || workspace.read("releases/7/pages/index.html");
+    workspace.done("unpack a.tar new --overwrite --as-is");
+    assert_eq!((is_link(), page().as_str()), (true, "the page"));
+    workspace.done("undo new");
+    assert_eq!((is_link(), page().as_str()), (true, "spoiled"));
+    workspace.done("undo new");
+    workspace.done("undo new --let-go");
+    assert_eq!((is_link(), page().as_str()), (true, "the page"));
+}
+
+#[test]
+fn a_folder_that_another_file_system_is_mounted_at_or_in_does_not_change_places() {
+    for place in ["new", "new/uploads"] {
+        let workspace = Workspace::new(PROGRAM);
+        spoiled(&workspace, "new", "");
+        let mounted = format!("mount -t tmpfs none {place} && echo mine > {place}/mine.txt");
+        let line = "unpack a.tar new --overwrite --as-is";
+        let after = format!("cat {place}/mine.txt; ls -A");
+        let ran = workspace.run_on_disk(&mounted, line, &after).code(3);
+        ran.says("another file system is mounted").says("nothing was changed").says("mine");
+        let ran = workspace.run_on_disk(&mounted, "survey old --for new", "true").code(3);
+        ran.says("failed").says("cannot change places with another");
+        let ran = workspace.run_on_disk(&mounted, PART, &format!("cat {place}/mine.txt"));
+        match place {
+            "new" => ran.code(3).says("nothing can be renamed into it").says("mine"),
+            _ => ran.code(0).says("mine"),
+        };
+    }
+}
+
+#[test]
+fn new_files_belong_to_the_owner_of_what_they_replace() {
+    use std::os::unix::fs::{MetadataExt, chown};
+    let workspace = Workspace::new(PROGRAM);
+    spoiled(&workspace, "new", "");
+    let me = fs::metadata(workspace.path("new")).unwrap().uid();
+    // Only root can give files away; for everybody else all of them stay their own.
+    let (keeper, editor) = if me == 0 { (4321, 4322) } else { (me, me) };
+    for (path, owner) in [("new", keeper), ("new/pages", keeper), ("new/pages/index.html", editor)]
+    {
+        chown(workspace.path(path), Some(owner), None).unwrap();
+    }
+    let owner = |path: &str| fs::symlink_metadata(workspace.path(path)).unwrap().uid();
+    for line in ["unpack a.tar new --overwrite --as-is", PART] {
+        let ran = workspace.done(line);
+        assert_eq!(ran.out.contains("you are root"), me == 0, "{}", ran.out);
+        assert_eq!(owner("new"), keeper, "{line}");
+        assert_eq!(owner("new/pages/index.html"), editor, "{line}");
+        assert_eq!(owner("new/pages/new"), keeper, "{line}");
+        assert_eq!(owner("new/pages/new/deep.html"), keeper, "{line}");
+        workspace.done("undo new");
+        assert_eq!(owner("new/pages/index.html"), editor, "{line}");
+        workspace.done("undo new --let-go");
+    }
+}

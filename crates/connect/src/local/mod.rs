@@ -1,6 +1,8 @@
 //! Files on this machine.
 
 mod editor;
+mod mounts;
+mod owner;
 mod part;
 mod source;
 mod swap;
@@ -8,6 +10,7 @@ mod target;
 mod within;
 
 pub use editor::LocalEditor;
+pub(crate) use owner::give;
 use part::LocalTrees;
 pub use source::LocalSource;
 pub use swap::{file_id, let_go, switch};

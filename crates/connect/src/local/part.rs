@@ -1,13 +1,17 @@
 //! A part of the files takes its place on this machine. Every folder is opened step by step, so
 //! that no link leads elsewhere, whoever may write in the site's folder meanwhile.
 
+use super::mounts;
 use super::within::folder_of;
 use crate::part::{Item, Side, There, Trees, read_list, switch, write_list};
 use fernweh_ports::{Direction, Result, Trouble};
-use rustix::fs::{AtFlags, FileType, Mode};
+use rustix::fs::{AtFlags, FileType, Gid, Mode, Uid};
 use rustix::io::Errno;
+use std::ffi::OsStr;
 use std::fs;
 use std::io;
+use std::os::unix::ffi::OsStrExt;
+use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 
 /// The trees of one run.
@@ -45,6 +49,20 @@ impl LocalTrees {
     fn trouble(&self, path: &[u8], error: &io::Error) -> Trouble {
         let full = self.live.join(String::from_utf8_lossy(path).as_ref());
         Trouble::file("cannot put a part of the files in place", &full, error)
+    }
+
+    /// Whether entries can be renamed from the new tree to a folder of this device.
+    fn is_same_disk(&self, device: u64) -> bool {
+        fs::metadata(&self.new).is_ok_and(|new| new.dev() == device)
+    }
+
+    /// Refuses a site's folder that lies in another file system than what is built beside it.
+    pub fn check_disk(&self) -> Result<()> {
+        let device = fs::metadata(&self.live).map(|live| live.dev());
+        match device.map_err(|error| self.trouble(b"", &error))? {
+            device if self.is_same_disk(device) => Ok(()),
+            _ => Err(mounts::another(&self.live)),
+        }
     }
 
     /// Writes the list through to disk.
@@ -96,10 +114,13 @@ impl Trees for LocalTrees {
             Ok(rustix::fs::statat(&folder, &name, AtFlags::SYMLINK_NOFOLLOW)?)
         });
         match found {
-            Ok(found) => Ok(match FileType::from_raw_mode(found.st_mode) {
-                FileType::Directory => There::Folder,
-                _ => There::Other,
-            }),
+            Ok(found) => match FileType::from_raw_mode(found.st_mode) {
+                FileType::Directory if side == Side::Live && !self.is_same_disk(found.st_dev) => {
+                    Err(mounts::another(&self.live.join(OsStr::from_bytes(path))))
+                }
+                FileType::Directory => Ok(There::Folder),
+                _ => Ok(There::Other),
+            },
             Err(error) if error.kind() == io::ErrorKind::NotFound => Ok(There::Nothing),
             Err(error) => Err(self.trouble(path, &error)),
         }
@@ -122,12 +143,17 @@ impl Trees for LocalTrees {
             }
             let (folder, name) = folder_of(&root, path)?;
             match rustix::fs::mkdirat(&folder, &name, Mode::from_raw_mode(mode)) {
-                Ok(()) => Ok(rustix::fs::chmodat(
-                    &folder,
-                    &name,
-                    Mode::from_raw_mode(mode),
-                    AtFlags::empty(),
-                )?),
+                Ok(()) => {
+                    if side == Side::Live && rustix::process::geteuid().is_root() {
+                        let above = rustix::fs::fstat(&folder)?;
+                        let owner = Some(Uid::from_raw(above.st_uid));
+                        let group = Some(Gid::from_raw(above.st_gid));
+                        let flags = AtFlags::SYMLINK_NOFOLLOW;
+                        rustix::fs::chownat(&folder, &name, owner, group, flags)?;
+                    }
+                    let mode = Mode::from_raw_mode(mode);
+                    Ok(rustix::fs::chmodat(&folder, &name, mode, AtFlags::empty())?)
+                }
                 Err(Errno::EXIST) => Ok(()),
                 Err(error) => Err(error.into()),
             }

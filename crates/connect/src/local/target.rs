@@ -4,7 +4,7 @@
 //! files are created anew. The tree that is built belongs to Fernweh alone until the
 //! switch.
 
-use super::{LocalTrees, file_id, open_workshop, workshop};
+use super::{LocalTrees, file_id, mounts, open_workshop, owner, workshop};
 use crate::part;
 use crate::present::{self, Building};
 use fernweh_core::entries::EntryList;
@@ -32,11 +32,16 @@ pub struct LocalTarget {
     /// Only what is built takes its place.
     part: bool,
     kept: EntryList,
+    /// Some of it belongs to another user than root, who builds it.
+    given_away: bool,
 }
 
 impl LocalTarget {
     /// The place `root`; `run` names what is built.
+    ///
+    /// A place that is a link is followed: what it leads to is replaced, and the link stays.
     pub fn new(root: &Path, run: &str) -> Self {
+        let root = &followed(root);
         let built = workshop(root).join(format!("new-{run}"));
         let earlier = workshop(root).join(format!("earlier-{run}"));
         Self {
@@ -47,6 +52,7 @@ impl LocalTarget {
             known: HashSet::new(),
             part: false,
             kept: EntryList::default(),
+            given_away: false,
         }
     }
 
@@ -111,6 +117,12 @@ impl LocalTarget {
 }
 
 impl LocalTarget {
+    /// Gives an entry to the owner of what it replaces.
+    fn give(&mut self, path: &[u8], full: &Path) -> std::io::Result<()> {
+        self.given_away |= owner::give(full, &self.root.join(OsStr::from_bytes(path)))?;
+        Ok(())
+    }
+
     /// Notes what of the built tree takes its place, and what it needs there.
     fn finish_part(&mut self) -> Result<FileSwap> {
         fs::create_dir_all(&self.root).map_err(|error| write_trouble(&self.root, &error))?;
@@ -120,6 +132,7 @@ impl LocalTarget {
             Ok(())
         })?;
         let trees = LocalTrees::of(&self.root, &self.built);
+        trees.check_disk()?;
         let place = self.root.display().to_string();
         trees.note(&part::plan(&trees, built.iter(), &place)?)?;
         // What lies in a folder leaves it, whatever mode the folder is to have.
@@ -166,6 +179,13 @@ impl Building for LocalTarget {
     }
 }
 
+/// Where a place really is, if it is a link.
+fn followed(place: &Path) -> PathBuf {
+    let is_link = fs::symlink_metadata(place).is_ok_and(|found| found.is_symlink());
+    let real = if is_link { fs::canonicalize(place).ok() } else { None };
+    real.unwrap_or_else(|| place.to_owned())
+}
+
 fn write_trouble(path: &Path, error: &std::io::Error) -> Trouble {
     Trouble::file("cannot write the site's new files", path, error)
 }
@@ -194,6 +214,9 @@ impl FileTarget for LocalTarget {
     }
 
     fn build(&mut self) -> Result<()> {
+        if !self.part {
+            mounts::refuse_to_exchange(&self.root)?;
+        }
         let parent = self.root.parent().unwrap_or(Path::new("/"));
         fs::create_dir_all(parent).map_err(|error| write_trouble(parent, &error))?;
         open_workshop(&self.root).map_err(|error| {
@@ -223,9 +246,9 @@ impl FileTarget for LocalTarget {
                 fs::create_dir_all(&full)
                     .and_then(|()| fs::set_permissions(&full, Permissions::from_mode(0o700)))
             }
-            EntryKind::Link(target) => {
-                symlink(OsStr::from_bytes(target), &full).and_then(|()| set_times(&full, entry))
-            }
+            EntryKind::Link(target) => symlink(OsStr::from_bytes(target), &full)
+                .and_then(|()| self.give(&entry.path, &full))
+                .and_then(|()| set_times(&full, entry)),
             EntryKind::File(_) => return self.put_file(entry, &mut std::io::empty()),
         };
         made.map_err(|error| write_trouble(&full, &error))
@@ -240,6 +263,8 @@ impl FileTarget for LocalTarget {
             let mut file =
                 OpenOptions::new().write(true).create_new(true).mode(0o600).open(&full)?;
             std::io::copy(content, &mut file)?;
+            // Another owner takes permissions away.
+            self.give(&entry.path, &full)?;
             file.set_permissions(Permissions::from_mode(entry.mode))?;
             set_times(&full, entry)
         };
@@ -263,8 +288,9 @@ impl FileTarget for LocalTarget {
     }
 
     fn finish(&mut self) -> Result<FileSwap> {
-        for entry in self.folders.drain(..).rev() {
+        for entry in std::mem::take(&mut self.folders).into_iter().rev() {
             let full = self.built.join(OsStr::from_bytes(&entry.path));
+            self.give(&entry.path, &full).map_err(|error| write_trouble(&full, &error))?;
             fs::set_permissions(&full, Permissions::from_mode(entry.mode))
                 .and_then(|()| set_times(&full, &entry))
                 .map_err(|error| write_trouble(&full, &error))?;
@@ -274,6 +300,7 @@ impl FileTarget for LocalTarget {
             return self.finish_part();
         }
         let had_old = fs::symlink_metadata(&self.root).is_ok();
+        self.give(b"", &self.built.clone()).map_err(|error| write_trouble(&self.root, &error))?;
         let mode = fs::metadata(&self.root).map_or(0o755, |found| found.permissions().mode());
         fs::set_permissions(&self.built, Permissions::from_mode(mode & 0o7777))
             .map_err(|error| write_trouble(&self.built, &error))?;
@@ -286,6 +313,12 @@ impl FileTarget for LocalTarget {
         })?;
         let (target, side) = (self.root.clone(), self.built.clone());
         Ok(FileSwap { target, side, new: Some(new), had_old, part: false })
+    }
+
+    fn notes(&self) -> Vec<String> {
+        let words = "you are root: new files belong to the owner of what they replace, or of the \
+                     folder that they come into";
+        if self.given_away { vec![words.into()] } else { Vec::new() }
     }
 
     fn put_probe(&mut self, beside: bool) -> Result<Option<Probe>> {
@@ -316,6 +349,7 @@ impl FileTarget for LocalTarget {
         if !self.root.is_dir() {
             return Ok(());
         }
+        mounts::refuse_to_exchange(&self.root)?;
         let mut present = super::LocalSource::open(&self.root)?;
         present::clear(&mut present, stays, &mut |entry| {
             let full = self.root.join(OsStr::from_bytes(&entry.path));
@@ -351,6 +385,7 @@ impl FileTarget for LocalTarget {
             super::close_workshop(&swap.target);
             return Ok(());
         }
+        mounts::refuse_to_remove(&swap.side)?;
         open_up(&swap.side);
         super::let_go(swap)
     }

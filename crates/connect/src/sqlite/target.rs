@@ -113,6 +113,7 @@ impl DatabaseTarget for SqliteTarget {
         self.complete(afterwards).map_err(|error| self.wrong(error))?;
         let vanished = |error| Trouble::file("cannot write the new database", &self.built, &error);
         std::fs::File::open(&self.built).and_then(|file| file.sync_all()).map_err(vanished)?;
+        local::give(&self.built, &self.path).map_err(vanished)?;
         if self.with_files {
             return Ok(DatabaseSwap::WithFiles);
         }

@@ -202,7 +202,7 @@ pub fn unpack(
         }
     };
     let wanted = carried_over(options);
-    let carried_over = has_carried_over(options).then_some(&wanted as &dyn Fn(&[u8]) -> bool);
+    let carried_over = has_carried_over(options).then_some(&wanted as Wanted<'_>);
     switch_with(journal, targets, &plan, Direction::Forward, progress, carried_over)?;
     report.run = Some(journal.header.run.clone());
     Ok(report)
@@ -218,6 +218,9 @@ fn carried_over<'a>(options: &'a UnpackOptions<'_>) -> impl Fn(&[u8]) -> bool + 
     let inside = options.inside_files.as_deref();
     move |path| options.keep.hold(path) && !crate::pack::is_database(path, inside)
 }
+
+/// Says of a path whether it is meant.
+type Wanted<'a> = &'a dyn Fn(&[u8]) -> bool;
 
 /// How often what is carried over is brought up to date before it is said to move on and on.
 const ROUNDS: usize = 3;
@@ -311,6 +314,9 @@ fn build(
     let mut plan = Plan::default();
     let mut rejects = Rejects::of_run(journal.folder());
     if let Some(target) = &mut targets.files {
+        if options.part.files.is_some() {
+            target.as_part();
+        }
         target.build()?;
     }
     let building = Building { options, policy: options.on_bad_record, archive, progress };
@@ -326,9 +332,7 @@ fn build(
     }
     if let (Some(target), Some(_)) = (&mut targets.files, &archive.manifest.files) {
         read_files(options, archive, Some(&mut **target), report, progress)?;
-        if options.part.files.is_some() {
-            target.as_part();
-        } else {
+        if options.part.files.is_none() {
             report.kept = target.keep(&carried_over(options))?;
             if let Some(keep) = &mut targets.keeper
                 && let Some(mut file) = keep.keep()?
@@ -457,7 +461,7 @@ fn switch_with(
     plan: &Plan,
     direction: Direction,
     progress: &dyn Progress,
-    carried_over: Option<&dyn Fn(&[u8]) -> bool>,
+    carried_over: Option<Wanted<'_>>,
 ) -> Result<()> {
     journal.step(&Step::Switching { direction, plan: plan.clone() }, progress)?;
     let half = |trouble: Trouble| {
