@@ -134,6 +134,7 @@ fn rewriter(args: &RewriteArgs, config: &Config, site: Option<&Site>) -> Result<
 fn text(context: &Context, args: &RewriteArgs, site: &Site, report: &LiveReport) -> String {
     let mut page = Page::new(context.style);
     match report.applied {
+        true if report.run.is_none() => page.row("rewritten", "nothing; no old address was found"),
         true => page.row("rewritten", &format!("site {}; every old value is kept", site.name)),
         false => page.row("preview", "nothing was changed; --apply gives these numbers"),
     }
@@ -148,7 +149,9 @@ fn text(context: &Context, args: &RewriteArgs, site: &Site, report: &LiveReport)
         page.list("", refused(&report.refused));
     }
     page.gap();
-    if report.applied {
+    if report.applied && report.run.is_none() {
+        // Nothing was changed, so there is nothing to take back.
+    } else if report.applied {
         page.row("undo", &format!("fernweh undo {}", site.name));
         if site.url.is_some() {
             page.row("next", &format!("fernweh scan {}", site.name));

@@ -2,7 +2,7 @@
 
 use super::{Page, Style, counted, duration, left_out, rewriting, size};
 use fernweh_flow::unpack::{Replaced, UnpackReport};
-use fernweh_ports::SiteAccess;
+use fernweh_ports::{SiteAccess, named};
 
 /// What a preview has found.
 pub fn preview_text(style: Style, report: &UnpackReport, again: &str) -> String {
@@ -77,13 +77,20 @@ fn amounts(page: &mut Page, report: &UnpackReport) {
                 "{}, {}, {}",
                 counted(report.tables, "table", "tables"),
                 counted(report.records, "record", "records"),
-                if report.rejected == 0 {
-                    "as many as the archive holds"
-                } else {
-                    "without those that the database rejects"
+                match (report.rejected, report.not_taken.len()) {
+                    (0, 0) => "as many as the archive holds",
+                    (0, _) => "as many as the archive holds of these tables",
+                    _ => "without those that the database rejects",
                 }
             ),
         );
+        if !report.not_taken.is_empty() {
+            let tables = counted(report.not_taken.len() as u64, "table", "tables");
+            page.more(&format!(
+                "{tables} of the archive not taken: {}",
+                named(&report.not_taken, 6)
+            ));
+        }
     }
     if report.files > 0 {
         page.row(

@@ -148,6 +148,18 @@ fn tables_that_the_archive_does_not_hold_go_only_when_that_is_meant() {
 }
 
 #[test]
+fn tables_that_are_not_chosen_stay_and_are_named() {
+    for engine in ENGINES {
+        let fixture = changed(engine);
+        let before = one(&fixture, "SELECT count(*) FROM gp_articles");
+        let line = "unpack site.fernweh.tar new --tables gp_members --exactly --overwrite --yes";
+        let ran = fixture.workspace.done(line);
+        ran.says("1 table").says("of these tables").says("not taken: gp_a");
+        assert_eq!(one(&fixture, "SELECT count(*) FROM gp_articles"), before, "{engine:?}");
+    }
+}
+
+#[test]
 fn tables_get_another_prefix_wherever_they_are_named() {
     for engine in ENGINES {
         let fixture = changed(engine);

@@ -195,6 +195,11 @@ pub(crate) fn has_begun(folder: &Path) -> bool {
     changes_file(folder).exists()
 }
 
+/// Whether a run has changed something, or was about to.
+pub(super) fn keeps_something(folder: &Path) -> bool {
+    fs::metadata(changes_file(folder)).is_ok_and(|found| found.len() > 0)
+}
+
 /// Notes that a run was broken off behind its last batch, if it has one; gives its number. A last
 /// line that is not whole was never acted upon, and goes.
 pub(super) fn note_broken_off(folder: &Path, went_on: bool) -> Result<u64> {

@@ -19,7 +19,7 @@ use fernweh_ports::{
     Trouble, Unit, WholeFile, counted, in_turn, read_whole,
 };
 use follow::follow_key;
-use kept::Safekeeping;
+use kept::{Safekeeping, keeps_something};
 use serde::Serialize;
 use std::path::Path;
 
@@ -55,7 +55,7 @@ pub struct RewriteOptions<'a> {
 pub fn rewrite(
     options: &RewriteOptions<'_>,
     parts: &mut Editors,
-    mut journal: Option<&mut Journal>,
+    journal: Option<&mut Journal>,
     progress: &dyn Progress,
 ) -> Result<LiveReport> {
     let mut report = LiveReport {
@@ -74,7 +74,8 @@ pub fn rewrite(
     if parts.files.is_some() {
         files(options, parts, safe.as_mut(), &mut report, progress)?;
     }
-    if let Some(journal) = &mut journal {
+    // A run that has changed nothing is nothing to take back: it would only hide the one before.
+    if let Some(journal) = journal.filter(|journal| keeps_something(journal.folder())) {
         let plan = Plan::default();
         let (direction, fingerprint) = (Direction::Forward, Fingerprint::default());
         journal.step(&Step::Switching { direction, plan }, progress)?;

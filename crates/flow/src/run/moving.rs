@@ -160,10 +160,20 @@ impl Moving<'_> {
         if let Err(trouble) = self.stages(&mut journal, &mut report) {
             self.end_failed(&mut journal, &report, &trouble)?;
             witness.failed(&trouble);
+            let in_place = is_complete(&journal.run()?, Stage::Unpacked) && !report.taken_back;
             return Err(match trouble.kind {
-                TroubleKind::Interrupted if trouble.changed.is_none() => trouble.incomplete(
-                    "nothing was changed; type the same command again to go on from here",
-                ),
+                TroubleKind::Interrupted if trouble.changed.is_none() => {
+                    trouble.incomplete(match in_place {
+                        true => {
+                            "the new state is in place; type the same command again to do \
+                                 what is left"
+                        }
+                        false => {
+                            "nothing was changed; type the same command again to go on from \
+                                  here"
+                        }
+                    })
+                }
                 _ => trouble,
             });
         }
@@ -217,7 +227,7 @@ impl Moving<'_> {
         report.archive_bytes = std::fs::metadata(&archive).map_or(0, |found| found.len());
         let run = journal.run()?;
         let noted = is_complete(&run, Stage::Unpacked);
-        if !of.rehearse && !noted && self.stands(&run).unwrap_or(false) {
+        if !of.rehearse && !noted && self.stands(&run)? {
             // It was broken off between the end of unpacking and the note of it.
             self.note_stage(journal, Stage::Unpacked, 0.0)?;
         }
@@ -373,7 +383,12 @@ impl Moving<'_> {
 
     /// Whether what an earlier run of this move has put in place is in place still.
     fn stands(&self, run: &Run) -> Result<bool> {
-        let last = last_change(self.around.records, self.of.to.name())?;
+        let last = match last_change(self.around.records, self.of.to.name()) {
+            Ok(last) => last,
+            // It was taken back, and what was kept of it has been given up.
+            Err(trouble) if trouble.kind == TroubleKind::Usage => return Ok(false),
+            Err(trouble) => return Err(trouble),
+        };
         let forward =
             matches!(last.state(), RunState::InPlace { direction: Direction::Forward, .. });
         Ok(forward && last.header.input == self.archive(&run.folder).display().to_string())

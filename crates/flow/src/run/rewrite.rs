@@ -46,12 +46,15 @@ impl Rewrite {
         // Nothing is begun before the site can be reached: there would be nothing to take back.
         let mut editors = site.editors(self.halves)?;
         let mut journal = if self.apply { Some(self.journal(site, around)?) } else { None };
-        rewrite(&options, &mut editors, journal.as_mut(), around.progress).map_err(|trouble| {
-            match self.apply {
-                true => self.incomplete(site, trouble),
-                false => trouble,
-            }
-        })
+        let done = rewrite(&options, &mut editors, journal.as_mut(), around.progress);
+        let report = done.map_err(|trouble| match self.apply {
+            true => self.incomplete(site, trouble),
+            false => trouble,
+        })?;
+        if let Some(journal) = journal.filter(|_| report.run.is_none()) {
+            journal.forget();
+        }
+        Ok(report)
     }
 
     /// The journal of the same rewriting, if it was broken off: its changes and those of this one

@@ -83,11 +83,19 @@ fn look_at_database(
         .iter()
         .flat_map(|about| tables_of(options, about).into_iter().map(|(_, name)| name))
         .collect();
+    // A table that the archive holds and that was not chosen stays, whatever else goes.
+    let held: Vec<String> = archive
+        .manifest
+        .database
+        .iter()
+        .flat_map(|about| about.tables.iter().map(|table| (about.dialect, &table.name)))
+        .map(|(dialect, name)| options.part.renamed(dialect, name))
+        .collect();
     for found in &overview.tables {
         if wanted.contains(&found.name) {
             there.tables += 1;
             there.records += found.rows;
-        } else if options.part.exactly {
+        } else if options.part.exactly && !held.contains(&found.name) {
             there.removed.push(found.name.clone());
         }
     }

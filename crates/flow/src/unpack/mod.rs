@@ -152,6 +152,9 @@ pub struct UnpackReport {
     pub went_on: bool,
     /// The run, if something was changed.
     pub run: Option<String>,
+    /// Tables of the archive that are not the site's, or were not chosen.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub not_taken: Vec<String>,
     /// Whether what was replaced is kept, so that `undo` can bring it back.
     pub undo: bool,
     /// Whether nothing but the switch of an earlier run was completed.
@@ -387,6 +390,9 @@ fn build_database(
     let (Some(target), Some(about)) = (&mut targets.database, &archive.manifest.database) else {
         return Ok(Vec::new());
     };
+    let names = about.tables.iter().map(|table| &table.name);
+    let not_taken = names.filter(|name| !options.tables.holds(name));
+    report.not_taken = not_taken.cloned().collect();
     let (structure, afterwards) = match &mut targets.own {
         Some(own) if options.part.rows_only => {
             let (before, after) = own_structure(options, archive, about, &mut **own)?;

@@ -5,7 +5,7 @@ use crate::archive::ArchiveReader;
 use crate::incoming::Incoming;
 use crate::pack::PackReport;
 use crate::patterns::Patterns;
-use crate::run::{Pack, Unpack};
+use crate::run::{Pack, Rewrite, Unpack, pair, ready};
 use crate::unpack::{Part, UnpackReport};
 use fernweh_ports::{Halves, Result};
 use fernweh_testkit::{Fault, SiteState, Watcher};
@@ -172,4 +172,19 @@ fn what_visitors_write_into_what_is_carried_over_is_there_whenever_they_write() 
     assert_eq!(desk.new.live().tables, super::there().tables);
     assert_eq!(desk.new.live().files.content("index.html"), Some(&b"under construction"[..]));
     assert_eq!(desk.new.aside(), Vec::<String>::new());
+}
+
+#[test]
+fn a_rewriting_that_changes_nothing_hides_no_earlier_change() {
+    let desk = Desk::new();
+    let archive = desk.packed("a.tar");
+    desk.unpack(&archive, &Watcher::default()).unwrap();
+    let rules = ready(
+        pair("http://nowhere.example", "https://nowhere.example").unwrap().into_iter().collect(),
+    );
+    let rewrite = Rewrite { rewriter: rules.unwrap(), halves: Halves::BOTH, apply: true };
+    let report = rewrite.run(&desk.new, desk.around(&Watcher::default())).unwrap();
+    assert_eq!((report.run, report.rewriting.replaced()), (None, 0));
+    desk.undo(&Watcher::default()).unwrap();
+    assert_eq!(desk.new.live(), super::there());
 }

@@ -140,6 +140,8 @@ impl Model {
         let before = std::mem::replace(&mut self.live, after);
         self.other = match (act, self.other.take()) {
             (Act::Unpack(_) | Act::InPlace(_), _) => Some(Other::SiteState(before)),
+            // What has changed nothing is no change.
+            (Act::Rewrite, other) if places_of(&before, NEW).is_empty() => other,
             (Act::Rewrite, _) => {
                 Some(Other::Places { places: places_of(&before, NEW), forward: false })
             }

@@ -6,8 +6,9 @@ use crate::patterns::Patterns;
 use crate::preflight::Preflight;
 use crate::refresh::Refresh;
 use crate::run::{Move, MoveReport, Scan, Witness};
-use fernweh_ports::{Halves, Result, Trouble};
+use fernweh_ports::{Failpoints, Halves, Progress, Result, Trouble, Unit};
 use fernweh_testkit::{Fault, MemorySite, Watcher, killed_or};
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Duration;
 
 /// Agrees to everything, and counts what it was told.
@@ -154,4 +155,71 @@ fn a_site_does_not_move_to_itself() {
     assert!(run(&desk, &options, &mut Agrees::default()).is_err());
     assert_eq!(desk.old.live(), old_state());
     assert_eq!(desk.old.faults().calls().len(), 0, "{OLD} was not asked");
+}
+
+#[test]
+fn a_move_that_was_broken_off_taken_back_and_given_up_begins_anew() {
+    let scan =
+        || Scan { old: None, external: false, pages: 10, depth: 10, time: Duration::from_secs(60) };
+    let steps = ["packed", "unpacked", "scanned", "stage", "done", "switching", "files-switched"];
+    for step in steps {
+        for let_go in [false, true] {
+            let desk = Desk::new();
+            let options = Move { scan: Some(scan()), ..options(&desk) };
+            let mut witness = Agrees::default();
+            let killing = Watcher::killing_at(step);
+            let killed = killed_or(|| options.run(desk.around(&killing), &mut witness));
+            if desk.undo(&Watcher::default()).is_ok() {
+                assert_eq!(desk.new.live(), there(), "{step}, taken back");
+            }
+            if let_go {
+                desk.let_go();
+            }
+            let again = run(&desk, &options, &mut witness);
+            let report = again.unwrap_or_else(|trouble| panic!("{step}, {let_go}: {trouble}"));
+            assert_eq!(desk.new.live(), moved(), "{step}, {let_go}, {}", killed.is_none());
+            assert!(report.scanned.is_some(), "{step}");
+            desk.undo(&Watcher::default()).unwrap();
+            assert_eq!(desk.new.live(), there(), "{step}, {let_go}, taken back once more");
+        }
+    }
+}
+
+/// The user stops the program as soon as a stage of this name begins.
+struct Stopping(&'static str, AtomicBool);
+
+impl Failpoints for Stopping {}
+
+impl Progress for Stopping {
+    fn stage(&self, name: &str, _: Option<u64>, _: Unit) {
+        self.1.fetch_or(name == self.0, Ordering::Relaxed);
+    }
+    fn advance(&self, _: u64) {}
+    fn done(&self, _: &str) {}
+    fn note(&self, _: &str) {}
+    fn stopping(&self) -> bool {
+        self.1.load(Ordering::Relaxed)
+    }
+}
+
+#[test]
+fn a_move_that_is_stopped_says_whether_the_new_state_is_in_place() {
+    let scan =
+        || Scan { old: None, external: false, pages: 10, depth: 10, time: Duration::from_secs(60) };
+    for (stage, says, live) in [
+        ("pages", "the new state is in place", moved()),
+        ("database", "nothing was changed", there()),
+    ] {
+        let desk = Desk::new();
+        let options = Move { scan: Some(scan()), ..options(&desk) };
+        let stopping = Stopping(stage, AtomicBool::new(false));
+        let stopped = options.run(desk.around(&stopping), &mut Agrees::default());
+        let trouble = stopped.err().unwrap();
+        assert!(
+            trouble.changed.as_deref().unwrap().contains(says),
+            "{stage}: {:?}",
+            trouble.changed
+        );
+        assert_eq!(desk.new.live(), live, "{stage}");
+    }
 }
