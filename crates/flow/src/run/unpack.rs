@@ -235,7 +235,7 @@ impl Work<'_> {
         let earlier = settle_earlier(
             records,
             site.name(),
-            &mark,
+            (&mark, &self.of.input),
             over,
             &mut |run| site.targets(&run.header.run, Halves::BOTH),
             progress,

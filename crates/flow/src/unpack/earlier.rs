@@ -11,11 +11,11 @@ use serde::Serialize;
 
 /// Completes a run of this site that was broken off in the middle of its switch, or
 /// cleans up one that had not come so far, unless the same command can go on with it. The
-/// run `superseded` is left alone.
+/// run `superseded` is left alone; `mark` and `input` are those of the command that is typed.
 pub fn settle_earlier(
     records: &Records,
     site: &str,
-    mark: &str,
+    (mark, input): (&str, &str),
     superseded: Option<&str>,
     targets_of: &mut dyn FnMut(&Run) -> Result<Targets>,
     progress: &dyn Progress,
@@ -50,12 +50,32 @@ pub fn settle_earlier(
         match run.state() {
             RunState::Switching(direction, plan) => {
                 switch(&mut journal, &mut targets, &plan, direction, progress)?;
+                let same = run.header.mark == mark
+                    || run.header.mark.starts_with(FOLLOWED) && run.header.input == input;
+                if direction == Direction::Forward && !same {
+                    return Err(other_completed(site, &run));
+                }
                 earlier = Earlier::Completed(direction);
             }
             _ => discard(&mut journal, &mut targets, progress)?,
         }
     }
     Ok(earlier)
+}
+
+/// Another unpacking was in the middle of its switch. It had to be completed, and nobody asked for
+/// that: what was asked for is not begun over a state that the user does not know of.
+fn other_completed(site: &str, run: &Run) -> Trouble {
+    Trouble::interrupted(format!("another unpacking of site {site} had to be completed first"))
+        .because(format!(
+            "{} of {} was broken off in the middle of its switch",
+            run.header.command, run.header.started
+        ))
+        .incomplete(format!(
+            "what it unpacked ({}) is in place now; type the same command again to unpack over it, \
+             or fernweh undo {site} to take it back first",
+            run.header.input
+        ))
 }
 
 /// What became of an earlier run of a site.
@@ -89,6 +109,9 @@ struct Identity<'a> {
     members: Vec<&'a SealedMember>,
 }
 
+/// How the mark of a run begins that followed its archive.
+const FOLLOWED: &str = "followed ";
+
 /// By what the same command knows its own unfinished run again. An archive that is followed
 /// while it is written is like no other.
 pub fn mark(
@@ -97,7 +120,7 @@ pub fn mark(
     halves: Halves,
 ) -> Result<String> {
     if archive.is_growing() {
-        return Ok(format!("followed {}", crate::now()));
+        return Ok(format!("{FOLLOWED}{}", crate::now()));
     }
     let seal = archive.seal()?;
     let database = archive.manifest.database.iter();

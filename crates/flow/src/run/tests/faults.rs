@@ -315,3 +315,21 @@ type Make = fn() -> Fault;
 /// What can happen, by name.
 const FAULTS: [(&str, Make); 3] =
     [("killed", || Fault::Killed), ("refused", || Fault::Refused), ("lost", || Fault::Lost)];
+
+#[test]
+fn another_unpacking_that_was_broken_off_is_completed_and_the_new_one_is_not_taken_for_it() {
+    let desk = Desk::new();
+    let archive = desk.packed("a.tar");
+    let killing = Watcher::killing_at("database-switched");
+    assert!(killed_or(|| desk.unpack(&archive, &killing)).is_none());
+    desk.old.write(|state| drop(state.files.0.remove(&b"index.html"[..])));
+    let other = desk.packed("b.tar");
+    let trouble = desk.unpack(&other, &QUIET()).unwrap_err();
+    assert_eq!(trouble.kind, TroubleKind::Interrupted);
+    assert!(trouble.changed.as_deref().unwrap().contains("a.tar) is in place now"), "{trouble}");
+    assert_eq!(desk.new.live(), moved(), "the one that was broken off");
+    desk.unpack(&other, &QUIET()).unwrap();
+    assert!(desk.new.live().files.content("index.html").is_none(), "and now the new one");
+    desk.undo(&QUIET()).unwrap();
+    assert_eq!(desk.new.live(), moved());
+}
