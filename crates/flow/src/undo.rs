@@ -69,7 +69,10 @@ pub fn turn_unpack(
         }
     };
     let written = match (&mut targets.database, &before) {
-        (Some(target), Some(before)) => difference(before, &target.fingerprint(&plan.tables)?),
+        // Where the run did not change the database, nothing of it goes or comes back.
+        (Some(target), Some(before)) if plan.database.is_some() => {
+            difference(before, &target.fingerprint(&plan.tables)?)
+        }
         _ => (Vec::new(), false),
     };
     switch(&mut journal, targets, &plan, direction, progress)?;

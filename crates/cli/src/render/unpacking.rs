@@ -157,7 +157,7 @@ pub fn unpacked(
                 "the state from before the run that had removed it; nothing else is kept",
             );
         }
-        Some(Replaced { tables, records, entries, .. }) => {
+        Some(Replaced { tables, records, entries, named_files, .. }) => {
             let mut words = Vec::new();
             if *tables > 0 {
                 let tables = counted(*tables, "table", "tables");
@@ -166,7 +166,13 @@ pub fn unpacked(
             if *entries > 0 {
                 words.push(format!("{} of files", counted(*entries, "entry", "entries")));
             }
+            if *named_files {
+                words.push("those of the named files that were there".into());
+            }
             page.row("replaced", &format!("{}; kept", words.join(", ")));
+            if *named_files {
+                page.more("all other files are untouched");
+            }
             page.row(
                 "undo",
                 &format!(

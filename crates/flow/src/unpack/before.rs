@@ -50,6 +50,9 @@ pub fn look_before(
                 "add --overwrite to replace them; they are kept, and fernweh undo brings them back",
             ));
     }
+    if options.part.files.is_some() {
+        (there.entries, there.named_files) = (0, true);
+    }
     Ok(Some(there))
 }
 

@@ -169,8 +169,11 @@ pub struct Replaced {
     pub tables: u64,
     /// Records.
     pub records: u64,
-    /// Entries at the top of the site's folder.
+    /// Entries at the top of the site's folder, if all of them are replaced.
     pub entries: u64,
+    /// Only files that were named are replaced.
+    #[serde(skip_serializing_if = "std::ops::Not::not")]
+    pub named_files: bool,
     /// Tables that the archive does not hold, and that go.
     pub removed: Vec<String>,
 }
