@@ -24,7 +24,8 @@ pub use visible::visible;
 
 use before::check_engine;
 use files::{check_files, read_files};
-use rows::{Afterwards, archive_structure, check_rows, own_structure, read_rows, tables_of};
+pub(crate) use rows::tables_of;
+use rows::{Afterwards, archive_structure, check_rows, own_structure, read_rows};
 use writer::Destination;
 
 use crate::archive::ArchiveReader;

@@ -19,7 +19,7 @@ use std::collections::BTreeSet;
 
 /// The site's own tables among those of the archive: their names there, and at the
 /// destination.
-pub(super) fn tables_of(
+pub(crate) fn tables_of(
     options: &UnpackOptions<'_>,
     about: &DatabaseManifest,
 ) -> Vec<(String, String)> {

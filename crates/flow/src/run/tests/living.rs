@@ -7,6 +7,7 @@ use crate::pack::PackReport;
 use crate::patterns::Patterns;
 use crate::run::{Pack, Rewrite, Unpack, pair, ready};
 use crate::unpack::{Part, UnpackReport};
+use fernweh_core::record::Value;
 use fernweh_ports::{Halves, Result};
 use fernweh_testkit::{Fault, SiteState, Watcher};
 
@@ -187,4 +188,46 @@ fn a_rewriting_that_changes_nothing_hides_no_earlier_change() {
     assert_eq!((report.run, report.rewriting.replaced()), (None, 0));
     desk.undo(&Watcher::default()).unwrap();
     assert_eq!(desk.new.live(), super::there());
+}
+
+#[test]
+fn what_visitors_write_while_a_site_is_packed_to_make_room_is_in_the_state_that_comes_back() {
+    let clearing = {
+        let desk = Desk::new();
+        desk.unpack_in_place(&desk.packed("a.tar"), &Watcher::default()).unwrap();
+        let calls = desk.new.faults().calls();
+        calls.iter().position(|name| name.starts_with("clear")).unwrap()
+    };
+    // Between the last look and the removal there is still a moment.
+    for n in 0..clearing - 2 {
+        let desk = Desk::new();
+        let archive = desk.packed("a.tar");
+        let write = move |state: &mut SiteState| {
+            upload(state, n);
+            let row = vec![Value::Integer(77), Value::Text(b"a visitor's".to_vec())];
+            state.tables.get_mut("articles").unwrap().push(row);
+        };
+        desk.new.faults().set(n, Fault::Written(Box::new(write)));
+        desk.unpack_in_place(&archive, &Watcher::default()).unwrap();
+        desk.undo(&Watcher::default()).unwrap();
+        let live = desk.new.live();
+        let upload = format!("uploads/{n}.jpg");
+        assert!(live.files.content(&upload).is_some(), "written before call {n}");
+        assert!(live.tables["articles"].iter().any(|row| row[0] == Value::Integer(77)), "{n}");
+    }
+}
+
+#[test]
+fn a_site_that_is_written_to_all_the_time_is_not_emptied() {
+    let desk = Desk::new();
+    let archive = desk.packed("a.tar");
+    for n in 0..3000 {
+        desk.new.faults().set(n, Fault::Written(Box::new(move |state| upload(state, n))));
+    }
+    let trouble = desk.unpack_in_place(&archive, &Watcher::default()).unwrap_err();
+    assert!(trouble.to_string().contains("does not hold still"), "{trouble}");
+    desk.new.faults().clear();
+    let live = desk.new.live();
+    assert_eq!(live.tables, super::there().tables);
+    assert!(live.files.content("uploads/0.jpg").is_some());
 }
