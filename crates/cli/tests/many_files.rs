@@ -31,11 +31,17 @@ const OLD: &str = "http://glimmerpoint.example";
 const NEW: &str = "https://www.glimmer-point.example";
 const IN_A_FOLDER: u64 = 1_000;
 
-/// A host with one site of many files; what is written there is counted and forgotten.
+/// A host with one site of many files; what is written there is counted and forgotten, but for
+/// the list of a part.
 struct Host {
     files: u64,
     written: AtomicU64,
     folders: Mutex<BTreeSet<Vec<u8>>>,
+    list: Mutex<Option<Vec<u8>>>,
+}
+
+fn is_list(path: &[u8]) -> bool {
+    path.rsplit(|byte| *byte == b'/').next().is_some_and(|name| name.starts_with(b"part-"))
 }
 
 fn content(number: u64) -> String {
@@ -95,6 +101,11 @@ impl Tree for Host {
 
     fn look<'a>(&'a self, path: &'a [u8]) -> Doing<'a, Option<RemoteEntry>> {
         Box::pin(async move {
+            let path = path.strip_suffix(b"/.").unwrap_or(path);
+            if is_list(path) {
+                let size = self.list.lock().unwrap().as_ref().map(|list| list.len() as u64);
+                return Ok(size.map(|size| entry(String::new(), FoundKind::File(size))));
+            }
             let folder = path.starts_with(b"/site") || self.folders.lock().unwrap().contains(path);
             Ok(folder.then(|| entry(String::new(), FoundKind::Folder)))
         })
@@ -102,20 +113,30 @@ impl Tree for Host {
 
     fn fetch<'a>(&'a self, path: &'a [u8], _: u64, to: mpsc::Sender<Bytes>) -> Doing<'a, ()> {
         Box::pin(async move {
-            let _ = to.send(content(number(path).unwrap_or_default()).into()).await;
+            let content = match is_list(path) {
+                true => self.list.lock().unwrap().clone().unwrap_or_default(),
+                false => content(number(path).unwrap_or_default()).into(),
+            };
+            let _ = to.send(content.into()).await;
             Ok(())
         })
     }
 
     fn store<'a>(
         &'a self,
-        _: &'a [u8],
+        path: &'a [u8],
         _: u64,
         mut from: mpsc::Receiver<Bytes>,
         _: Metadata,
     ) -> Doing<'a, ()> {
         Box::pin(async move {
-            while from.recv().await.is_some() {}
+            let mut content = Vec::new();
+            while let Some(bytes) = from.recv().await {
+                content.extend_from_slice(&bytes);
+            }
+            if is_list(path) {
+                *self.list.lock().unwrap() = Some(content);
+            }
             self.written.fetch_add(1, Ordering::Relaxed);
             Ok(())
         })
@@ -149,8 +170,13 @@ impl Tree for Host {
         })
     }
 
-    fn remove_file<'a>(&'a self, _: &'a [u8]) -> Doing<'a, ()> {
-        Box::pin(async { Ok(()) })
+    fn remove_file<'a>(&'a self, path: &'a [u8]) -> Doing<'a, ()> {
+        Box::pin(async move {
+            if is_list(path) {
+                *self.list.lock().unwrap() = None;
+            }
+            Ok(())
+        })
     }
 
     fn remove_folder<'a>(&'a self, path: &'a [u8]) -> Doing<'a, ()> {
@@ -173,8 +199,12 @@ impl Tree for Host {
 struct Replaced(Arc<Host>);
 
 impl FileEditor for Replaced {
-    fn replace(&mut self, _: &[u8], _: &[u8]) -> Result<()> {
+    fn replace(&mut self, _: &[u8], _: &[u8], _: &str) -> Result<()> {
         self.0.written.fetch_add(1, Ordering::Relaxed);
+        Ok(())
+    }
+
+    fn remove_left(&mut self, _: &[u8]) -> Result<()> {
         Ok(())
     }
 
@@ -273,8 +303,8 @@ fn within<T>(what: &str, most: u64, run: impl FnOnce() -> T) -> T {
 fn many_files_are_handled_in_bounded_memory() {
     let files = std::env::var("FERNWEH_TEST_FILES").map_or(100_000, |files| files.parse().unwrap());
     let host = |files| {
-        let (written, folders) = (AtomicU64::new(0), Mutex::default());
-        Arc::new(Host { files, written, folders })
+        let (written, folders, list) = (AtomicU64::new(0), Mutex::default(), Mutex::default());
+        Arc::new(Host { files, written, folders, list })
     };
     let site = |name, url, root: &'static [u8], host: &Arc<Host>| ManyFiles {
         name,

@@ -161,8 +161,12 @@ pub fn in_turn<S: FileSource + ?Sized>(
 
 /// Writes files of a live site in place.
 pub trait FileEditor: Send {
-    /// Replaces the content of a file; its other properties stay.
-    fn replace(&mut self, path: &[u8], content: &[u8]) -> Result<()>;
+    /// Replaces the content of a file; its other properties stay. The new content is written
+    /// beside it first, as `beside`: a name that nobody else can know. What an earlier call has
+    /// left under that name goes.
+    fn replace(&mut self, path: &[u8], content: &[u8], beside: &str) -> Result<()>;
+    /// Removes a file that a call which was broken off may have left; it need not be there.
+    fn remove_left(&mut self, path: &[u8]) -> Result<()>;
     /// Removes a file or a link.
     fn remove(&mut self, path: &[u8]) -> Result<()>;
 }

@@ -1,11 +1,11 @@
 //! Changing files of a live site on this machine.
 
-use super::within::{create, folder_of, plain_file, random_name};
+use super::within::{create, folder_of, plain_file};
 use fernweh_ports::{FileEditor, Result, Trouble};
 use rustix::fs::AtFlags;
 use std::ffi::{OsStr, OsString};
 use std::fs::Permissions;
-use std::io::Write;
+use std::io::{ErrorKind, Write};
 use std::os::unix::ffi::OsStrExt;
 use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
@@ -29,12 +29,19 @@ impl LocalEditor {
 impl FileEditor for LocalEditor {
     /// A visitor sees the old content or the new one, never a part: the new file is
     /// written beside the old one under a name that nobody can know, and takes its name.
-    fn replace(&mut self, path: &[u8], content: &[u8]) -> Result<()> {
+    fn replace(&mut self, path: &[u8], content: &[u8], beside: &str) -> Result<()> {
         let replace = || -> std::io::Result<()> {
             let (folder, name) = folder_of(&self.root, path)?;
             let old = plain_file(&folder, &name)?;
-            let beside = OsString::from(random_name(".fernweh-"));
-            let mut file = create(&folder, &beside)?;
+            let beside = OsString::from(beside);
+            let made = create(&folder, &beside).or_else(|error| match error.kind() {
+                ErrorKind::AlreadyExists => {
+                    rustix::fs::unlinkat(&folder, &beside, AtFlags::empty())?;
+                    create(&folder, &beside)
+                }
+                _ => Err(error),
+            });
+            let mut file = made?;
             let mut write = || -> std::io::Result<()> {
                 file.write_all(content)?;
                 // Only root may give files away; for others the owner is the same anyway.
@@ -56,5 +63,16 @@ impl FileEditor for LocalEditor {
             Ok(rustix::fs::unlinkat(&folder, &name, AtFlags::empty())?)
         };
         remove().map_err(|error| self.wrong("cannot remove a file of the site", path, &error))
+    }
+
+    fn remove_left(&mut self, path: &[u8]) -> Result<()> {
+        let removed = folder_of(&self.root, path)
+            .and_then(|(folder, name)| Ok(rustix::fs::unlinkat(&folder, &name, AtFlags::empty())?));
+        match removed {
+            Err(error) if error.kind() != ErrorKind::NotFound => {
+                Err(self.wrong("cannot remove what an earlier run has left", path, &error))
+            }
+            _ => Ok(()),
+        }
     }
 }

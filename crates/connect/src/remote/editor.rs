@@ -1,7 +1,6 @@
 //! Changing files of a live site on another host.
 
 use super::{FoundKind, Metadata, Tree, joined, shown, split};
-use crate::local::random_name;
 use crate::runtime::runtime;
 use bytes::Bytes;
 use fernweh_ports::{FileEditor, Result, Trouble};
@@ -24,10 +23,10 @@ impl RemoteEditor {
 impl FileEditor for RemoteEditor {
     /// A visitor sees the old content or the new one, never a part: the new file is
     /// written beside the old one, and takes its name.
-    fn replace(&mut self, path: &[u8], content: &[u8]) -> Result<()> {
+    fn replace(&mut self, path: &[u8], content: &[u8], beside: &str) -> Result<()> {
         let full = joined(&self.root, path);
         let folder = split(&full).0;
-        let beside = joined(folder, random_name(".fernweh-").as_bytes());
+        let beside = joined(folder, beside.as_bytes());
         let tree = &*self.tree;
         runtime().block_on(async {
             let old = tree.look(&full).await?;
@@ -37,7 +36,15 @@ impl FileEditor for RemoteEditor {
                     .at(shown(tree, &full))
                     .because("it is no plain file any more"));
             }
-            let written = match write(tree, &beside, content.to_vec(), metadata).await {
+            let mut put = write(tree, &beside, content.to_vec(), metadata).await;
+            if put.as_ref().is_err_and(|trouble| !trouble.lost)
+                && tree.look(&beside).await?.is_some()
+            {
+                // What an earlier call has left, or this one has begun.
+                tree.remove_file(&beside).await?;
+                put = write(tree, &beside, content.to_vec(), metadata).await;
+            }
+            let written = match put {
                 Ok(()) => tree.rename(&beside, &full, true).await,
                 Err(trouble) => Err(trouble),
             };
@@ -50,6 +57,16 @@ impl FileEditor for RemoteEditor {
 
     fn remove(&mut self, path: &[u8]) -> Result<()> {
         runtime().block_on(self.tree.remove_file(&joined(&self.root, path)))
+    }
+
+    fn remove_left(&mut self, path: &[u8]) -> Result<()> {
+        let full = joined(&self.root, path);
+        runtime().block_on(async {
+            match self.tree.look(&full).await? {
+                Some(_) => self.tree.remove_file(&full).await,
+                None => Ok(()),
+            }
+        })
     }
 }
 

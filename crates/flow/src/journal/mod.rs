@@ -6,6 +6,7 @@
 
 mod records;
 
+pub(crate) use records::random_part;
 pub use records::{Lock, Records};
 
 use fernweh_ports::{DatabaseSwap, Direction, FileSwap, Fingerprint, Progress, Result, Trouble};

@@ -25,7 +25,7 @@ fn private_folder(path: &Path) -> Result<()> {
 }
 
 /// Ten random digits.
-fn random_part() -> String {
+pub(crate) fn random_part() -> String {
     use std::hash::{BuildHasher, Hasher, RandomState};
     let random = RandomState::new().build_hasher().finish();
     format!("{:010x}", random & 0xFF_FFFF_FFFF)

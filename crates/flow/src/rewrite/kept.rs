@@ -4,10 +4,11 @@
 //! What is kept together is changed together, as a batch. Where a run was broken off, its last
 //! batch may be kept and not changed: that is noted before anything else happens to the run.
 
+use crate::journal::random_part;
 use fernweh_core::digest::{from_hex, hex, sha256};
 use fernweh_core::limits;
 use fernweh_core::record::{Table, Value};
-use fernweh_ports::{Change, Result, Trouble};
+use fernweh_ports::{Change, FileEditor, Result, Trouble};
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 use std::fs::{self, File, OpenOptions};
@@ -118,6 +119,8 @@ pub(super) fn cannot_keep(folder: &Path, error: &std::io::Error) -> Trouble {
 pub(super) struct Safekeeping {
     folder: PathBuf,
     changes: BufWriter<File>,
+    /// The name under which new contents are written beside files.
+    pub hidden_name: String,
     /// How many files are kept.
     files: u64,
     /// How many batches.
@@ -135,7 +138,8 @@ impl Safekeeping {
         });
         let files = numbers.max().unwrap_or(0);
         let changes = appended(folder).map_err(|error| cannot_keep(folder, &error))?;
-        Ok(Self { folder: folder.to_owned(), changes: BufWriter::new(changes), files, batch })
+        let (changes, hidden_name) = (BufWriter::new(changes), hidden_name(folder)?);
+        Ok(Self { folder: folder.to_owned(), changes, hidden_name, files, batch })
     }
 
     fn write(&mut self, kept: impl ExactSizeIterator<Item = KeptChange>) -> Result<()> {
@@ -181,6 +185,43 @@ impl Safekeeping {
         let path = KeptValue::from(&Value::Text(path.to_vec()));
         self.write([KeptChange::File { path, old: name, new_sha256: sha256(new) }].into_iter())
     }
+}
+
+/// The name under which a run writes new contents beside the files of a live site: the same for
+/// the whole run, so that what was left when it was killed is found and removed.
+pub(super) fn hidden_name(folder: &Path) -> Result<String> {
+    let path = folder.join("beside");
+    if let Ok(name) = fs::read_to_string(&path) {
+        return Ok(name);
+    }
+    let name = format!(".fernweh-{}{}", random_part(), random_part());
+    let note = || -> std::io::Result<()> {
+        fs::write(&path, &name)?;
+        File::open(&path)?.sync_all()
+    };
+    note().map_err(|error| cannot_keep(&path, &error))?;
+    Ok(name)
+}
+
+/// Removes what a run that was killed may have left beside the file that it was replacing.
+pub(super) fn remove_left(folder: &Path, editor: &mut dyn FileEditor) -> Result<()> {
+    if !has_begun(folder) {
+        return Ok(());
+    }
+    let lines = Lines::open(folder)?;
+    for number in (0..lines.len()).rev() {
+        match lines.get(number)?.kept {
+            KeptChange::BrokenOff { .. } => {}
+            KeptChange::Cell { .. } => return Ok(()),
+            KeptChange::File { path, .. } => {
+                let path = Value::from(&path).bytes().unwrap_or_default().to_vec();
+                let slash = path.iter().rposition(|byte| *byte == b'/').map_or(0, |at| at + 1);
+                return editor
+                    .remove_left(&[&path[..slash], hidden_name(folder)?.as_bytes()].concat());
+            }
+        }
+    }
+    Ok(())
 }
 
 /// How the name of a kept file begins.

@@ -19,7 +19,7 @@ use fernweh_ports::{
     Trouble, Unit, WholeFile, counted, in_turn, read_whole,
 };
 use follow::follow_key;
-use kept::{Safekeeping, keeps_something};
+use kept::{Safekeeping, keeps_something, remove_left};
 use serde::Serialize;
 use std::path::Path;
 
@@ -67,6 +67,9 @@ pub fn rewrite(
         Some(journal) => Some(Safekeeping::open(journal.folder())?),
         None => None,
     };
+    if let (Some(journal), Some(editor)) = (&journal, &mut parts.editor) {
+        remove_left(journal.folder(), &mut **editor)?;
+    }
     progress.reached("started");
     if let Some(editor) = &mut parts.database {
         database(options, &mut **editor, safe.as_mut(), &mut report, progress)?;
@@ -176,7 +179,7 @@ fn files(
                 return Ok(());
             }
             safe.keep_file(&entry.path, &bytes, &new)?;
-            editor.replace(&entry.path, &new)?;
+            editor.replace(&entry.path, &new, &safe.hidden_name)?;
         }
         Ok(())
     })?;

@@ -1,7 +1,7 @@
 //! Taking a rewriting back, and forward again.
 
 use super::follow::key_after;
-use super::kept::{KeptChange, Lines, cannot_keep};
+use super::kept::{KeptChange, Lines, cannot_keep, hidden_name, remove_left};
 use fernweh_core::digest::sha256;
 use fernweh_core::record::{Table, Value};
 use fernweh_ports::{
@@ -30,6 +30,9 @@ pub fn turn(
     parts: &mut Editors,
     progress: &dyn Progress,
 ) -> Result<TakenBack> {
+    if let Some(editor) = &mut parts.editor {
+        remove_left(folder, &mut **editor)?;
+    }
     let lines = Lines::open(folder)?;
     let mut report = TakenBack::default();
     let mut batch: Vec<Change> = Vec::new();
@@ -154,11 +157,11 @@ impl KeptFile<'_> {
         match direction {
             Direction::Back if sha256(&present) == self.new_sha256 => {
                 fs::write(&new, &present).map_err(|error| cannot_keep(&new, &error))?;
-                editor.replace(&path, &read(&old)?)?;
+                editor.replace(&path, &read(&old)?, &hidden_name(self.folder)?)?;
             }
             // Without a new content this one was never taken back.
             Direction::Forward if new.exists() && read(&old)? == present => {
-                editor.replace(&path, &read(&new)?)?;
+                editor.replace(&path, &read(&new)?, &hidden_name(self.folder)?)?;
             }
             _ => {
                 let because = "the file was changed in the meantime".into();

@@ -285,8 +285,24 @@ impl Editor {
 }
 
 impl FileEditor for Editor {
-    fn replace(&mut self, path: &[u8], content: &[u8]) -> Result<()> {
-        self.host.call("replace a file")?.live.files.0.insert(path.to_vec(), content.to_vec());
+    fn replace(&mut self, path: &[u8], content: &[u8], beside: &str) -> Result<()> {
+        let slash = path.iter().rposition(|byte| *byte == b'/').map_or(0, |at| at + 1);
+        let beside = [&path[..slash], beside.as_bytes()].concat();
+        let written = self
+            .host
+            .call("write beside a file")?
+            .live
+            .files
+            .0
+            .insert(beside.clone(), content.to_vec());
+        drop(written);
+        let mut world = self.host.call("replace a file")?;
+        world.live.files.0.remove(&beside);
+        world.live.files.0.insert(path.to_vec(), content.to_vec());
+        Ok(())
+    }
+    fn remove_left(&mut self, path: &[u8]) -> Result<()> {
+        self.host.call("remove what is left")?.live.files.0.remove(path);
         Ok(())
     }
     fn remove(&mut self, path: &[u8]) -> Result<()> {
