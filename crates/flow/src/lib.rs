@@ -29,6 +29,7 @@ pub mod survey;
 pub mod trace;
 pub mod undo;
 pub mod unpack;
+mod verify;
 
 /// The moment, as archives and journals write it (RFC 3339, UTC, seconds).
 pub fn now() -> String {

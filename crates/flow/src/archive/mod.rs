@@ -2,6 +2,7 @@
 
 mod bounds;
 mod checkpoints;
+mod entries;
 mod member_index;
 mod partial;
 mod pieces;
@@ -9,7 +10,8 @@ mod reader;
 mod unfinished;
 mod writer;
 
-pub(crate) use bounds::{BoundedTar, Extended};
+pub(crate) use bounds::BoundedTar;
+pub(crate) use entries::{broken_stream, each_entry};
 pub(crate) use member_index::Expected;
 pub use member_index::MemberIndex;
 pub use partial::{Checkpoint, Partial, TablePart};

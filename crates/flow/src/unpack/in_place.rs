@@ -5,7 +5,7 @@ use super::{UnpackOptions, UnpackReport, tables_of, unpack};
 use crate::archive::ArchiveReader;
 use crate::journal::{Journal, RunState, SET_ASIDE, Step};
 use crate::pack::is_database;
-use crate::show::read_through;
+use crate::verify::read_through;
 use fernweh_ports::{Progress, Result, Targets, Trouble};
 use std::path::Path;
 

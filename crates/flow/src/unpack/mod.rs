@@ -15,7 +15,6 @@ mod writer;
 
 pub use before::look_before;
 pub use earlier::{Earlier, discard, mark, settle_earlier};
-pub(crate) use files::each_entry;
 pub use in_place::{set_aside, unpack_in_place};
 use rejects::Rejects;
 pub use rejects::{BadRecord, OnBadRecord};
