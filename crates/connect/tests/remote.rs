@@ -7,7 +7,7 @@ use fernweh_connect::remote::{
 use fernweh_core::entries::EntryList;
 use fernweh_core::record::{Entry, EntryKind};
 use fernweh_ports::{
-    FileSource, FileTarget, Result, Stamp, Trouble, TroubleKind, in_turn, read_whole,
+    FileSource, FileTarget, Held, Result, Stamp, Trouble, TroubleKind, in_turn, read_whole,
 };
 use std::collections::BTreeMap;
 use std::io::Read;
@@ -265,9 +265,11 @@ fn a_file_gives_no_more_bytes_than_were_listed() {
         assert_eq!(content.len(), 40);
         assert!(!file.now().unwrap().unwrap().is_same(&file.opened()), "it has grown");
     }
-    let whole = read_whole(&mut source, b"grown.txt").unwrap().unwrap();
+    let held = read_whole(&mut source, b"grown.txt", 100).unwrap();
+    let Held::Whole(whole) = held else { panic!("{held:?}") };
     assert_eq!((whole.bytes.len(), whole.changed), (100, false));
     assert!(source.open(b"gone.txt").unwrap().is_none());
+    assert_eq!(read_whole(&mut source, b"grown.txt", 99).unwrap(), Held::TooLarge);
 }
 
 #[test]
@@ -338,7 +340,16 @@ fn nothing_is_written_outside_or_through_a_link() {
     target.build().unwrap();
     let link = Entry { kind: EntryKind::Link(b"/etc".to_vec()), ..file("way", 0) };
     target.put(&link).unwrap();
-    for path in ["../out", "/etc/out", "a/../../out", "", "way/out", "a//b", "."] {
+    for path in [
+        "../out",
+        "/etc/out",
+        "a/../../out",
+        "",
+        "way/out",
+        "a//b",
+        ".",
+        ".fernweh-work/old-x/evil",
+    ] {
         let refused = target.put_file(&file(path, 1), &mut &b"x"[..]);
         assert!(refused.is_err(), "{path}");
     }

@@ -122,6 +122,9 @@ pub const PLAIN_FILE: u64 = 4 << 20;
 /// Files above this size (bytes) are taken from what was built before a break; smaller ones,
 /// settings among them, are written anew.
 pub const TAKEN_OVER: u64 = 64 << 10;
+/// Bytes of the list of a part's entries that lies on another host: more is not written there, and
+/// not read back.
+pub const PART_LIST: u64 = 128 << 20;
 /// How deep the folders of a site may lie.
 pub const TREE_DEPTH: usize = 200;
 /// Bytes of one `INSERT` that is sent to a server, below the smallest usual packet limit.

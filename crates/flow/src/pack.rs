@@ -16,8 +16,8 @@ use fernweh_core::record::{Entry, EntryKind, Table, is_of_engine};
 use fernweh_core::settings::{self, Role};
 use fernweh_core::sql::{is_same_structure, write_structure};
 use fernweh_ports::{
-    Counting, DatabaseSource, FileSource, LeftOut, Progress, Result, Stamp, Structure, Trouble,
-    TroubleKind, Unit, WholeFile, counted, in_turn, read_whole,
+    Counting, DatabaseSource, FileSource, Held, LeftOut, Progress, Result, Stamp, Structure,
+    Trouble, TroubleKind, Unit, WholeFile, counted, in_turn, read_whole,
 };
 use std::io::Read;
 use std::path::Path;
@@ -272,37 +272,42 @@ fn pack_file(
     progress: &dyn Progress,
 ) -> Result<Option<u64>> {
     let EntryKind::File(listed) = entry.kind else { return Ok(None) };
-    if listed <= limits::HELD_FILE {
-        match read_whole(source, &entry.path).map_err(|trouble| unreadable(entry, &trouble))? {
-            None => {}
-            Some(WholeFile { bytes, stamp, changed }) => {
-                as_it_is(entry, stamp);
-                progress.advance(stamp.size);
-                if holds_settings(&bytes) {
-                    report.settings.push(entry.shown());
-                }
-                if changed {
-                    report.changed.push(entry.shown());
-                }
-                pieces.add(entry, &mut bytes.as_slice())?;
-                return Ok(Some(stamp.size));
-            }
-        }
-    } else if let Some(mut file) =
-        source.open(&entry.path).map_err(|trouble| unreadable(entry, &trouble))?
-    {
-        let stamp = file.opened();
+    let held = match listed <= limits::HELD_FILE {
+        true => read_whole(source, &entry.path, limits::HELD_FILE)
+            .map_err(|trouble| unreadable(entry, &trouble))?,
+        false => Held::TooLarge,
+    };
+    if let Held::Whole(WholeFile { bytes, stamp, changed }) = held {
         as_it_is(entry, stamp);
-        let mut exact = Exact { content: &mut *file, left: stamp.size, short: false, progress };
-        pieces.add(entry, &mut exact)?;
-        let cut = exact.short;
-        if cut || !file.now()?.is_none_or(|now| now.is_same(&stamp)) {
+        progress.advance(stamp.size);
+        if holds_settings(&bytes) {
+            report.settings.push(entry.shown());
+        }
+        if changed {
             report.changed.push(entry.shown());
         }
+        pieces.add(entry, &mut bytes.as_slice())?;
         return Ok(Some(stamp.size));
     }
-    report.left_out.push(LeftOut::vanished(&entry.path));
-    Ok(None)
+    let opened = match held {
+        Held::TooLarge => {
+            source.open(&entry.path).map_err(|trouble| unreadable(entry, &trouble))?
+        }
+        _ => None,
+    };
+    let Some(mut file) = opened else {
+        report.left_out.push(LeftOut::vanished(&entry.path));
+        return Ok(None);
+    };
+    let stamp = file.opened();
+    as_it_is(entry, stamp);
+    let mut exact = Exact { content: &mut *file, left: stamp.size, short: false, progress };
+    pieces.add(entry, &mut exact)?;
+    let cut = exact.short;
+    if cut || !file.now()?.is_none_or(|now| now.is_same(&stamp)) {
+        report.changed.push(entry.shown());
+    }
+    Ok(Some(stamp.size))
 }
 
 fn as_it_is(entry: &mut Entry, stamp: Stamp) {

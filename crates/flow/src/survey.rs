@@ -8,8 +8,8 @@ use fernweh_core::record::{EntryKind, Value};
 use fernweh_core::rewrite::{Origin, Reason, Rewriter, Rule, origins};
 use fernweh_core::settings::{self, Role, Setting};
 use fernweh_ports::{
-    Counting, DatabaseSource, FileSource, LeftOut, Overview, Progress, Result, Scope, Unit,
-    WholeFile, in_turn, read_whole,
+    Counting, DatabaseSource, FileSource, Held, LeftOut, Overview, Progress, Result, Scope, Unit,
+    in_turn, read_whole,
 };
 use serde::Serialize;
 use std::collections::BTreeMap;
@@ -265,9 +265,14 @@ fn look_at_files(
     report.left_out.extend(outside.into_iter().map(|path| LeftOut::new(path, because)));
     in_turn(source, &texts, |source, entry| {
         progress.go_on()?;
-        let Some(WholeFile { bytes: content, .. }) = read_whole(source, &entry.path)? else {
-            report.left_out.push(LeftOut::vanished(&entry.path));
-            return Ok(());
+        let content = match read_whole(source, &entry.path, limits::TEXT_FILE)? {
+            Held::Whole(file) => file.bytes,
+            Held::Gone => {
+                report.left_out.push(LeftOut::vanished(&entry.path));
+                return Ok(());
+            }
+            // Larger files are counted and not read.
+            Held::TooLarge => return Ok(()),
         };
         progress.advance(content.len() as u64);
         if content.contains(&0) {

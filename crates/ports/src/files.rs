@@ -76,29 +76,45 @@ pub struct WholeFile {
     pub changed: bool,
 }
 
+/// What became of a file that was to be held whole.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Held {
+    /// It is held.
+    Whole(WholeFile),
+    /// It is larger than may be held, whatever was listed before.
+    TooLarge,
+    /// It is not there any more.
+    Gone,
+}
+
 /// How often a file is read that changes meanwhile.
 const READ_AGAIN: usize = 3;
 
-/// A tree's file, the same before and after it was read. `None`: it is not there any more.
-pub fn read_whole<S: FileSource + ?Sized>(
-    source: &mut S,
-    path: &[u8],
-) -> Result<Option<WholeFile>> {
+/// A tree's file, the same before and after it was read, if it has no more than `most` bytes.
+pub fn read_whole<S: FileSource + ?Sized>(source: &mut S, path: &[u8], most: u64) -> Result<Held> {
     let mut attempt = 1;
     loop {
-        let Some(mut file) = source.open(path)? else { return Ok(None) };
+        let Some(mut file) = source.open(path)? else { return Ok(Held::Gone) };
         let stamp = file.opened();
+        if stamp.size > most {
+            return Ok(Held::TooLarge);
+        }
         let mut bytes = Vec::new();
-        file.read_to_end(&mut bytes).map_err(|error| {
+        // One byte more shows that it has grown.
+        file.by_ref().take(most + 1).read_to_end(&mut bytes).map_err(|error| {
             Trouble::outside("cannot read a file of the site")
                 .at(String::from_utf8_lossy(path).into_owned())
                 .because(error)
                 .hint("make it readable, or leave it out")
         })?;
         let size = bytes.len() as u64;
+        if size > most {
+            return Ok(Held::TooLarge);
+        }
         let same = size == stamp.size && file.now()?.is_none_or(|now| now.is_same(&stamp));
         if same || attempt == READ_AGAIN {
-            return Ok(Some(WholeFile { bytes, stamp: Stamp { size, ..stamp }, changed: !same }));
+            let stamp = Stamp { size, ..stamp };
+            return Ok(Held::Whole(WholeFile { bytes, stamp, changed: !same }));
         }
         attempt += 1;
     }

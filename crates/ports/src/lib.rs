@@ -21,8 +21,8 @@ pub use database::{
     SwapSchema, SwapTable, TableInfo, TablesSwap,
 };
 pub use files::{
-    FileEditor, FileId, FileSource, FileSwap, FileTarget, LeftOut, NewFile, OpenFile, Probe, Stamp,
-    WholeFile, in_turn, read_whole,
+    FileEditor, FileId, FileSource, FileSwap, FileTarget, Held, LeftOut, NewFile, OpenFile, Probe,
+    Stamp, WholeFile, in_turn, read_whole,
 };
 pub use pages::{PageProblem, PageRequest, PageResponse, PageSource};
 pub use pipe::{Inlet, Outlet, pipe};

@@ -11,7 +11,7 @@ use fernweh_core::entries::EntryList;
 use fernweh_core::limits;
 use fernweh_core::record::EntryKind;
 use fernweh_core::settings::{self, Role, Setting};
-use fernweh_ports::{Result, SiteAccess, Trouble, in_turn, read_whole};
+use fernweh_ports::{Held, Result, SiteAccess, Trouble, in_turn, read_whole};
 use std::path::PathBuf;
 use std::sync::PoisonError;
 use url::Url;
@@ -165,8 +165,9 @@ impl Site {
         let mut best: Option<(String, Vec<Setting>)> = None;
         in_turn(&mut *source, &small, |source, entry| {
             // A file that may not be read, or has gone, is not where the settings are.
-            let found = match read_whole(source, &entry.path) {
-                Ok(file) => file.and_then(|file| settings::find(&file.bytes)),
+            let found = match read_whole(source, &entry.path, limits::SETTINGS_FILE) {
+                Ok(Held::Whole(file)) => settings::find(&file.bytes),
+                Ok(_) => None,
                 Err(trouble) if trouble.lost => return Err(trouble),
                 Err(_) => None,
             };

@@ -19,11 +19,14 @@ pub(super) struct LocalTrees {
     live: PathBuf,
     /// `new-RUN`: the others lie beside it.
     new: PathBuf,
+    /// The device on which it lies, if it is there.
+    device: Option<u64>,
 }
 
 impl LocalTrees {
     pub fn of(live: &Path, new: &Path) -> Self {
-        Self { live: live.to_owned(), new: new.to_owned() }
+        let device = fs::metadata(new).ok().map(|found| found.dev());
+        Self { live: live.to_owned(), new: new.to_owned(), device }
     }
 
     /// A place of this run beside the new tree.
@@ -53,7 +56,7 @@ impl LocalTrees {
 
     /// Whether entries can be renamed from the new tree to a folder of this device.
     fn is_same_disk(&self, device: u64) -> bool {
-        fs::metadata(&self.new).is_ok_and(|new| new.dev() == device)
+        self.device == Some(device)
     }
 
     /// Refuses a site's folder that lies in another file system than what is built beside it.

@@ -1,12 +1,12 @@
 //! A part of the files takes its place on another host.
 
+use super::source::fetch_whole;
 use super::{FoundKind, Metadata, Tree, editor, joined, remove_all, shown, split};
 use crate::part::{Item, Side, There, Trees, read_list, switch, write_list};
 use crate::runtime::runtime;
-use bytes::Bytes;
-use fernweh_ports::{Direction, Result, Trouble};
+use fernweh_core::limits;
+use fernweh_ports::{Direction, Result, Trouble, size};
 use std::sync::Arc;
-use tokio::sync::mpsc;
 
 /// The trees of one run.
 pub(super) struct RemoteTrees {
@@ -51,6 +51,11 @@ impl RemoteTrees {
         let mode = self.tree.carries().modes.then_some(0o600);
         let metadata = Metadata { mode, mtime: None };
         let list = write_list(items);
+        if list.len() as u64 > limits::PART_LIST {
+            return Err(Trouble::usage("too many files for a part")
+                .because(format!("their list has more than {}", size(limits::PART_LIST)))
+                .hint("unpack fewer of them at a time, or all files of the site"));
+        }
         runtime().block_on(async {
             if self.tree.look(&self.list()).await?.is_some() {
                 self.tree.remove_file(&self.list()).await?;
@@ -74,15 +79,13 @@ impl RemoteTrees {
                 .because("there is no such file")
                 .hint("what was replaced lies beside it; bring it back by hand"));
         };
-        let (to, mut from) = mpsc::channel::<Bytes>(4);
-        let mut text = Vec::new();
-        let collect = async {
-            while let Some(bytes) = from.recv().await {
-                text.extend_from_slice(&bytes);
-            }
-        };
-        let (fetched, ()) = tokio::join!(self.tree.fetch(&path, stamp.size, to), collect);
-        fetched.map(|()| text)
+        if stamp.size > limits::PART_LIST {
+            return Err(Trouble::damaged("cannot read what takes its place")
+                .at(shown(&*self.tree, &path))
+                .because(format!("the host says that it has {}", size(stamp.size)))
+                .hint("this is not the list that was written; ask who changes files there"));
+        }
+        fetch_whole(&*self.tree, &path, stamp.size).await
     }
 
     /// Removes what is kept, and what was not put in place.

@@ -158,18 +158,22 @@ impl OpenFile for Fetched {
     }
 }
 
-/// The content of a small file, and what the file is afterwards.
-async fn whole(tree: &dyn Tree, path: &[u8], opened: Stamp) -> Result<Fetched> {
-    let size = opened.size;
+/// The bytes of a file that is small enough to be held.
+pub(super) async fn fetch_whole(tree: &dyn Tree, path: &[u8], size: u64) -> Result<Vec<u8>> {
     let (to, mut from) = mpsc::channel::<Bytes>(4);
-    let mut content = Vec::with_capacity(usize::try_from(size).unwrap_or(0));
+    let mut content = Vec::new();
     let collect = async {
         while let Some(bytes) = from.recv().await {
             content.extend_from_slice(&bytes);
         }
     };
     let (fetched, ()) = tokio::join!(tree.fetch(path, size, to), collect);
-    fetched?;
+    fetched.map(|()| content)
+}
+
+/// The content of a small file, and what the file is afterwards.
+async fn whole(tree: &dyn Tree, path: &[u8], opened: Stamp) -> Result<Fetched> {
+    let content = fetch_whole(tree, path, opened.size).await?;
     let now = tree.stamp(path).await?;
     Ok(Fetched { content: Cursor::new(content), opened, now })
 }

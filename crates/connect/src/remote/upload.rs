@@ -25,7 +25,10 @@ impl RemoteTarget {
             return Err(refused("the path is empty or not a path"));
         }
         let bad = |segment: &[u8]| matches!(segment, b"" | b"." | b"..");
-        if path.split(|byte| *byte == b'/').any(bad) || path == WITHIN {
+        let mut segments = path.split(|byte| *byte == b'/');
+        // Nor into the folder in which states are kept: its folders are made where one is named.
+        let into_ours = segments.clone().next() == Some(WITHIN);
+        if segments.any(bad) || into_ours {
             return Err(refused("it leads out of the site's folder"));
         }
         if self.written.contains(path) || !folder && self.made.contains_key(path) {

@@ -142,6 +142,11 @@ impl Safekeeping {
         Ok(Self { folder: folder.to_owned(), changes, hidden_name, files, batch })
     }
 
+    /// The run's folder.
+    pub fn folder(&self) -> &Path {
+        &self.folder
+    }
+
     fn write(&mut self, kept: impl ExactSizeIterator<Item = KeptChange>) -> Result<()> {
         if kept.len() == 0 {
             return Ok(());
@@ -204,11 +209,7 @@ pub(super) fn hidden_name(folder: &Path) -> Result<String> {
 }
 
 /// Removes what a run that was killed may have left beside the file that it was replacing.
-pub(super) fn remove_left(folder: &Path, editor: &mut dyn FileEditor) -> Result<()> {
-    if !has_begun(folder) {
-        return Ok(());
-    }
-    let lines = Lines::open(folder)?;
+pub(super) fn remove_left(lines: &Lines, beside: &str, editor: &mut dyn FileEditor) -> Result<()> {
     for number in (0..lines.len()).rev() {
         match lines.get(number)?.kept {
             KeptChange::BrokenOff { .. } => {}
@@ -216,8 +217,7 @@ pub(super) fn remove_left(folder: &Path, editor: &mut dyn FileEditor) -> Result<
             KeptChange::File { path, .. } => {
                 let path = Value::from(&path).bytes().unwrap_or_default().to_vec();
                 let slash = path.iter().rposition(|byte| *byte == b'/').map_or(0, |at| at + 1);
-                return editor
-                    .remove_left(&[&path[..slash], hidden_name(folder)?.as_bytes()].concat());
+                return editor.remove_left(&[&path[..slash], beside.as_bytes()].concat());
             }
         }
     }

@@ -15,11 +15,11 @@ use fernweh_core::limits;
 use fernweh_core::record::EntryKind;
 use fernweh_core::rewrite::Rewriter;
 use fernweh_ports::{
-    Change, DatabaseEditor, Direction, Editors, Fingerprint, Progress, Refused, Result, Scope,
-    Trouble, Unit, WholeFile, counted, in_turn, read_whole,
+    Change, DatabaseEditor, Direction, Editors, Fingerprint, Held, Progress, Refused, Result,
+    Scope, Trouble, Unit, WholeFile, counted, in_turn, read_whole,
 };
 use follow::follow_key;
-use kept::{Safekeeping, keeps_something, remove_left};
+use kept::{Lines, Safekeeping, keeps_something, remove_left};
 use serde::Serialize;
 use std::path::Path;
 
@@ -67,8 +67,11 @@ pub fn rewrite(
         Some(journal) => Some(Safekeeping::open(journal.folder())?),
         None => None,
     };
-    if let (Some(journal), Some(editor)) = (&journal, &mut parts.editor) {
-        remove_left(journal.folder(), &mut **editor)?;
+    // Only a run that goes on can have left something.
+    if let (Some(safe), Some(editor)) = (&safe, &mut parts.editor)
+        && keeps_something(safe.folder())
+    {
+        remove_left(&Lines::open(safe.folder())?, &safe.hidden_name, &mut **editor)?;
     }
     progress.reached("started");
     if let Some(editor) = &mut parts.database {
@@ -167,9 +170,16 @@ fn files(
             return Ok(());
         }
         // What has gone meanwhile needs no rewriting.
-        let Some(WholeFile { bytes, changed, .. }) = read_whole(source, &entry.path)? else {
-            return Ok(());
-        };
+        let WholeFile { bytes, changed, .. } =
+            match read_whole(source, &entry.path, limits::TEXT_FILE)? {
+                Held::Whole(file) => file,
+                Held::Gone => return Ok(()),
+                Held::TooLarge => {
+                    let because = "the file became too large while the site was read".into();
+                    report.refused.push(Refused { place: entry.shown(), because });
+                    return Ok(());
+                }
+            };
         progress.advance(bytes.len() as u64);
         let new = report.rewriting.file(options.rewriter, &entry.shown(), &bytes);
         if let (Some(new), Some(safe), Some(editor)) = (new, &mut safe, &mut *editor) {

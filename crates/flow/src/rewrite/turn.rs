@@ -3,9 +3,10 @@
 use super::follow::key_after;
 use super::kept::{KeptChange, Lines, cannot_keep, hidden_name, remove_left};
 use fernweh_core::digest::sha256;
+use fernweh_core::limits;
 use fernweh_core::record::{Table, Value};
 use fernweh_ports::{
-    Applied, Change, Direction, Editors, Progress, Refused, Result, Trouble, WholeFile, read_whole,
+    Applied, Change, Direction, Editors, Held, Progress, Refused, Result, Trouble, read_whole,
 };
 use serde::Serialize;
 use std::collections::HashSet;
@@ -30,10 +31,10 @@ pub fn turn(
     parts: &mut Editors,
     progress: &dyn Progress,
 ) -> Result<TakenBack> {
+    let (lines, beside) = (Lines::open(folder)?, hidden_name(folder)?);
     if let Some(editor) = &mut parts.editor {
-        remove_left(folder, &mut **editor)?;
+        remove_left(&lines, &beside, &mut **editor)?;
     }
-    let lines = Lines::open(folder)?;
     let mut report = TakenBack::default();
     let mut batch: Vec<Change> = Vec::new();
     let mut open: Option<OpenTable> = None;
@@ -75,7 +76,8 @@ pub fn turn(
             }
             KeptChange::File { path, old, new_sha256 } => {
                 let path = Value::from(&path);
-                let kept = KeptFile { folder, path: &path, old: &old, new_sha256: &new_sha256 };
+                let (old, new_sha256, beside) = (&*old, &*new_sha256, &*beside);
+                let kept = KeptFile { folder, path: &path, old, new_sha256, beside };
                 let refused = kept.turn(direction, parts, &mut report)?;
                 report.refused.extend(refused.filter(|_| !doubtful));
             }
@@ -133,6 +135,8 @@ struct KeptFile<'a> {
     /// The name of the old content in the run's folder.
     old: &'a str,
     new_sha256: &'a str,
+    /// The name under which a new content is written beside the file.
+    beside: &'a str,
 }
 
 impl KeptFile<'_> {
@@ -148,29 +152,34 @@ impl KeptFile<'_> {
         };
         let path = self.path.bytes().unwrap_or_default().to_vec();
         let shown = String::from_utf8_lossy(&path).into_owned();
-        let Some(WholeFile { bytes: present, .. }) = read_whole(&mut **source, &path)? else {
-            let because = "the file is not there any more".into();
-            return Ok(Some(Refused { place: shown, because }));
+        let present = match read_whole(&mut **source, &path, limits::TEXT_FILE)? {
+            Held::Whole(file) => file.bytes,
+            Held::Gone => {
+                let because = "the file is not there any more".into();
+                return Ok(Some(Refused { place: shown, because }));
+            }
+            Held::TooLarge => return Ok(Some(changed_since(shown))),
         };
         let (old, new) =
             (self.folder.join(self.old), self.folder.join(format!("{}-new", self.old)));
         match direction {
             Direction::Back if sha256(&present) == self.new_sha256 => {
                 fs::write(&new, &present).map_err(|error| cannot_keep(&new, &error))?;
-                editor.replace(&path, &read(&old)?, &hidden_name(self.folder)?)?;
+                editor.replace(&path, &read(&old)?, self.beside)?;
             }
             // Without a new content this one was never taken back.
             Direction::Forward if new.exists() && read(&old)? == present => {
-                editor.replace(&path, &read(&new)?, &hidden_name(self.folder)?)?;
+                editor.replace(&path, &read(&new)?, self.beside)?;
             }
-            _ => {
-                let because = "the file was changed in the meantime".into();
-                return Ok(Some(Refused { place: shown, because }));
-            }
+            _ => return Ok(Some(changed_since(shown))),
         }
         report.files += 1;
         Ok(None)
     }
+}
+
+fn changed_since(place: String) -> Refused {
+    Refused { place, because: "the file was changed in the meantime".into() }
 }
 
 fn read(path: &Path) -> Result<Vec<u8>> {

@@ -7,6 +7,7 @@ use crate::pack::PackReport;
 use crate::patterns::Patterns;
 use crate::run::{Pack, Rewrite, Unpack, pair, ready};
 use crate::unpack::{Part, UnpackReport};
+use fernweh_core::limits;
 use fernweh_core::record::Value;
 use fernweh_ports::{Halves, Result};
 use fernweh_testkit::{Fault, SiteState, Watcher};
@@ -230,4 +231,14 @@ fn a_site_that_is_written_to_all_the_time_is_not_emptied() {
     let live = desk.new.live();
     assert_eq!(live.tables, super::there().tables);
     assert!(live.files.content("uploads/0.jpg").is_some());
+}
+
+#[test]
+fn a_file_that_becomes_very_large_before_it_is_packed_is_not_held() {
+    let (desk, report) = packed("open a file", &[0], |state, _| {
+        let large = vec![b'x'; limits::HELD_FILE as usize + 1];
+        state.files.0.insert(b"index.html".to_vec(), large);
+    });
+    assert_eq!((report.files, report.changed.len()), (2, 0));
+    assert_eq!(unpacked_page(&desk).unwrap().len() as u64, limits::HELD_FILE + 1);
 }
