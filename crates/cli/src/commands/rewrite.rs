@@ -134,7 +134,7 @@ fn rewriter(args: &RewriteArgs, config: &Config, site: Option<&Site>) -> Result<
 fn text(context: &Context, args: &RewriteArgs, site: &Site, report: &LiveReport) -> String {
     let mut page = Page::new(context.style);
     match report.applied {
-        true if report.run.is_none() => page.row("rewritten", "nothing; no old address was found"),
+        true if report.run.is_none() => page.row("rewritten", "nothing was changed"),
         true => page.row("rewritten", &format!("site {}; every old value is kept", site.name)),
         false => page.row("preview", "nothing was changed; --apply gives these numbers"),
     }
