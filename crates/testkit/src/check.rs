@@ -117,11 +117,16 @@ fn mariadb_cells(place: &Place) -> Cells {
     for table in &tables {
         let quoted = table.replace('\\', "\\\\").replace('\'', "\\'");
         let table_name = table.replace('`', "``");
-        let create = ask(&mut database, &format!("SHOW CREATE TABLE `{table_name}`"));
+        let create = database.ask(&format!("SHOW CREATE TABLE `{table_name}`")).expect("shown");
+        // Not the characters that the client used: texts are in those of the collation.
+        let told = |mut row: Vec<Option<String>>| {
+            row.truncate(2);
+            text(row)
+        };
+        let create = create.into_iter().map(told);
         // The definer of a view is whoever made it; names can carry the name of the database.
         let own = format!("`{}`.", ask(&mut database, "SELECT database()")[0]);
-        let create =
-            create.into_iter().map(|sql| without_definer(&sql).replace(&own, "")).collect();
+        let create = create.map(|sql| without_definer(&sql).replace(&own, "")).collect();
         cells.0.insert(format!("structure of {table}"), create);
         let mut columns = ask(
             &mut database,
@@ -167,7 +172,7 @@ fn mariadb_cells(place: &Place) -> Cells {
         (
             "routines",
             "SELECT routine_name, routine_type, dtd_identifier, routine_definition, sql_data_access, \
-             security_type, sql_mode, routine_comment, is_deterministic, character_set_client \
+             security_type, sql_mode, routine_comment, is_deterministic, collation_connection \
              FROM information_schema.routines WHERE routine_schema = database() ORDER BY 1, 2",
         ),
         (
@@ -179,8 +184,8 @@ fn mariadb_cells(place: &Place) -> Cells {
         (
             "events",
             "SELECT event_name, time_zone, event_definition, event_type, execute_at, interval_value, \
-             interval_field, sql_mode, starts, ends, status, on_completion, event_comment \
-             FROM information_schema.events WHERE event_schema = database() ORDER BY 1",
+             interval_field, sql_mode, starts, ends, status, on_completion, event_comment, \
+             collation_connection FROM information_schema.events WHERE event_schema = database() ORDER BY 1",
         ),
     ] {
         cells.0.insert(what.into(), ask(&mut database, sql));
@@ -188,9 +193,15 @@ fn mariadb_cells(place: &Place) -> Cells {
     let triggers = ask(
         &mut database,
         "SELECT trigger_name, event_object_table, action_timing, event_manipulation, action_statement, \
-         action_order, sql_mode FROM information_schema.triggers WHERE trigger_schema = database() ORDER BY 1",
+         action_order, sql_mode, collation_connection FROM information_schema.triggers WHERE trigger_schema = database() ORDER BY 1",
     );
     cells.0.insert("triggers".into(), triggers);
+    let views = ask(
+        &mut database,
+        "SELECT table_name, collation_connection FROM information_schema.views \
+         WHERE table_schema = database() ORDER BY 1",
+    );
+    cells.0.insert("views".into(), views);
     cells
 }
 

@@ -12,6 +12,7 @@ use std::process::Command;
 pub(super) const POSTGRES: &str = include_str!("../zoo/postgres.sql");
 pub(super) const SQLITE: &str = include_str!("../zoo/sqlite.sql");
 pub(super) const MARIADB: &str = include_str!("../zoo/mariadb.sql");
+const MARIADB_SETTINGS: &str = include_str!("../zoo/mariadb_settings.sql");
 
 /// Says what differs, short.
 pub(super) fn assert_same(before: &Cells, after: &Cells, what: &str) {
@@ -134,6 +135,43 @@ fn everything_in_a_mariadb_database_arrives() {
     workspace.run("pack old --sql script.sql").code(2).says("already there");
     mariadb_client(&third, std::fs::read(workspace.path("all.sql")).unwrap());
     assert_same(&database_cells(&old), &database_cells(&third), "loaded with the plain client");
+}
+
+#[test]
+fn objects_keep_the_settings_under_which_they_were_made() {
+    let [old, new, third] = ["settings_old", "settings_new", "settings_third"]
+        .map(|n| new_database(Server::Mariadb, n));
+    mariadb_client(&old, MARIADB_SETTINGS.into());
+    let workspace = there_and_back(&old, &new);
+    unpack_by_hand(&workspace);
+    mariadb_client(&third, std::fs::read(workspace.path("all.sql")).unwrap());
+    assert_same(&database_cells(&old), &database_cells(&third), "loaded with the plain client");
+    // They also do the same.
+    let asked = "SELECT f_backslash(), f_joined(), o_joined(), f_not(), f_german(), \
+                 f_exact(), f_text(); CALL p_backslash(); CALL p_minus(); CALL p_named(); \
+                 CALL o_backslash(); INSERT INTO words_log VALUES ('x'); SELECT @seen; \
+                 SELECT * FROM words_log";
+    let [told, again, by_client] = [&old, &new, &third].map(|at| mariadb_client(at, asked.into()));
+    assert_eq!((&told, &told), (&again, &by_client));
+}
+
+#[test]
+fn views_on_a_table_that_is_named_like_its_database_arrive() {
+    let [old, new] = ["namesake_old", "namesake_new"].map(|n| new_database(Server::Mariadb, n));
+    let Place::Mariadb { name, .. } = &old else { unreachable!() };
+    let script = "CREATE TABLE @ (id int, twice int); INSERT INTO @ VALUES (3, 6);
+        CREATE TABLE other (id int, twice int); INSERT INTO other VALUES (3, 0);
+        CREATE FUNCTION half(n int) RETURNS int DETERMINISTIC RETURN n / 2;
+        CREATE VIEW v_short AS SELECT @.id, half(@.twice) FROM @ \
+            JOIN other ON other.id = @.id;
+        CREATE VIEW v_long AS SELECT @.id, half(@.twice), s.schema_name FROM @ \
+            JOIN information_schema.schemata s ON s.schema_name = 'information_schema';";
+    mariadb_client(&old, script.replace('@', &format!("`{name}`")).into());
+    let workspace = two_sites(&old, &new);
+    workspace.done("pack old -o namesake.fernweh.tar");
+    workspace.done("unpack namesake.fernweh.tar new --as-is");
+    let asked = "SELECT * FROM v_short; SELECT * FROM v_long";
+    assert_eq!(mariadb_client(&new, asked.into()), "3\t3\n3\t3\tinformation_schema\n");
 }
 
 #[test]

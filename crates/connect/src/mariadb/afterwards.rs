@@ -46,15 +46,15 @@ impl MariadbTarget {
     /// What the statements of an archive hang on its tables; sequences are set at once.
     pub(super) fn objects_of(&mut self, afterwards: &[Statement]) -> Result<SwapObjects> {
         let mut new = SwapObjects::default();
-        let mut modes: BTreeMap<&str, &str> = BTreeMap::new();
+        let mut modes: BTreeMap<&str, String> = BTreeMap::new();
         for (mode, statement) in with_modes(afterwards) {
-            if let Statement::Mode { name, sql, .. } = statement {
+            let sql = self.with_collations(mode, statement.sql().unwrap_or_default());
+            if let Statement::Mode { name, .. } = statement {
                 modes.insert(name, sql);
                 continue;
             }
-            let sql = self.with_collations(mode, statement.sql().unwrap_or_default());
             let add = |list: &mut Vec<NamedSql>, name: &str, table: &str| {
-                let modes = modes.values().map(|sql| (*sql).to_owned()).collect();
+                let modes = modes.values().cloned().collect();
                 let (name, table, sql) = (name.to_owned(), table.to_owned(), sql.clone());
                 list.push(NamedSql { name, table, sql, modes });
             };

@@ -2,7 +2,7 @@
 
 use super::{Link, quoted, text};
 use crate::server::Session;
-use fernweh_core::sql::without_definer;
+use fernweh_core::sql::{without_database, without_definer};
 use fernweh_ports::{NamedSql, Result};
 
 /// Objects of a kind, and those whose statements the user may not see.
@@ -50,7 +50,7 @@ fn part_table(table: &str, sql: &str, database: &str) -> TableSql {
         }
         match sequence_default(line) {
             Some((column, range)) => {
-                let value = line[range.clone()].replace(&format!("{}.", quoted(database)), "");
+                let value = without_database(&line[range.clone()], database);
                 defaults.push(NamedSql {
                     sql: format!(
                         "ALTER TABLE {} ALTER COLUMN {column} SET {}",
@@ -119,12 +119,16 @@ pub(super) fn views(link: &mut Link) -> Result<Objects> {
     let mut objects = Objects::default();
     for name in names.into_iter().filter_map(|row| row.into_iter().next()?) {
         // A view whose tables are gone, or one that the user may not look into.
-        let Ok(Some(sql)) = shown(link, &format!("VIEW {}", quoted(&name)), 1) else {
+        let shown = link.ask(&format!("SHOW CREATE VIEW {}", quoted(&name))).unwrap_or_default();
+        let mut cells = shown.into_iter().next().unwrap_or_default().into_iter().skip(1);
+        let (Some(sql), collation) = (cells.next().flatten(), cells.nth(1).flatten()) else {
             objects.hidden.push(format!("view {name}"));
             continue;
         };
-        let sql = without_definer(&sql).replace(&format!("{}.", quoted(&database)), "");
-        objects.found.push(NamedSql { table: name.clone(), name, sql, modes: Vec::new() });
+        let sql = without_database(&without_definer(&sql), &database);
+        let collation = collation.map(|name| format!("SET {COLLATION} = {}", text(&name)));
+        let modes = [format!("SET sql_mode = {}", text(super::MODE))].into_iter().chain(collation);
+        objects.found.push(NamedSql { table: name.clone(), name, sql, modes: modes.collect() });
     }
     objects.found = in_order(objects.found);
     Ok(objects)
@@ -144,19 +148,24 @@ fn in_order(mut views: Vec<NamedSql>) -> Vec<NamedSql> {
     ordered
 }
 
+/// The collation of texts without one of their own. Statements are sent as UTF-8 whatever the
+/// client used that made an object; its texts are converted to the characters of this.
+const COLLATION: &str = "collation_connection";
+
 /// An object's statement without its definer, and the settings of the session under which
 /// it was made; nothing if the user may not see it. The answer to `SHOW CREATE` holds a name,
-/// the value of each of `variables`, and the statement.
+/// the value of each of `variables`, the statement, a character set and a collation.
 fn made_under(
     link: &mut Link,
     what: &str,
     variables: &[&str],
 ) -> Result<Option<(String, Vec<String>)>> {
     let row = link.ask(&format!("SHOW CREATE {what}"))?.into_iter().next().unwrap_or_default();
-    let cells = row.into_iter().skip(1).take(variables.len() + 1).collect::<Option<Vec<String>>>();
-    Ok(cells.filter(|cells| cells.len() > variables.len()).map(|cells| {
-        let set = |(name, value): (&&str, &String)| format!("SET {name} = {}", text(value));
-        let modes = variables.iter().zip(&cells).map(set).collect();
+    let cells = row.into_iter().skip(1).take(variables.len() + 3).collect::<Option<Vec<String>>>();
+    Ok(cells.filter(|cells| cells.len() == variables.len() + 3).map(|cells| {
+        let set = |(name, value): (&str, &String)| format!("SET {name} = {}", text(value));
+        let values = variables.iter().copied().zip(&cells);
+        let modes = values.chain([(COLLATION, &cells[variables.len() + 2])]).map(set).collect();
         (without_definer(&cells[variables.len()]), modes)
     }))
 }

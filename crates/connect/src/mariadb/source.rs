@@ -212,6 +212,7 @@ impl DatabaseSource for MariadbSource {
             after.push(object(ObjectKind::Routine, &routine.name, routine.sql));
         }
         for view in views(link)?.found.into_iter().filter(|view| inside(&view.name)) {
+            in_mode(after, &mut modes, &view.modes);
             after.push(Statement::View { name: view.name, sql: view.sql });
         }
         for trigger in triggers(link)?.found.into_iter().filter(|one| inside(&one.table)) {

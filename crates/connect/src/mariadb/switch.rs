@@ -172,8 +172,9 @@ fn hang_on(
     }
     for view in &arriving.views {
         let body = view.sql.strip_prefix("CREATE ").unwrap_or(&view.sql);
+        let replacing = NamedSql { sql: format!("CREATE OR REPLACE {body}"), ..view.clone() };
         // A view that was broken at the source cannot be created; no row is lost by that.
-        if let Err(error) = link.try_run(format!("CREATE OR REPLACE {body}")) {
+        if let Err(error) = in_modes(link, &replacing) {
             progress.note(&format!(
                 "view {} was not created: {}\n",
                 view.name,
@@ -236,6 +237,7 @@ pub(super) fn in_modes(
     }
     let created = link.try_run(&object.sql);
     if !object.modes.is_empty() {
+        link.try_run("SET NAMES utf8mb4")?;
         link.try_run(super::SESSION)?;
     }
     created

@@ -59,7 +59,8 @@ pub fn with_known_collations(
     known: &BTreeSet<String>,
     replaced: &mut BTreeMap<String, Option<String>>,
 ) -> String {
-    if !statement.to_ascii_uppercase().contains("COLLATE") {
+    let upper = statement.to_ascii_uppercase();
+    if !upper.contains("COLLATE") && !upper.contains("COLLATION_CONNECTION") {
         return statement.to_owned();
     }
     let mut out = String::with_capacity(statement.len());
@@ -72,6 +73,7 @@ pub fn with_known_collations(
             Token::Sign(b'=') if collate => continue,
             Token::Word(word) if collate => Some((*word).to_owned()),
             Token::Name(name) if collate => Some(name.clone()),
+            Token::Text(name) if collate => Some(String::from_utf8_lossy(name).into_owned()),
             _ => None,
         };
         if let Some(name) = name
@@ -83,16 +85,15 @@ pub fn with_known_collations(
                 continue;
             };
             out.push_str(&statement[written..range.start]);
-            let quoted = matches!(token, Token::Name(_));
-            out.push_str(&if quoted {
-                quote_name(Dialect::Mariadb, &other)
-            } else {
-                other.clone()
+            out.push_str(&match token {
+                Token::Name(_) => quote_name(Dialect::Mariadb, &other),
+                Token::Text(_) => format!("'{other}'"),
+                _ => other.clone(),
             });
             written = range.end;
             replaced.insert(name, Some(other));
         }
-        collate = token.is("COLLATE");
+        collate = token.is("COLLATE") || token.is("collation_connection");
     }
     out.push_str(&statement[written..]);
     out

@@ -6,6 +6,7 @@
 mod bodies;
 mod collation;
 mod copy;
+mod database;
 mod escape;
 mod foreign;
 mod lexer;
@@ -24,6 +25,7 @@ pub use collation::{nearest_collation, with_known_collations};
 pub use copy::{
     CopyHead, copy_row_in_pieces, read_copy_row, write_copy_head, write_copy_row, write_load_row,
 };
+pub use database::without_database;
 pub use foreign::{ForeignError, ForeignScript, Layout, Meaning, Understood, without_definer};
 pub use lexer::{Lexeme, Lexer, Literal, Modes, Step, Token, tokens};
 pub use literal::{

@@ -48,10 +48,10 @@ pub(super) fn parse(mut shape: Shape<'_>) -> Result<Statement, StatementError> {
     Err(shape.refused())
 }
 
-/// `SET sql_mode = '…'`, or the time zone: they belong to what follows. Other settings are
-/// for the engine's own client.
+/// `SET sql_mode = '…'`, the time zone, or the collation of texts: they belong to what follows.
+/// Other settings are for the engine's own client.
 fn set(mut shape: Shape<'_>) -> Result<Statement, StatementError> {
-    for name in ["sql_mode", "time_zone"] {
+    for name in ["sql_mode", "time_zone", "collation_connection"] {
         if !shape.word(name)? {
             continue;
         }

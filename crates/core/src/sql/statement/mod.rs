@@ -36,7 +36,7 @@ pub enum Statement {
     },
     /// What follows was made with this setting of the session (MariaDB).
     Mode {
-        /// `sql_mode` or `time_zone`.
+        /// `sql_mode`, `time_zone` or `collation_connection`.
         name: String,
         /// Its value.
         value: String,
