@@ -342,6 +342,11 @@ pub trait DatabaseTarget: Send {
     fn notes(&self) -> Vec<String> {
         Vec::new()
     }
+    /// Objects of the archive that this database has refused, in words. Asked after `finish`, and
+    /// again after `switch`.
+    fn not_created(&self) -> Vec<String> {
+        Vec::new()
+    }
     /// The rows that the built tables hold.
     fn built_rows(&mut self, tables: &[String]) -> Result<Vec<(String, u64)>>;
     /// Removes the rows of these tables of the site, so that there is room for new ones. They

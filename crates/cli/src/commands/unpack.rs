@@ -3,7 +3,7 @@
 use crate::config::Config;
 use crate::context::Context;
 use crate::document::{self, of_rewriting};
-use crate::exit::DONE;
+use crate::exit::{DONE, FINDINGS};
 use crate::incoming;
 use crate::options::{Half, Layer, SiteArgs};
 use crate::render::{preview_text, unpacked};
@@ -133,7 +133,7 @@ fn unpack(context: &Context, args: &UnpackArgs) -> Result<u8> {
         false => unpacked(context.style, &site, &report, began.elapsed().as_secs_f64()),
     };
     context.print(&report, &text);
-    Ok(DONE)
+    Ok(if report.is_whole() { DONE } else { FINDINGS })
 }
 
 fn options(context: &Context, args: &UnpackArgs, config: &Config, site: &Site) -> Result<Unpack> {

@@ -9,7 +9,7 @@ pub use fernweh_ports::{count, counted, size};
 pub use preflight::{amount, preflight};
 pub use rewriting::{in_context, rewriting};
 pub use tracing::{trace_command, traced_place, traced_places};
-pub use unpacking::{preview_text, unpacked};
+pub use unpacking::{preview_text, rejected, unpacked};
 
 use fernweh_core::finding::{Check, Verdict};
 use fernweh_ports::{LeftOut, Refused, shown};

@@ -19,6 +19,7 @@ pub fn preview_text(style: Style, report: &UnpackReport, again: &str) -> String 
     );
     page.list("left out", left_out(&report.left_out));
     page.list("rejected", rejected(report));
+    page.list("not created", report.not_created.clone());
     page.list("orphans", report.orphans.clone());
     page.list("note", report.notes.clone());
     page.gap();
@@ -40,7 +41,7 @@ fn completed_text(style: Style, site: &dyn SiteAccess) -> String {
 }
 
 /// The records that the destination did not take as they are.
-fn rejected(report: &UnpackReport) -> Vec<String> {
+pub fn rejected(report: &UnpackReport) -> Vec<String> {
     let mut lines = Vec::new();
     if let Some(file) = &report.rejected_file {
         let count = counted(report.rejected, "record is", "records are");
@@ -145,6 +146,7 @@ pub fn unpacked(
             &counted(report.prefixed, "value carries it too", "values carry it too"),
         );
     }
+    page.list("not created", report.not_created.clone());
     page.list("orphans", report.orphans.clone());
     page.list("note", report.notes.clone());
     page.gap();

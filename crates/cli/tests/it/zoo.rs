@@ -175,6 +175,28 @@ fn views_on_a_table_that_is_named_like_its_database_arrive() {
 }
 
 #[test]
+fn what_the_destination_refuses_is_named_and_the_rest_is_there() {
+    let [old, new] = ["refusing_old", "refusing_new"].map(|n| new_database(Server::Mariadb, n));
+    let script = "CREATE TABLE nights (id int); INSERT INTO nights VALUES (3);
+        CREATE TABLE gone (id int); CREATE VIEW broken AS SELECT id FROM gone;
+        CREATE VIEW needs_broken AS SELECT id FROM broken; DROP TABLE gone;
+        CREATE VIEW z_base AS SELECT max(id) AS last FROM nights;
+        CREATE FUNCTION last() RETURNS int READS SQL DATA RETURN (SELECT last FROM z_base);
+        CREATE VIEW a_hidden AS SELECT last() AS last;";
+    mariadb_client(&old, script.into());
+    let workspace = two_sites(&old, &new);
+    workspace.done("pack old -o refusing.fernweh.tar");
+    let ran = workspace.run("unpack refusing.fernweh.tar new --as-is").code(1);
+    let ran = ran.says("not created").says("view broken: 1146").says("view needs_broken");
+    assert!(!ran.out.contains("a_hidden"), "{}", ran.out);
+    assert_eq!(mariadb_client(&new, "SELECT * FROM a_hidden".into()), "3\n");
+    let again = "unpack refusing.fernweh.tar new --as-is --overwrite --json";
+    let report: serde_json::Value =
+        serde_json::from_str(&workspace.run(again).code(1).out).unwrap();
+    assert_eq!(report["not_created"].as_array().unwrap().len(), 2);
+}
+
+#[test]
 fn everything_in_a_postgres_database_arrives() {
     let old = new_database(Server::Postgres, "zoo_old");
     let new = new_database(Server::Postgres, "zoo_new");

@@ -102,8 +102,8 @@ impl MariadbTarget {
                     switch::drop_routine(&mut self.link, &routine.table, &trial)?;
                     kept.push(routine);
                 }
-                Err(error) => self.notes.push(format!(
-                    "{} {} is left out, for the server refuses it: {}",
+                Err(error) => self.not_created.push(format!(
+                    "{} {}: {}",
                     routine.table.to_lowercase(),
                     routine.name,
                     Link::message(&error)

@@ -21,7 +21,8 @@ pub struct MariadbTarget {
     pub(super) replaced: BTreeMap<String, Option<String>>,
     /// Tables that go although nothing takes their place.
     pub(super) removed: Vec<String>,
-    pub(super) notes: Vec<String>,
+    /// Objects of the archive that the server has refused.
+    pub(super) not_created: Vec<String>,
     pub(super) loader: Loader,
 }
 
@@ -31,10 +32,10 @@ impl MariadbTarget {
         let run = short_run(run);
         let link = Link::open_for_one(address)?;
         let (collations, replaced) = (BTreeSet::new(), BTreeMap::new());
-        let (tables, removed, notes) = (Vec::new(), Vec::new(), Vec::new());
+        let (tables, removed, not_created) = (Vec::new(), Vec::new(), Vec::new());
         let loader = Loader::default();
         let address = address.clone();
-        Ok(Self { link, address, run, tables, collations, replaced, removed, notes, loader })
+        Ok(Self { link, address, run, tables, collations, replaced, removed, not_created, loader })
     }
 
     /// The session in which rows are written.

@@ -21,12 +21,13 @@ const OTHERS: &str = "SELECT concat('connection ', id, ' of ', user, ', ', comma
      time, ' s') FROM information_schema.processlist \
      WHERE db = database() AND id <> connection_id()";
 
+/// Makes the switch; gives the objects that the server refuses, and why.
 pub(super) fn switch(
     link: &mut Link,
     swap: &TablesSwap,
     direction: Direction,
     progress: &dyn Progress,
-) -> Result<()> {
+) -> Result<Vec<String>> {
     link.run("SET NAMES utf8mb4")?;
     link.run(format!("SET SESSION lock_wait_timeout = {LOCK_WAIT}"))?;
     let (leaving, arriving) = match direction {
@@ -39,7 +40,11 @@ pub(super) fn switch(
     progress.reached("tables-renamed");
     take_off(link, swap, leaving, direction)?;
     progress.reached("objects-taken-off");
-    hang_on(link, leaving, arriving, progress)
+    let refused = hang_on(link, leaving, arriving)?;
+    for one in &refused {
+        progress.note(&format!("not created: {one}\n"));
+    }
+    Ok(refused)
 }
 
 /// Whether the new tables are in place.
@@ -128,13 +133,9 @@ fn take_off(
     Ok(())
 }
 
-/// Gives keys, triggers and views to the tables that are in place now.
-fn hang_on(
-    link: &mut Link,
-    leaving: &SwapObjects,
-    arriving: &SwapObjects,
-    progress: &dyn Progress,
-) -> Result<()> {
+/// Gives keys, triggers and views to the tables that are in place now; gives the objects that
+/// the server refuses, and why.
+fn hang_on(link: &mut Link, leaving: &SwapObjects, arriving: &SwapObjects) -> Result<Vec<String>> {
     link.run("SET SESSION foreign_key_checks = 0")?;
     for default in &arriving.defaults {
         link.run(&default.sql)?;
@@ -150,42 +151,77 @@ fn hang_on(
                 .map_err(|error| link.trouble("the database refuses a trigger", &error))?;
         }
     }
-    let stays = |one: &&NamedSql, among: &[NamedSql]| {
-        among.iter().any(|other| other.name == one.name && other.table == one.table)
-    };
-    for one in leaving.routines.iter().filter(|one| !stays(one, &arriving.routines)) {
+    let mut refused = Vec::new();
+    routines(link, leaving, arriving, &mut refused)?;
+    views(link, leaving, arriving, &mut refused)?;
+    events(link, leaving, arriving, &mut refused)?;
+    Ok(refused)
+}
+
+/// Whether an object that leaves comes again, and need not be dropped first.
+fn comes_again(one: &NamedSql, among: &[NamedSql]) -> bool {
+    among.iter().any(|other| other.name == one.name && other.table == one.table)
+}
+
+fn routines(
+    link: &mut Link,
+    leaving: &SwapObjects,
+    arriving: &SwapObjects,
+    refused: &mut Vec<String>,
+) -> Result<()> {
+    for one in leaving.routines.iter().filter(|one| !comes_again(one, &arriving.routines)) {
         drop_routine(link, &one.table, &one.name)?;
     }
     for one in &arriving.routines {
         drop_routine(link, &one.table, &one.name)?;
         if let Err(error) = in_modes(link, one) {
             let kind = one.table.to_lowercase();
-            progress.note(&format!(
-                "{kind} {} was not created: {}\n",
-                one.name,
-                Link::message(&error)
-            ));
+            refused.push(format!("{kind} {}: {}", one.name, Link::message(&error)));
         }
     }
-    for view in leaving.views.iter().filter(|view| !stays(view, &arriving.views)) {
+    Ok(())
+}
+
+/// Views stand in an order in which each has what it needs; where that cannot be told from
+/// their statements, those that fail are tried again after the others.
+fn views(
+    link: &mut Link,
+    leaving: &SwapObjects,
+    arriving: &SwapObjects,
+    refused: &mut Vec<String>,
+) -> Result<()> {
+    for view in leaving.views.iter().filter(|view| !comes_again(view, &arriving.views)) {
         link.run(format!("DROP VIEW IF EXISTS {}", quoted(&view.name)))?;
     }
-    for view in &arriving.views {
-        let body = view.sql.strip_prefix("CREATE ").unwrap_or(&view.sql);
-        let replacing = NamedSql { sql: format!("CREATE OR REPLACE {body}"), ..view.clone() };
-        // A view that was broken at the source cannot be created; no row is lost by that.
-        if let Err(error) = in_modes(link, &replacing) {
-            progress.note(&format!(
-                "view {} was not created: {}\n",
-                view.name,
-                Link::message(&error)
-            ));
+    let mut left: Vec<&NamedSql> = arriving.views.iter().collect();
+    loop {
+        let (before, mut failed, mut because) = (left.len(), Vec::new(), Vec::new());
+        for view in left {
+            let body = view.sql.strip_prefix("CREATE ").unwrap_or(&view.sql);
+            let replacing = NamedSql { sql: format!("CREATE OR REPLACE {body}"), ..view.clone() };
+            if let Err(error) = in_modes(link, &replacing) {
+                because.push(format!("view {}: {}", view.name, Link::message(&error)));
+                failed.push(view);
+            }
         }
+        if failed.is_empty() || failed.len() == before {
+            refused.extend(because);
+            return Ok(());
+        }
+        left = failed;
     }
-    for event in leaving.events.iter().filter(|event| !stays(event, &arriving.events)) {
+}
+
+/// No event runs before everything is in place.
+fn events(
+    link: &mut Link,
+    leaving: &SwapObjects,
+    arriving: &SwapObjects,
+    refused: &mut Vec<String>,
+) -> Result<()> {
+    for event in leaving.events.iter().filter(|event| !comes_again(event, &arriving.events)) {
         link.run(format!("DROP EVENT IF EXISTS {}", quoted(&event.name)))?;
     }
-    // None runs before everything is in place.
     let mut sleeping = Vec::new();
     for event in &arriving.events {
         link.run(format!("DROP EVENT IF EXISTS {}", quoted(&event.name)))?;
@@ -193,11 +229,9 @@ fn hang_on(
         match in_modes(link, &NamedSql { sql, ..event.clone() }) {
             Ok(()) if wakes => sleeping.push(&event.name),
             Ok(()) => {}
-            Err(error) => progress.note(&format!(
-                "event {} was not created: {}\n",
-                event.name,
-                Link::message(&error)
-            )),
+            Err(error) => {
+                refused.push(format!("event {}: {}", event.name, Link::message(&error)));
+            }
         }
     }
     for event in sleeping {

@@ -145,6 +145,10 @@ impl DatabaseTarget for MariadbTarget {
         Ok(found)
     }
 
+    fn not_created(&self) -> Vec<String> {
+        self.not_created.clone()
+    }
+
     fn notes(&self) -> Vec<String> {
         let replaced = self.replaced.iter().filter_map(|(old, new)| {
             let new = new.as_ref()?;
@@ -156,7 +160,7 @@ impl DatabaseTarget for MariadbTarget {
                  slower ({because})"
             )
         });
-        replaced.chain(slow).chain(self.notes.iter().cloned()).collect()
+        replaced.chain(slow).collect()
     }
 
     fn built_rows(&mut self, tables: &[String]) -> Result<Vec<(String, u64)>> {
@@ -234,7 +238,10 @@ impl DatabaseTarget for MariadbTarget {
         progress: &dyn Progress,
     ) -> Result<()> {
         match swap {
-            DatabaseSwap::Tables(swap) => switch::switch(&mut self.link, swap, direction, progress),
+            DatabaseSwap::Tables(swap) => {
+                self.not_created.extend(switch::switch(&mut self.link, swap, direction, progress)?);
+                Ok(())
+            }
             _ => Ok(()),
         }
     }

@@ -36,6 +36,8 @@ pub struct PostgresTarget {
     /// Foreign keys whose records lead nowhere.
     pub(super) orphans: Vec<String>,
     pub(super) notes: Vec<String>,
+    /// Objects of the archive that the server has refused.
+    pub(super) not_created: Vec<String>,
     /// The large objects of the new state.
     pub(super) large: LargeObjects,
 }

@@ -134,9 +134,8 @@ impl PostgresTarget {
         let permissive = sql.starts_with("CREATE POLICY") && sql.contains(" AS PERMISSIVE ");
         match (statement, code.as_str()) {
             (Statement::ForeignKey { table, name, .. }, "42P01" | "42830") => {
-                self.notes.push(format!(
-                    "foreign key {name} of table {table} is left out: the table that it points at \
-                     is not here"
+                self.not_created.push(format!(
+                    "foreign key {name} of table {table}: the table that it points at is not here"
                 ));
                 Ok(())
             }
@@ -157,10 +156,8 @@ impl PostgresTarget {
                 if permissive =>
             {
                 let table = table.as_deref().unwrap_or_default();
-                self.notes.push(format!(
-                    "policy {name} of table {table} is left out: {}",
-                    Link::message(&error)
-                ));
+                self.not_created
+                    .push(format!("policy {name} of table {table}: {}", Link::message(&error)));
                 Ok(())
             }
             (Statement::Object { kind: ObjectKind::Refresh, name, .. }, _) => {

@@ -43,6 +43,7 @@ impl PostgresTarget {
             removed: Vec::new(),
             orphans: Vec::new(),
             notes: Vec::new(),
+            not_created: Vec::new(),
             large: LargeObjects::default(),
         })
     }
@@ -147,6 +148,10 @@ impl DatabaseTarget for PostgresTarget {
 
     fn orphans(&mut self, _: &DatabaseSwap) -> Result<Vec<String>> {
         Ok(self.orphans.clone())
+    }
+
+    fn not_created(&self) -> Vec<String> {
+        self.not_created.clone()
     }
 
     fn notes(&self) -> Vec<String> {

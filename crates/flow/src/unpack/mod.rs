@@ -130,6 +130,9 @@ pub struct UnpackReport {
     pub settings: Vec<String>,
     /// What was left out, and why.
     pub left_out: Vec<LeftOut>,
+    /// Views, routines and the like that the database has refused, with its reasons.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub not_created: Vec<String>,
     /// What was built otherwise than the archive says.
     pub notes: Vec<String>,
     /// Records that the destination rejected, the first of them.
@@ -160,6 +163,13 @@ pub struct UnpackReport {
     /// Whether nothing but the switch of an earlier run was completed.
     #[serde(skip)]
     pub completed_earlier: bool,
+}
+
+impl UnpackReport {
+    /// Whether everything that was to be there is there.
+    pub fn is_whole(&self) -> bool {
+        self.not_created.is_empty() && self.rejected == 0
+    }
 }
 
 /// What was there before.
@@ -210,6 +220,9 @@ pub fn unpack(
     let wanted = carried_over(options);
     let carried_over = has_carried_over(options).then_some(&wanted as Wanted<'_>);
     switch_with(journal, targets, &plan, Direction::Forward, progress, carried_over)?;
+    if let Some(target) = &targets.database {
+        report.not_created = target.not_created();
+    }
     report.run = Some(journal.header.run.clone());
     Ok(report)
 }
@@ -303,6 +316,7 @@ fn try_records(
         check_rows(options, archive, &mut **target, &rejects)?;
         let swap = target.finish(&afterwards)?;
         report.notes = target.notes();
+        report.not_created = target.not_created();
         report.orphans = target.orphans(&swap)?;
     }
     report.rejected_file = None;

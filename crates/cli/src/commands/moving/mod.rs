@@ -76,7 +76,8 @@ pub fn run(context: &Context, args: &MoveArgs) -> Result<u8> {
     context.print(&report, &text);
     let broken = report.scanned.as_ref().is_some_and(|scanned| !scanned.findings.is_empty());
     let failed = report.refreshed.iter().any(|done| done.failed);
-    Ok(if broken || failed { FINDINGS } else { DONE })
+    let whole = report.unpacked.is_whole();
+    Ok(if broken || failed || !whole { FINDINGS } else { DONE })
 }
 
 fn options<'a>(args: &MoveArgs, config: &Config, from: &'a Site, to: &'a Site) -> Result<Move<'a>> {

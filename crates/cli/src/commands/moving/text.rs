@@ -37,6 +37,8 @@ pub(super) fn moved(style: Style, report: &MoveReport, from: &Site, to: &Site) -
     if let Some(archive) = &report.archive {
         page.row("archive", &format!("{archive}, {}", size(report.archive_bytes)));
     }
+    page.list("rejected", render::rejected(&report.unpacked));
+    page.list("not created", report.unpacked.not_created.clone());
     page.list("note", report.unpacked.notes.clone());
     page.list(
         "after",
