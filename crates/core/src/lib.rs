@@ -11,6 +11,7 @@ pub mod archive;
 pub mod digest;
 pub mod entries;
 pub mod finding;
+pub mod fit;
 pub mod limits;
 pub mod page;
 pub mod record;

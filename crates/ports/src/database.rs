@@ -324,6 +324,12 @@ pub trait DatabaseTarget: Send {
     /// Only some tables are built: types and routines that are there already are used, not
     /// replaced. Said before `build`.
     fn use_what_is_there(&mut self) {}
+    /// The rows come into tables as they are there, and not as they were packed: texts are
+    /// converted to the characters of the columns, and a record whose values would be rounded or
+    /// cut is rejected. Said before `build`, with the structure from which they were packed.
+    fn rows_only(&mut self, packed: &[Statement]) {
+        let _ = packed;
+    }
     /// These tables go with the old state, although nothing takes their place. Said before
     /// `finish`.
     fn remove(&mut self, tables: &[String]);

@@ -19,7 +19,7 @@ pub fn preview_text(style: Style, report: &UnpackReport, again: &str) -> String 
     );
     page.list("left out", left_out(&report.left_out));
     page.list("rejected", rejected(report));
-    page.list("not created", report.not_created.clone());
+    page.list("refused", report.not_created.clone());
     page.list("orphans", report.orphans.clone());
     page.list("note", report.notes.clone());
     page.gap();
@@ -146,7 +146,7 @@ pub fn unpacked(
             &counted(report.prefixed, "value carries it too", "values carry it too"),
         );
     }
-    page.list("not created", report.not_created.clone());
+    page.list("refused", report.not_created.clone());
     page.list("orphans", report.orphans.clone());
     page.list("note", report.notes.clone());
     page.gap();

@@ -5,6 +5,7 @@ mod configuration;
 mod crashes;
 mod disks;
 mod documents;
+mod fitting;
 mod forging;
 mod going_on;
 mod hostile;

@@ -2,6 +2,7 @@
 //! switched.
 
 use super::Link;
+use super::intake::{Intake, Packed};
 use super::load::Loader;
 use crate::server::{ServerAddress, Session, aside, short_run};
 use fernweh_core::sql::{Modes, renamed, with_known_collations};
@@ -24,6 +25,10 @@ pub struct MariadbTarget {
     /// Objects of the archive that the server has refused.
     pub(super) not_created: Vec<String>,
     pub(super) loader: Loader,
+    /// The tables from which the rows were packed, if they come into others.
+    pub(super) packed: Option<BTreeMap<String, Packed>>,
+    /// How the table at hand takes rows.
+    pub(super) intake: Option<Intake>,
 }
 
 impl MariadbTarget {
@@ -33,9 +38,20 @@ impl MariadbTarget {
         let link = Link::open_for_one(address)?;
         let (collations, replaced) = (BTreeSet::new(), BTreeMap::new());
         let (tables, removed, not_created) = (Vec::new(), Vec::new(), Vec::new());
-        let loader = Loader::default();
-        let address = address.clone();
-        Ok(Self { link, address, run, tables, collations, replaced, removed, not_created, loader })
+        let (loader, packed, intake) = (Loader::default(), None, None);
+        Ok(Self {
+            link,
+            address: address.clone(),
+            run,
+            tables,
+            collations,
+            replaced,
+            removed,
+            not_created,
+            loader,
+            packed,
+            intake,
+        })
     }
 
     /// The session in which rows are written.

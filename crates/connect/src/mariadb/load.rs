@@ -4,6 +4,7 @@
 //! warnings. So after every portion the warnings must be none and the count exact, or the
 //! portion is taken back and inserted by statements, which name what is wrong.
 
+use super::intake::Intake;
 use super::{Link, quoted};
 use crate::server::Session;
 use bytes::Bytes;
@@ -22,8 +23,8 @@ const TOGETHER: u32 = 24;
 pub(super) struct Loader {
     /// Why it does not, if it was refused.
     pub refused: Option<String>,
-    /// The table that takes rows at the moment, and whether it can take a portion back.
-    table: Option<(String, bool)>,
+    /// The table that takes rows at the moment.
+    table: Option<String>,
     portions: u32,
     /// Bytes of a portion that a prepared statement takes; 0 if it takes none.
     prepared: Option<usize>,
@@ -36,15 +37,15 @@ impl Loader {
         link: &mut Link,
         name: &str,
         columns: &[String],
+        intake: &Intake,
         rows: &[Row],
     ) -> Result<bool> {
-        if self.table.as_ref().is_none_or(|(table, _)| table != name) {
+        if self.table.as_deref() != Some(name) {
             self.end(link)?;
-            self.table = Some((name.to_owned(), takes_back(link, name)?));
+            self.table = Some(name.to_owned());
             link.run("START TRANSACTION")?;
         }
-        let takes_back = self.table.as_ref().is_some_and(|(_, takes_back)| *takes_back);
-        if !takes_back || self.refused.is_some() {
+        if !intake.in_bulk || self.refused.is_some() {
             return Ok(false);
         }
         let prepared = match self.prepared {
@@ -53,8 +54,8 @@ impl Loader {
         };
         link.run("SAVEPOINT loaded")?;
         let sent = match weight_of(rows) <= prepared {
-            true => execute(link, name, columns, rows),
-            false => load(link, name, columns, rows),
+            true => execute(link, name, columns, &intake.charsets, rows),
+            false => load(link, name, columns, &intake.charsets, rows),
         };
         let whole = match sent {
             Ok(()) => {
@@ -103,9 +104,24 @@ fn names(columns: &[String]) -> String {
     columns.iter().map(|name| quoted(name)).collect::<Vec<_>>().join(",")
 }
 
+/// A value as it comes: bytes, or a text in the characters in which it was packed.
+fn coming(mark: &str, charset: Option<&String>) -> String {
+    match charset {
+        Some(charset) => format!("CONVERT({mark} USING {charset})"),
+        None => mark.to_owned(),
+    }
+}
+
 /// All rows as parameters of one prepared statement.
-fn execute(link: &mut Link, name: &str, columns: &[String], rows: &[Row]) -> Sent {
-    let (table, marks) = (quoted(name), vec!["?"; columns.len()].join(","));
+pub(super) fn execute(
+    link: &mut Link,
+    name: &str,
+    columns: &[String],
+    charsets: &[Option<String>],
+    rows: &[Row],
+) -> Sent {
+    let marks: Vec<String> = charsets.iter().map(|one| coming("?", one.as_ref())).collect();
+    let (table, marks) = (quoted(name), marks.join(","));
     let sql = format!("INSERT INTO {table} ({}) VALUES ({marks})", names(columns));
     let rows = rows.iter().map(|row| Params::Positional(row.iter().map(parameter).collect()));
     link.runtime.block_on(link.conn.exec_batch(sql, rows))
@@ -122,13 +138,32 @@ fn parameter(value: &Value) -> mysql_async::Value {
     }
 }
 
-fn load(link: &mut Link, name: &str, columns: &[String], rows: &[Row]) -> Sent {
+fn load(
+    link: &mut Link,
+    name: &str,
+    columns: &[String],
+    charsets: &[Option<String>],
+    rows: &[Row],
+) -> Sent {
     let mut lines = Vec::new();
     rows.iter().for_each(|row| write_load_row(row, &mut lines));
+    let (mut into, mut set) = (Vec::new(), Vec::new());
+    for (place, (column, charset)) in columns.iter().zip(charsets).enumerate() {
+        let column = quoted(column);
+        match charset {
+            None => into.push(column),
+            Some(_) => {
+                let value = format!("@c{place}");
+                set.push(format!("{column} = {}", coming(&value, charset.as_ref())));
+                into.push(value);
+            }
+        }
+    }
+    let set = if set.is_empty() { String::new() } else { format!(" SET {}", set.join(",")) };
     let sql = format!(
-        "LOAD DATA LOCAL INFILE 'rows' INTO TABLE {} CHARACTER SET binary ({})",
+        "LOAD DATA LOCAL INFILE 'rows' INTO TABLE {} CHARACTER SET binary ({}){set}",
         quoted(name),
-        names(columns)
+        into.join(",")
     );
     let lines = Bytes::from(lines);
     link.conn.set_infile_handler(async { Ok(stream::iter([Ok(lines)]).boxed()) });
@@ -142,14 +177,4 @@ fn takes_prepared(link: &mut Link) -> Result<usize> {
     let packet: usize = link.parsed("SELECT @@max_allowed_packet", cell(1).as_deref())?;
     // Weights are larger than what is sent; half a packet is room enough.
     Ok(if cell(0).is_some_and(|version| version.contains("MariaDB")) { packet / 2 } else { 0 })
-}
-
-/// Only InnoDB takes a portion back; a versioned table is filled by statements.
-fn takes_back(link: &mut Link, name: &str) -> Result<bool> {
-    let found = link.one(&format!(
-        "SELECT engine FROM information_schema.tables WHERE table_schema = database() \
-         AND table_name = {} AND table_type = 'BASE TABLE'",
-        super::text(name)
-    ))?;
-    Ok(found.as_deref() == Some("InnoDB"))
 }

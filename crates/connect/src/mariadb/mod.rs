@@ -5,10 +5,12 @@
 
 mod afterwards;
 mod build;
+mod columns;
 mod describe;
 mod editor;
 mod gate;
 mod incompatibilities;
+mod intake;
 mod load;
 mod objects;
 mod rights;

@@ -63,6 +63,7 @@ impl DatabaseTarget for MariadbTarget {
     fn resume(&mut self, structure: &[Statement]) -> Result<bool> {
         self.link = Link::open_for_one(&self.address)?;
         self.loader.begin_anew();
+        self.intake = None;
         self.link.lock(LOCK, "1")?;
         self.learn_collations()?;
         let made = structure.iter().filter_map(|statement| match statement {
@@ -82,7 +83,7 @@ impl DatabaseTarget for MariadbTarget {
     }
 
     fn write(&mut self, rows: &RowBatch, adapt: bool) -> Result<Vec<Rejected>> {
-        self.write_rows(rows, adapt)
+        self.take(rows, adapt)
     }
 
     fn incompatibilities(&mut self, from: &Overview, structure: &Structure) -> Result<Vec<Check>> {
@@ -104,6 +105,10 @@ impl DatabaseTarget for MariadbTarget {
             });
         }
         Ok(checks)
+    }
+
+    fn rows_only(&mut self, packed: &[Statement]) {
+        self.packed = Some(super::intake::tables_of(packed));
     }
 
     fn remove(&mut self, tables: &[String]) {

@@ -2,7 +2,7 @@
 
 use super::Link;
 use super::describe::in_list;
-use crate::server::{ServerAddress, aside};
+use crate::server::{Fits, ServerAddress, aside};
 use fernweh_core::sql::Qualified;
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -29,6 +29,10 @@ pub struct PostgresTarget {
     pub(super) portions: u32,
     /// The statement that takes rows of the table at hand.
     pub(super) prepared: Option<(String, tokio_postgres::Statement)>,
+    /// The rows come into tables as they are there.
+    pub(super) rows_only: bool,
+    /// What the columns of the table at hand can hold.
+    pub(super) fits: Option<(String, Fits)>,
     /// Types and routines that are there are used.
     pub(super) uses_what_is_there: bool,
     /// Tables that go although nothing takes their place.

@@ -5,7 +5,7 @@ use super::catalog::cells;
 use super::describe::list;
 use super::overview::overview;
 use super::{Link, quoted, switch, text};
-use crate::server::{ServerAddress, Session, short_run};
+use crate::server::{ServerAddress, Session, short_run, write_fitting};
 use fernweh_core::digest::sha256;
 use fernweh_core::finding::Check;
 use fernweh_core::record::LARGE_OBJECTS;
@@ -42,6 +42,8 @@ impl PostgresTarget {
             uses_what_is_there: false,
             removed: Vec::new(),
             orphans: Vec::new(),
+            rows_only: false,
+            fits: None,
             notes: Vec::new(),
             not_created: Vec::new(),
             large: LargeObjects::default(),
@@ -111,7 +113,7 @@ impl DatabaseTarget for PostgresTarget {
         self.has_large_objects(structure)
     }
 
-    fn write(&mut self, rows: &RowBatch, _: bool) -> Result<Vec<Rejected>> {
+    fn write(&mut self, rows: &RowBatch, adapt: bool) -> Result<Vec<Rejected>> {
         if self.portions == 0 {
             self.link.run("BEGIN")?;
         }
@@ -122,8 +124,12 @@ impl DatabaseTarget for PostgresTarget {
         }
         let followed = self.follow_numbers(rows)?;
         let rows = followed.as_ref().unwrap_or(rows);
-        let mut rejected = Vec::new();
-        self.write_halves(rows, 0..rows.rows.len(), &mut rejected)?;
+        let fits = self.fits_of(rows)?;
+        let rejected = write_fitting(rows, &fits, adapt, &mut |rows| {
+            let mut rejected = Vec::new();
+            self.write_halves(rows, 0..rows.rows.len(), &mut rejected)?;
+            Ok(rejected)
+        })?;
         if self.portions >= TOGETHER {
             self.close()?;
         }
@@ -136,6 +142,10 @@ impl DatabaseTarget for PostgresTarget {
 
     fn incompatibilities(&mut self, from: &Overview, structure: &Structure) -> Result<Vec<Check>> {
         super::incompatibilities::checks(&mut self.link, from, structure)
+    }
+
+    fn rows_only(&mut self, _: &[Statement]) {
+        self.rows_only = true;
     }
 
     fn use_what_is_there(&mut self) {

@@ -2,9 +2,10 @@
 
 use super::Link;
 use super::build::PostgresTarget;
-use super::quoted;
-use crate::server::Session;
+use super::{quoted, text};
+use crate::server::{Fits, Session};
 use bytes::Bytes;
+use fernweh_core::fit::Fit;
 use fernweh_core::record::{Row, weight_of};
 use fernweh_core::sql::write_copy_row;
 use fernweh_ports::{Rejected, Result, RowBatch, Trouble};
@@ -12,6 +13,42 @@ use futures_util::{SinkExt, pin_mut};
 use std::ops::Range;
 
 impl PostgresTarget {
+    /// What the columns of a batch can hold, if its rows were packed from other tables.
+    pub(super) fn fits_of(&mut self, rows: &RowBatch) -> Result<Fits> {
+        if !self.rows_only {
+            return Ok(Fits::new());
+        }
+        if let Some((_, fits)) = self.fits.as_ref().filter(|(table, _)| *table == rows.table) {
+            return Ok(fits.clone());
+        }
+        let place = self.built(&rows.table);
+        let found = self.link.ask(&format!(
+            "SELECT column_name, data_type, numeric_scale, datetime_precision, \
+             character_maximum_length FROM information_schema.columns \
+             WHERE table_schema = {} AND table_name = {}",
+            text(&place.schema),
+            text(&place.name)
+        ))?;
+        let fits = found.iter().filter_map(|row| {
+            let cell = |n: usize| row.get(n).cloned().flatten();
+            let size = |n: usize| cell(n).and_then(|number| number.parse().ok());
+            let place = rows.columns.iter().position(|name| Some(name) == cell(0).as_ref())?;
+            let fit = match cell(1)?.as_str() {
+                "numeric" => Fit::Places(size(2)?),
+                "real" => Fit::Single,
+                "double precision" => Fit::Double,
+                "date" => Fit::Day,
+                "character varying" | "character" => Fit::Length(size(4)?),
+                kind if kind.starts_with("time") || kind == "interval" => Fit::Seconds(size(3)?),
+                _ => return None,
+            };
+            Some((place, fit))
+        });
+        let fits: Fits = fits.collect();
+        self.fits = Some((rows.table.clone(), fits.clone()));
+        Ok(fits)
+    }
+
     pub(super) fn refused(&self, table: &str, error: &tokio_postgres::Error) -> Trouble {
         let mut trouble = self.link.trouble("the database does not take a record", error);
         trouble.place = Some(format!("table {table} of {}", self.link.shown));

@@ -1,13 +1,15 @@
 //! What the database servers have in common: where they are (here), one login and what is said
 //! of its errors (`session`), the names of what lies aside (`aside`), and how the rows of a
-//! stream are changed in batches (`batches`).
+//! stream are changed in batches (`batches`), and which records a server would change (`fitting`).
 
 mod aside;
 mod batches;
+mod fitting;
 mod session;
 
 pub(crate) use aside::{aside, is_aside, short_run};
 pub(crate) use batches::{Batches, apply};
+pub(crate) use fitting::{Fits, write_fitting};
 pub(crate) use session::{Rows, Session, Unreachable, not_refreshed, refreshing};
 
 use std::path::PathBuf;

@@ -1,5 +1,6 @@
 //! A database file that is built beside the one in use.
 
+use super::fitting::would_change;
 use super::outside::{Own, keep_to_the_file, run_one};
 use super::{
     ListedTable, Parameter, column_list, companions, describe_with_rowid, list, made_by, quoted,
@@ -25,6 +26,8 @@ pub struct SqliteTarget {
     pub(super) own: Own,
     pub(super) cleared_counters: bool,
     pub(super) journal_mode: Option<String>,
+    /// The rows come into tables as they are there.
+    pub(super) rows_only: bool,
     /// Tables of the old state that are not carried over.
     pub(super) removed: Vec<String>,
     /// Folders that were not there before.
@@ -65,6 +68,7 @@ impl SqliteTarget {
             own: Own::default(),
             cleared_counters: false,
             journal_mode: None,
+            rows_only: false,
             removed: Vec::new(),
             made: Vec::new(),
         }
@@ -139,7 +143,11 @@ impl SqliteTarget {
         }
     }
 
-    pub(super) fn insert(&mut self, portion: &RowBatch) -> rusqlite::Result<Vec<Rejected>> {
+    pub(super) fn insert(
+        &mut self,
+        portion: &RowBatch,
+        adapt: bool,
+    ) -> rusqlite::Result<Vec<Rejected>> {
         let mut rejected = Vec::new();
         let Some(db) = &self.db else { return Ok(rejected) };
         if portion.table == COUNTERS {
@@ -157,6 +165,14 @@ impl SqliteTarget {
         let mut insert =
             db.prepare_cached(&format!("INSERT INTO {table} ({names}) VALUES ({marks})"))?;
         for (row, values) in portion.rows.iter().enumerate() {
+            if self.rows_only
+                && let Some(because) = would_change(db, &portion.table, &portion.columns, values)?
+            {
+                rejected.push(Rejected { row, because, adapted: adapt });
+                if !adapt {
+                    continue;
+                }
+            }
             match insert.execute(rusqlite::params_from_iter(values.iter().map(Parameter))) {
                 Ok(_) => {}
                 Err(error)

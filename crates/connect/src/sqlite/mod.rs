@@ -2,6 +2,7 @@
 
 mod build;
 mod editor;
+mod fitting;
 mod keeper;
 mod outside;
 mod remote;

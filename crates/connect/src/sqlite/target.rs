@@ -56,8 +56,8 @@ impl DatabaseTarget for SqliteTarget {
         Ok(())
     }
 
-    fn write(&mut self, rows: &RowBatch, _: bool) -> Result<Vec<Rejected>> {
-        self.insert(rows).map_err(|error| {
+    fn write(&mut self, rows: &RowBatch, adapt: bool) -> Result<Vec<Rejected>> {
+        self.insert(rows, adapt).map_err(|error| {
             trouble("cannot write the site's new database", &self.path, &error)
                 .hint(format!("a record of table {} is not accepted", rows.table))
         })
@@ -75,6 +75,10 @@ impl DatabaseTarget for SqliteTarget {
     fn incompatibilities(&mut self, _: &Overview, _: &Structure) -> Result<Vec<Check>> {
         // The library is part of the program: it reads what it has written.
         Ok(vec![Check::passed("the destination takes every object of the database")])
+    }
+
+    fn rows_only(&mut self, _: &[Statement]) {
+        self.rows_only = true;
     }
 
     fn remove(&mut self, tables: &[String]) {

@@ -412,6 +412,7 @@ fn build_database(
     report.not_taken = not_taken.cloned().collect();
     let (structure, afterwards) = match &mut targets.own {
         Some(own) if options.part.rows_only => {
+            target.rows_only(&archive_structure(options, archive, about)?.0);
             let (before, after) = own_structure(options, archive, about, &mut **own)?;
             (before, Afterwards::Known(after))
         }

@@ -38,7 +38,7 @@ pub(super) fn moved(style: Style, report: &MoveReport, from: &Site, to: &Site) -
         page.row("archive", &format!("{archive}, {}", size(report.archive_bytes)));
     }
     page.list("rejected", render::rejected(&report.unpacked));
-    page.list("not created", report.unpacked.not_created.clone());
+    page.list("refused", report.unpacked.not_created.clone());
     page.list("note", report.unpacked.notes.clone());
     page.list(
         "after",

@@ -95,6 +95,10 @@ impl DatabaseTarget for RemoteSqliteTarget {
         Ok(checks)
     }
 
+    fn rows_only(&mut self, packed: &[Statement]) {
+        self.inner.rows_only(packed);
+    }
+
     fn remove(&mut self, tables: &[String]) {
         self.inner.remove(tables);
     }
