@@ -77,6 +77,7 @@ fn an_exchange_by_three_renames_that_broke_off_is_completed() {
             new,
             had_old: true,
             part: false,
+            resident: None,
         };
         switch(&swap, Direction::Forward).unwrap();
         assert_eq!((text(&target), text(&side)), ("new".into(), "old".into()), "{broken_after}");
@@ -96,6 +97,7 @@ fn a_place_that_was_empty_is_empty_again() {
         new: file_id(&folder.path().join("new")),
         had_old: false,
         part: false,
+        resident: None,
     };
     switch(&swap, Direction::Forward).unwrap();
     assert_eq!(text(&target), "new");

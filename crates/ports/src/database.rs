@@ -5,6 +5,7 @@ use fernweh_core::finding::Check;
 use fernweh_core::record::{Row, Table, Value};
 use fernweh_core::sql::{Dialect, Statement};
 use serde::{Deserialize, Serialize};
+use std::path::PathBuf;
 
 /// Which tables belong to the site.
 pub trait Scope {
@@ -148,10 +149,25 @@ pub enum DatabaseSwap {
     WithFiles,
     /// A file changes places with another.
     File(FileSwap),
+    /// The content of a file changes places with that of another; the file stays.
+    Content(Box<ContentSwap>),
     /// Tables change their names.
     Tables(Box<TablesSwap>),
     /// Objects change their schemas.
     Schemas(SchemasSwap),
+}
+
+/// A switch of a database file that others have open: its content is exchanged.
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
+pub struct ContentSwap {
+    /// The file that the site uses.
+    pub live: PathBuf,
+    /// The file that holds the other state.
+    pub side: PathBuf,
+    /// Tables and views that are replaced; all others are the same in both states.
+    pub replaced: Vec<String>,
+    /// Tables that go with the old state.
+    pub removed: Vec<String>,
 }
 
 /// A switch by schemas: objects built in a schema of Fernweh's own move into that of the

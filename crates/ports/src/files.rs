@@ -212,6 +212,10 @@ pub struct FileSwap {
     /// Only some entries take their places; everything else stays where it is.
     #[serde(default)]
     pub part: bool,
+    /// A file in it, by its path below, that stays itself while everything around it changes
+    /// places: others have it open (a database of SQLite; its companions stay with it).
+    #[serde(default)]
+    pub resident: Option<String>,
 }
 
 /// A file that is to be put among new ones.

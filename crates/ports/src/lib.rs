@@ -15,10 +15,10 @@ mod trouble;
 mod words;
 
 pub use database::{
-    Applied, Change, Counting, DatabaseEditor, DatabaseSource, DatabaseSwap, DatabaseTarget,
-    Direction, Fingerprint, KeyPosition, Lines, NamedSql, ObjectId, Overview, Record, Refit,
-    Refreshing, Refused, Rejected, RowBatch, SchemasSwap, Scope, Structure, SwapObjects,
-    SwapSchema, SwapTable, TableInfo, TablesSwap,
+    Applied, Change, ContentSwap, Counting, DatabaseEditor, DatabaseSource, DatabaseSwap,
+    DatabaseTarget, Direction, Fingerprint, KeyPosition, Lines, NamedSql, ObjectId, Overview,
+    Record, Refit, Refreshing, Refused, Rejected, RowBatch, SchemasSwap, Scope, Structure,
+    SwapObjects, SwapSchema, SwapTable, TableInfo, TablesSwap,
 };
 pub use files::{
     FileEditor, FileId, FileSource, FileSwap, FileTarget, Held, LeftOut, NewFile, OpenFile, Probe,

@@ -55,9 +55,17 @@ pub struct Targets {
 
 /// Carries a database over that lies among files which are replaced.
 pub trait Keeper: Send {
-    /// Brings the database into the new state of the files, as it is at this moment; gives it
-    /// as a file that is still to be put there, where it does not do that itself.
-    fn keep(&mut self) -> Result<Option<NewFile>>;
+    /// Where it cannot stay the file that it is: the database as it is at this moment, as a file
+    /// that is to be put into the new state of the files.
+    fn keep(&mut self) -> Result<Option<NewFile>> {
+        Ok(None)
+    }
+    /// Keeps everybody from writing to it, until `release` or until this is dropped.
+    fn hold(&mut self) -> Result<()> {
+        Ok(())
+    }
+    /// Lets others write again.
+    fn release(&mut self) {}
 }
 
 /// The parts of a site that are changed in place.

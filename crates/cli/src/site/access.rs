@@ -46,7 +46,10 @@ impl Site {
     fn file_target(&self, run: &str) -> Result<Option<Files>> {
         Ok(match &self.files {
             None => None,
-            Some(FilesPlace::Local(root)) => Some(Files::Local(LocalTarget::new(root, run))),
+            Some(FilesPlace::Local(root)) => {
+                let target = LocalTarget::new(root, run).around(self.inside_files());
+                Some(Files::Local(target))
+            }
             Some(FilesPlace::Remote(place)) => {
                 let (tree, root) = self.file_tree(place)?;
                 Some(Files::Remote(RemoteTarget::new(tree, &root, run)))
@@ -75,10 +78,11 @@ impl Site {
                 Box::new(RemoteSqliteTarget::new(self.remote_sqlite(path)?, place, run))
             }
             DatabasePlace::Sqlite(path) => match (files, self.inside_files()) {
-                (Some(Files::Local(files)), Some(inside)) => {
+                // Where there is none yet, it comes with the files.
+                (Some(Files::Local(files)), Some(inside)) if !path.is_file() => {
                     Box::new(SqliteTarget::inside(path, &files.built().join(inside)))
                 }
-                (None, Some(_)) => {
+                (_, Some(_)) => {
                     let root = self.files.as_ref().and_then(FilesPlace::local);
                     Box::new(SqliteTarget::beside(path, root.unwrap_or(path), run))
                 }
@@ -87,13 +91,15 @@ impl Site {
         })
     }
 
-    /// What carries a database over that lies in files which are replaced alone.
-    fn keeper(&self, files: Option<&Files>) -> Result<Option<Box<dyn Keeper>>> {
+    /// What keeps a database whose files are replaced: alone, or with its content.
+    fn keeper(&self, files: Option<&Files>, alone: bool) -> Result<Option<Box<dyn Keeper>>> {
         Ok(match (files, &self.database, self.inside_files()) {
-            (Some(Files::Local(files)), Some(DatabasePlace::Sqlite(path)), Some(inside)) => {
-                Some(Box::new(SqliteKeeper::new(path, &files.built().join(inside))))
+            (Some(Files::Local(_)), Some(DatabasePlace::Sqlite(path)), Some(_)) => {
+                Some(Box::new(SqliteKeeper::new(path)))
             }
-            (Some(Files::Remote(_)), Some(DatabasePlace::SqliteThere(path)), Some(inside)) => {
+            (Some(Files::Remote(_)), Some(DatabasePlace::SqliteThere(path)), Some(inside))
+                if alone =>
+            {
                 Some(Box::new(RemoteKeeper { database: self.remote_sqlite(path)?, inside }))
             }
             _ => None,
@@ -255,7 +261,7 @@ impl SiteAccess for Site {
         let place = self.database.as_ref().filter(|_| halves.database);
         let database = place.map(|place| self.database_target(place, run, files.as_ref()));
         let database = database.transpose()?;
-        let keeper = if halves.database { None } else { self.keeper(files.as_ref())? };
+        let keeper = self.keeper(files.as_ref(), !halves.database)?;
         let files = files.map(|files| match files {
             Files::Local(target) => Box::new(target) as Box<dyn FileTarget>,
             Files::Remote(target) => Box::new(target),

@@ -16,6 +16,7 @@ mod large_objects;
 mod live;
 mod living;
 mod moves;
+mod open_databases;
 mod pages;
 mod parts;
 mod php;

@@ -4,6 +4,7 @@ mod editor;
 mod mounts;
 mod owner;
 mod part;
+mod resident;
 mod source;
 mod swap;
 mod target;
@@ -50,6 +51,25 @@ pub fn open_workshop(place: &Path) -> std::io::Result<PathBuf> {
         Err(error) => return Err(error),
     }
     Ok(path)
+}
+
+/// Removes a file, if it is there.
+pub fn remove_file(path: &Path) -> std::io::Result<()> {
+    match std::fs::remove_file(path) {
+        Err(error) if error.kind() == std::io::ErrorKind::NotFound => Ok(()),
+        removed => removed,
+    }
+}
+
+/// Removes the workshop in which something was kept, if nothing is kept there any more. It is
+/// named after its place.
+pub fn close_workshop_of(kept: &Path) {
+    if let Some(folder) = kept.parent() {
+        let name = folder.file_name().unwrap_or_default().to_string_lossy();
+        if let Some(place) = name.strip_prefix(".fernweh-") {
+            close_workshop(&folder.with_file_name(place));
+        }
+    }
 }
 
 /// Removes the workshop of a place if nothing is kept in it any more.

@@ -1,6 +1,6 @@
 //! Two places change names, in one step where the file system can do that.
 
-use super::close_workshop;
+use super::{close_workshop_of, resident};
 use fernweh_ports::{Direction, FileId, FileSwap, Result, Trouble};
 use rustix::fs::{CWD, RenameFlags, renameat_with};
 use std::fs;
@@ -24,17 +24,21 @@ pub fn switch(swap: &FileSwap, direction: Direction) -> Result<()> {
     };
     settle(swap).map_err(trouble)?;
     let is_new = file_id(&swap.target) == swap.new;
-    match direction {
-        Direction::Forward if is_new => return Ok(()),
-        Direction::Back if !is_new => return Ok(()),
-        _ => {}
+    let done = match direction {
+        Direction::Forward => is_new,
+        Direction::Back => !is_new,
+    };
+    if done {
+        return resident::leave(swap).map_err(trouble);
     }
+    resident::bring_along(swap).map_err(trouble)?;
     let result = match (direction, swap.had_old) {
         (Direction::Forward, false) => fs::rename(&swap.side, &swap.target),
         (Direction::Back, false) => fs::rename(&swap.target, &swap.side),
         _ => exchange(&swap.target, &swap.side),
     };
     result.map_err(trouble)?;
+    resident::leave(swap).map_err(trouble)?;
     write_through(swap).map_err(trouble)
 }
 
@@ -47,13 +51,7 @@ pub fn let_go(swap: &FileSwap) -> Result<()> {
     };
     removed
         .map_err(|error| Trouble::file("cannot remove the state kept aside", &swap.side, &error))?;
-    if let Some(folder) = swap.side.parent() {
-        // The workshop is named after its place; which one it is shows its own name.
-        let name = folder.file_name().unwrap_or_default().to_string_lossy();
-        if let Some(place) = name.strip_prefix(".fernweh-") {
-            close_workshop(&folder.with_file_name(place));
-        }
-    }
+    close_workshop_of(&swap.side);
     Ok(())
 }
 

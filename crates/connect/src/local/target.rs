@@ -31,6 +31,8 @@ pub struct LocalTarget {
     known: HashSet<Vec<u8>>,
     /// Only what is built takes its place.
     part: bool,
+    /// A file that stays itself, if it is there.
+    resident: Option<String>,
     kept: EntryList,
     /// Some of it belongs to another user than root, who builds it.
     given_away: bool,
@@ -51,9 +53,16 @@ impl LocalTarget {
             folders: Vec::new(),
             known: HashSet::new(),
             part: false,
+            resident: None,
             kept: EntryList::default(),
             given_away: false,
         }
+    }
+
+    /// The database at this path below the root stays the file that it is, if it is there.
+    pub fn around(mut self, database: Option<String>) -> Self {
+        self.resident = database.filter(|inside| self.root.join(inside).is_file());
+        self
     }
 
     /// The folder in which the new state is built.
@@ -142,7 +151,7 @@ impl LocalTarget {
         rustix::fs::syncfs(&folder)
             .map_err(|error| write_trouble(&self.built, &std::io::Error::from(error)))?;
         let (target, side) = (self.root.clone(), self.built.clone());
-        Ok(FileSwap { target, side, new: None, had_old: true, part: true })
+        Ok(FileSwap { target, side, new: None, had_old: true, part: true, resident: None })
     }
 }
 
@@ -312,7 +321,14 @@ impl FileTarget for LocalTarget {
             Trouble::outside("the new files have vanished").at(self.built.display().to_string())
         })?;
         let (target, side) = (self.root.clone(), self.built.clone());
-        Ok(FileSwap { target, side, new: Some(new), had_old, part: false })
+        Ok(FileSwap {
+            target,
+            side,
+            new: Some(new),
+            had_old,
+            part: false,
+            resident: self.resident.clone(),
+        })
     }
 
     fn notes(&self) -> Vec<String> {

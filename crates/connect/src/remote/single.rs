@@ -99,7 +99,7 @@ pub(crate) fn store_beside(
     store_file(tree, here, &side, Some(mode))?;
     let as_path = |bytes: &[u8]| PathBuf::from(OsString::from_vec(bytes.to_vec()));
     let (target, side) = (as_path(path), as_path(&side));
-    Ok(FileSwap { target, side, new: None, had_old: old.is_some(), part: false })
+    Ok(FileSwap { target, side, new: None, had_old: old.is_some(), part: false, resident: None })
 }
 
 /// Makes the switch of a file and of those whose names begin with its name and end with one

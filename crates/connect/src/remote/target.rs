@@ -79,7 +79,14 @@ impl RemoteTarget {
         let trees = RemoteTrees::of(tree.clone(), &root, &built);
         trees.note(&part::plan(&trees, entries.iter(), &shown(&*tree, &root))?)?;
         let path = |bytes: Vec<u8>| PathBuf::from(OsString::from_vec(bytes));
-        Ok(FileSwap { target: path(root), side: path(built), new: None, had_old: true, part: true })
+        Ok(FileSwap {
+            target: path(root),
+            side: path(built),
+            new: None,
+            had_old: true,
+            part: true,
+            resident: None,
+        })
     }
 }
 
@@ -258,6 +265,7 @@ impl FileTarget for RemoteTarget {
             new: None,
             had_old,
             part: false,
+            resident: None,
         })
     }
 

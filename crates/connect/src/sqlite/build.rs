@@ -1,11 +1,9 @@
 //! A database file that is built beside the one in use.
 
+use super::carry::{all_of, carry_over, has_counters};
 use super::fitting::would_change;
 use super::outside::{Own, keep_to_the_file, run_one};
-use super::{
-    ListedTable, Parameter, column_list, companions, describe_with_rowid, list, made_by, quoted,
-    trouble,
-};
+use super::{Parameter, companions, list, quoted, trouble};
 use crate::local;
 use fernweh_core::record::COUNTERS;
 use fernweh_core::sql::{ObjectKind, Statement};
@@ -28,6 +26,8 @@ pub struct SqliteTarget {
     pub(super) journal_mode: Option<String>,
     /// The rows come into tables as they are there.
     pub(super) rows_only: bool,
+    /// Tables and views that are built; known when they are complete.
+    pub(super) replaced: Vec<String>,
     /// Tables of the old state that are not carried over.
     pub(super) removed: Vec<String>,
     /// Folders that were not there before.
@@ -38,12 +38,6 @@ pub struct SqliteTarget {
 /// `main`: the old database, attached later, must not be locked.
 const SESSION: &str = "PRAGMA main.journal_mode = TRUNCATE; PRAGMA main.synchronous = OFF; \
      PRAGMA foreign_keys = OFF; PRAGMA main.locking_mode = EXCLUSIVE; BEGIN;";
-
-/// Whether SQLite keeps counters in this database.
-fn has_counters(db: &Connection) -> rusqlite::Result<bool> {
-    let query = "SELECT count(*) FROM main.sqlite_schema WHERE name = 'sqlite_sequence'";
-    db.query_row(query, [], |row| row.get::<_, i64>(0)).map(|count| count > 0)
-}
 
 impl SqliteTarget {
     /// The database `path`, built as a file of its own in the workshop of `place`.
@@ -69,6 +63,7 @@ impl SqliteTarget {
             cleared_counters: false,
             journal_mode: None,
             rows_only: false,
+            replaced: Vec::new(),
             removed: Vec::new(),
             made: Vec::new(),
         }
@@ -188,64 +183,6 @@ impl SqliteTarget {
         Ok(rejected)
     }
 
-    /// Tables and what hangs on them that the archive does not hold stay.
-    pub(super) fn carry_over(&self, db: &Connection) -> rusqlite::Result<()> {
-        if !self.path.exists() {
-            return Ok(());
-        }
-        let old = Connection::open(&self.path)?;
-        let new: Vec<String> = list(db)?.into_iter().map(|found| found.name).collect();
-        let stays =
-            |found: &ListedTable| !new.contains(&found.name) && !self.removed.contains(&found.name);
-        let mut extra: Vec<_> = list(&old)?.into_iter().filter(stays).collect();
-        // Shadows come with their virtual tables.
-        extra.sort_by_key(|found| found.kind == "shadow");
-        for found in extra.iter().filter(|found| found.kind == "table" || found.kind == "virtual") {
-            run_one(db, &made_by(&old, &found.name)?)?;
-        }
-        db.execute_batch("COMMIT")?;
-        let path = self.path.to_string_lossy();
-        self.own.run(|| db.execute("ATTACH DATABASE ?1 AS replaced", [&path]))?;
-        db.execute_batch("BEGIN")?;
-        for found in extra.iter().filter(|found| found.kind == "table" || found.kind == "shadow") {
-            let table = describe_with_rowid(&old, found)?;
-            let (name, columns) = (quoted(&found.name), column_list(&table));
-            db.execute_batch(&format!(
-                "DELETE FROM main.{name}; \
-                 INSERT INTO main.{name} ({columns}) SELECT {columns} FROM replaced.{name}"
-            ))?;
-        }
-        if has_counters(db)? && has_counters(&old)? {
-            for found in &extra {
-                db.execute("DELETE FROM main.sqlite_sequence WHERE name = ?1", [&found.name])?;
-                db.execute(
-                    "INSERT INTO main.sqlite_sequence (name, seq) \
-                     SELECT name, seq FROM replaced.sqlite_sequence WHERE name = ?1",
-                    [&found.name],
-                )?;
-            }
-        }
-        let mut query = old.prepare(
-            "SELECT name, sql FROM sqlite_schema WHERE sql IS NOT NULL AND type <> 'table' \
-             AND (type = 'view' OR tbl_name IN (SELECT value FROM json_each(?1)))",
-        )?;
-        let names: Vec<&str> = extra.iter().map(|found| found.name.as_str()).collect();
-        let names = serde_json::Value::from(names).to_string();
-        let mut rows = query.query([names])?;
-        while let Some(row) = rows.next()? {
-            let (name, sql): (String, String) = (row.get(0)?, row.get(1)?);
-            let there: i64 = db.query_row(
-                "SELECT count(*) FROM main.sqlite_schema WHERE name = ?1",
-                [&name],
-                |row| row.get(0),
-            )?;
-            if there == 0 {
-                run_one(db, &sql)?;
-            }
-        }
-        self.own.run(|| db.execute_batch("COMMIT; DETACH DATABASE replaced; BEGIN"))
-    }
-
     pub(super) fn complete(&mut self, afterwards: &[Statement]) -> rusqlite::Result<()> {
         let Some(db) = self.db.take() else { return Ok(()) };
         for statement in afterwards {
@@ -257,7 +194,10 @@ impl SqliteTarget {
                 run_one(&db, sql)?;
             }
         }
-        self.carry_over(&db)?;
+        self.replaced = all_of(&db)?;
+        if self.path.exists() {
+            carry_over(&db, &self.own, &self.path, &self.removed)?;
+        }
         if has_counters(&db)? {
             // Counters of tables that were not taken.
             db.execute_batch(

@@ -1,7 +1,9 @@
 //! SQLite, the embedded default.
 
 mod build;
+mod carry;
 mod editor;
+mod exchange;
 mod fitting;
 mod keeper;
 mod outside;

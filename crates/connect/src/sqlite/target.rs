@@ -1,13 +1,13 @@
 //! Building a SQLite database beside the old one.
 
 use super::build::SqliteTarget;
-use super::{companions, list, quoted, trouble};
+use super::{companions, exchange, list, quoted, trouble};
 use crate::local;
 use fernweh_core::finding::Check;
 use fernweh_core::sql::Statement;
 use fernweh_ports::{
-    Counting, DatabaseSource, DatabaseSwap, DatabaseTarget, Direction, FileSwap, Fingerprint,
-    Overview, Progress, Rejected, Result, RowBatch, Scope, Structure, Trouble,
+    ContentSwap, Counting, DatabaseSource, DatabaseSwap, DatabaseTarget, Direction, FileSwap,
+    Fingerprint, Overview, Progress, Rejected, Result, RowBatch, Scope, Structure, Trouble,
 };
 use rusqlite::Connection;
 use std::io::Read;
@@ -121,6 +121,14 @@ impl DatabaseTarget for SqliteTarget {
         if self.with_files {
             return Ok(DatabaseSwap::WithFiles);
         }
+        if self.path.exists() {
+            return Ok(DatabaseSwap::Content(Box::new(ContentSwap {
+                live: self.path.clone(),
+                side: self.built.clone(),
+                replaced: self.replaced.clone(),
+                removed: self.removed.clone(),
+            })));
+        }
         use std::os::unix::fs::PermissionsExt;
         let mode = std::fs::metadata(&self.path).map_or(0o600, |found| found.permissions().mode());
         std::fs::set_permissions(&self.built, std::fs::Permissions::from_mode(mode & 0o777))
@@ -129,7 +137,14 @@ impl DatabaseTarget for SqliteTarget {
             .ok_or_else(|| vanished(std::io::ErrorKind::NotFound.into()))?;
         let (target, side) = (self.path.clone(), self.built.clone());
         let had_old = self.path.exists();
-        Ok(DatabaseSwap::File(FileSwap { target, side, new: Some(new), had_old, part: false }))
+        Ok(DatabaseSwap::File(FileSwap {
+            target,
+            side,
+            new: Some(new),
+            had_old,
+            part: false,
+            resident: None,
+        }))
     }
 
     fn clear(&mut self, tables: &[String]) -> Result<()> {
@@ -153,6 +168,7 @@ impl DatabaseTarget for SqliteTarget {
         for path in companions(&self.built).iter().chain([&self.built]) {
             let _ = std::fs::remove_file(path);
         }
+        exchange::forget(&self.built);
         // Innermost first; one that holds something by now stays.
         self.made.sort_by_key(|folder| std::cmp::Reverse(folder.components().count()));
         for folder in self.made.drain(..) {
@@ -167,7 +183,11 @@ impl DatabaseTarget for SqliteTarget {
         direction: Direction,
         _: &dyn Progress,
     ) -> Result<()> {
-        let DatabaseSwap::File(swap) = swap else { return Ok(()) };
+        let swap = match swap {
+            DatabaseSwap::Content(swap) => return exchange::exchange(swap, direction),
+            DatabaseSwap::File(swap) => swap,
+            _ => return Ok(()),
+        };
         for path in [&swap.target, &swap.side] {
             if path.exists() {
                 Self::settle(path)
@@ -179,6 +199,7 @@ impl DatabaseTarget for SqliteTarget {
 
     fn let_go(&mut self, swap: &DatabaseSwap, _: Direction) -> Result<()> {
         match swap {
+            DatabaseSwap::Content(swap) => exchange::let_go(swap),
             DatabaseSwap::File(swap) => local::let_go(swap),
             _ => Ok(()),
         }

@@ -219,12 +219,43 @@ pub fn unpack(
     };
     let wanted = carried_over(options);
     let carried_over = has_carried_over(options).then_some(&wanted as Wanted<'_>);
-    switch_with(journal, targets, &plan, Direction::Forward, progress, carried_over)?;
+    let switched = switch_with(journal, targets, &plan, Direction::Forward, progress, carried_over);
+    if let Err(trouble) = switched {
+        return Err(match options.makes_room {
+            // The old state is in its archive; there is nothing to go back to.
+            true => trouble.incomplete(HALF),
+            false => back_again(journal, targets, &plan, progress, trouble),
+        });
+    }
     if let Some(target) = &targets.database {
         report.not_created = target.not_created();
     }
     report.run = Some(journal.header.run.clone());
     Ok(report)
+}
+
+/// What is in place of a switch that failed, and what to do.
+const HALF: &str = "the switch is not complete; type the same command again to complete it, or \
+                    fernweh undo to take it back";
+
+/// A switch that failed goes back by itself, so that nothing has changed. Whoever asked to stop,
+/// or whose connection was lost, goes on or back later.
+fn back_again(
+    journal: &mut Journal,
+    targets: &mut Targets,
+    plan: &Plan,
+    progress: &dyn Progress,
+    trouble: Trouble,
+) -> Trouble {
+    if trouble.lost || trouble.kind == TroubleKind::Interrupted {
+        return trouble.incomplete(HALF);
+    }
+    let back = switch_with(journal, targets, plan, Direction::Back, progress, None)
+        .and_then(|()| discard(journal, targets, progress));
+    match back {
+        Ok(()) => trouble,
+        Err(_) => trouble.incomplete(HALF),
+    }
 }
 
 /// Whether anything of the present files is carried over.
@@ -475,6 +506,7 @@ pub fn switch(
     progress: &dyn Progress,
 ) -> Result<()> {
     switch_with(journal, targets, plan, direction, progress, None)
+        .map_err(|trouble| trouble.incomplete(HALF))
 }
 
 /// The same; what was `carried_over` into the new files is brought up to date once more when the
@@ -488,29 +520,27 @@ fn switch_with(
     carried_over: Option<Wanted<'_>>,
 ) -> Result<()> {
     journal.step(&Step::Switching { direction, plan: plan.clone() }, progress)?;
-    let half = |trouble: Trouble| {
-        trouble.incomplete(
-            "the switch is not complete; type the same command again to complete it, or fernweh \
-             undo to take it back",
-        )
-    };
     if let (Some(target), Some(swap)) = (&mut targets.database, &plan.database) {
-        target.switch(swap, direction, progress).map_err(half)?;
+        target.switch(swap, direction, progress)?;
         progress.reached("database-in-place");
         journal.step(&Step::DatabaseSwitched, progress)?;
     }
     if let (Some(target), Some(swap)) = (&mut targets.files, &plan.files) {
         if let Some(carried_over) = carried_over {
-            target.catch_up(carried_over).map_err(half)?;
+            target.catch_up(carried_over)?;
         }
-        target.switch(swap, direction).map_err(half)?;
+        if let Some(keeper) = &mut targets.keeper {
+            keeper.hold()?;
+        }
+        target.switch(swap, direction)?;
+        if let Some(keeper) = &mut targets.keeper {
+            keeper.release();
+        }
         progress.reached("files-in-place");
         journal.step(&Step::FilesSwitched, progress)?;
     }
     let fingerprint = match &mut targets.database {
-        Some(target) if plan.database.is_some() => {
-            target.fingerprint(&plan.tables).map_err(half)?
-        }
+        Some(target) if plan.database.is_some() => target.fingerprint(&plan.tables)?,
         _ => fernweh_ports::Fingerprint::default(),
     };
     journal.step(&Step::Done { direction, at: crate::now(), fingerprint }, progress)

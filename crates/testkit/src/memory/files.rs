@@ -218,6 +218,7 @@ impl FileTarget for Target {
             new: Some(FileId { device: 0, inode: number }),
             had_old: true,
             part: self.part,
+            resident: None,
         })
     }
     fn clear(&mut self, stays: &dyn Fn(&[u8]) -> bool) -> Result<()> {
