@@ -50,6 +50,69 @@ pub fn last_change(records: &Records, site: &str) -> Result<Run> {
     })
 }
 
+/// The changes of a site that can be turned, the oldest first: those that stand, and behind them
+/// those that were taken back, which come again in the same order.
+#[derive(Debug, Default)]
+pub struct Stack {
+    /// They stand, or were broken off in the middle.
+    pub standing: Vec<Run>,
+    /// They were taken back, after everything that stands had come.
+    pub undone: Vec<Run>,
+}
+
+impl Stack {
+    /// The changes of a site.
+    pub fn of(records: &Records, site: &str) -> Result<Self> {
+        let mut stack = Self::default();
+        for run in records.runs_of(site)?.into_iter().rev() {
+            match run.state() {
+                RunState::InPlace { direction: Direction::Back, .. } => stack.undone.push(run),
+                RunState::InPlace { .. } | RunState::Switching(..) | RunState::Emptied => {
+                    // What lies under a later change cannot come again.
+                    stack.undone.clear();
+                    stack.standing.push(run);
+                }
+                // A rewriting that was broken off has changed some cells already.
+                RunState::Open if run.is_rewriting() => {
+                    stack.undone.clear();
+                    stack.standing.push(run);
+                }
+                RunState::Open | RunState::Closed => {}
+            }
+        }
+        Ok(stack)
+    }
+
+    /// What `undo` turns next: the last change that stands; where none does, the first of those
+    /// that were taken back comes again.
+    pub fn next(&self) -> Option<&Run> {
+        self.standing.last().or(self.undone.first())
+    }
+
+    /// What must be turned, in this order, so that the site stands as a run has left it.
+    pub fn way_to(&self, name: &str) -> Result<Vec<Run>> {
+        let place = |runs: &[Run]| runs.iter().position(|run| run.header.run == name);
+        if let Some(at) = place(&self.standing) {
+            return Ok(self.standing[at + 1..].iter().rev().cloned().collect());
+        }
+        if let Some(at) = place(&self.undone) {
+            return Ok(self.undone[..=at].to_vec());
+        }
+        Err(Trouble::usage(format!("the site cannot stand as run `{name}` has left it"))
+            .because(
+                "no such run is kept; what lies before the oldest one is reached by fernweh undo",
+            )
+            .hint("fernweh runs lists what is kept"))
+    }
+}
+
+/// What was taken back can come again only as long as nothing else is done to the site.
+pub fn taken_back(records: &Records, site: &str) -> Result<Vec<Run>> {
+    let is_back =
+        |run: &Run| matches!(run.state(), RunState::InPlace { direction: Direction::Back, .. });
+    Ok(records.runs_of(site)?.into_iter().filter(is_back).collect())
+}
+
 /// Turns an unpacking: the states change places again.
 pub fn turn_unpack(
     run: &Run,

@@ -148,6 +148,7 @@ fn text(context: &Context, args: &RewriteArgs, site: &Site, report: &LiveReport)
         );
         page.list("", refused(&report.refused));
     }
+    page.list("note", report.notes.clone());
     page.gap();
     if report.applied && report.run.is_none() {
         // Nothing was changed, so there is nothing to take back.

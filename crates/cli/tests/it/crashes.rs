@@ -264,7 +264,7 @@ fn soak() {
 }
 
 #[test]
-fn a_sqlite_database_with_an_open_log_is_not_switched_and_loses_nothing() {
+fn a_sqlite_database_with_an_open_log_is_switched_and_loses_nothing() {
     let fixture = fixture(Engine::SqliteOutside);
     fixture.pack();
     fixture.workspace.done("unpack site.fernweh.tar new");
@@ -275,10 +275,10 @@ fn a_sqlite_database_with_an_open_log_is_not_switched_and_loses_nothing() {
     visitor.run(b"UPDATE gp_sections SET name = 'only in the log'").unwrap();
     assert!(path.with_extension("db-wal").exists());
     let before = database_cells(&fixture.new);
-    fixture.workspace.run(UNPACK).code(5).says("the database is in use").says("to complete it");
-    assert_eq!(before, database_cells(&fixture.new), "the visitor still sees the old state");
+    fixture.workspace.done(UNPACK);
+    let names = visitor.ask("SELECT DISTINCT name FROM gp_sections").unwrap();
+    assert!(names.len() > 1, "the visitor sees the new state");
     drop(visitor);
-    fixture.workspace.done(UNPACK).says("completed");
     assert_ne!(before, database_cells(&fixture.new));
     fixture.workspace.done("undo new");
     assert_eq!(before, database_cells(&fixture.new), "what was in the log came back");

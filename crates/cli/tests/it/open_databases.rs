@@ -168,12 +168,14 @@ fn a_database_that_somebody_holds_is_not_switched_and_nothing_is_changed() {
     worker
         .execute_batch("BEGIN IMMEDIATE; INSERT INTO nights (note) VALUES ('long work')")
         .unwrap();
-    let ran = workspace.run("unpack a.tar new --as-is --overwrite --only database").code(3);
+    let ran = workspace.run("unpack a.tar new --as-is --overwrite --only database").code(5);
     ran.says("the database is in use").says("nothing was changed");
     worker.execute_batch("COMMIT").unwrap();
     assert_eq!(text(&open(&path), "SELECT group_concat(note) FROM nights"), "old state,long work");
-    workspace.done("unpack a.tar new --as-is --overwrite --only database");
+    workspace.done("unpack a.tar new --as-is --overwrite --only database").says("completed");
     assert_eq!(text(&worker, "SELECT count(*) FROM nights"), "2");
+    workspace.done("undo new");
+    assert_eq!(text(&worker, "SELECT group_concat(note) FROM nights"), "old state,long work");
 }
 
 #[test]

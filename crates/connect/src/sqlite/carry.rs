@@ -19,16 +19,16 @@ pub(super) fn all_of(db: &Connection) -> rusqlite::Result<Vec<String>> {
     Ok(list(db)?.into_iter().map(|found| found.name).collect())
 }
 
-/// Copies the tables and views of the file `from` that are not in `db` and not `removed`.
+/// Copies the tables and views of the file `from` that are not in `db` and not among `others`.
 pub(super) fn carry_over(
     db: &Connection,
     own: &Own,
     from: &Path,
-    removed: &[String],
+    others: &[String],
 ) -> rusqlite::Result<()> {
     let old = Connection::open(from)?;
     let new: BTreeSet<String> = all_of(db)?.into_iter().collect();
-    let stays = |found: &ListedTable| !new.contains(&found.name) && !removed.contains(&found.name);
+    let stays = |found: &ListedTable| !new.contains(&found.name) && !others.contains(&found.name);
     let mut extra: Vec<_> = list(&old)?.into_iter().filter(stays).collect();
     if extra.is_empty() {
         return Ok(());
@@ -89,9 +89,9 @@ fn hang_on(db: &Connection, old: &Connection, extra: &[ListedTable]) -> rusqlite
 
 /// Brings what is not replaced up to date: in the file `side`, as it is in the file `present`.
 pub(super) fn renew(side: &Path, present: &Path, swap: &ContentSwap) -> rusqlite::Result<()> {
-    let own_names: BTreeSet<&String> = swap.replaced.iter().chain(&swap.removed).collect();
+    let turned: Vec<String> = swap.replaced.iter().chain(&swap.removed).cloned().collect();
     let others = |db: &Connection| -> rusqlite::Result<Vec<ListedTable>> {
-        Ok(list(db)?.into_iter().filter(|found| !own_names.contains(&found.name)).collect())
+        Ok(list(db)?.into_iter().filter(|found| !turned.contains(&found.name)).collect())
     };
     let mut db = Connection::open(side)?;
     let stale = others(&db)?;
@@ -106,7 +106,7 @@ pub(super) fn renew(side: &Path, present: &Path, swap: &ContentSwap) -> rusqlite
             db.execute_batch(&format!("DROP {what} main.{}", quoted(&found.name)))?;
         }
     }
-    carry_over(&db, &own, present, &swap.removed)?;
+    carry_over(&db, &own, present, &turned)?;
     db.execute_batch("COMMIT")?;
     db.close().map_err(|(_, error)| error)
 }

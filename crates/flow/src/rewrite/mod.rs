@@ -39,6 +39,9 @@ pub struct LiveReport {
     pub refused: Vec<Refused>,
     /// The run, if something was changed.
     pub run: Option<String>,
+    /// What else is to be said.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub notes: Vec<String>,
 }
 
 /// What to rewrite.

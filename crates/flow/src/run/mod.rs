@@ -5,6 +5,7 @@
 //! files are read and written belongs to the modules that a run calls. Nothing here knows a
 //! connector, a configuration file or a terminal.
 
+mod branch;
 mod journey;
 mod moving;
 mod overlap;

@@ -1,7 +1,9 @@
 //! Addresses in a live site: a preview, or for real with every old value kept.
 
 use super::Surroundings;
+use super::branch::{end, ends};
 use super::rules::warn_of_shadowed;
+
 use crate::identity::{RulesIdentity, identity};
 use crate::journal::{Journal, Operation, Run, RunState};
 use crate::pack::is_database;
@@ -45,14 +47,16 @@ impl Rewrite {
         let options = RewriteOptions { rewriter: &self.rewriter, tables: &holds, skip: &skip };
         // Nothing is begun before the site can be reached: there would be nothing to take back.
         let mut editors = site.editors(self.halves)?;
+        let ended = if self.apply { ends(site, around)? } else { Vec::new() };
         let mut journal = if self.apply { Some(self.journal(site, around)?) } else { None };
         let done = rewrite(&options, &mut editors, journal.as_mut(), around.progress);
-        let report = done.map_err(|trouble| match self.apply {
+        let mut report = done.map_err(|trouble| match self.apply {
             true => self.incomplete(site, trouble),
             false => trouble,
         })?;
-        if let Some(journal) = journal.filter(|_| report.run.is_none()) {
-            journal.forget();
+        match journal.filter(|_| report.run.is_none()) {
+            Some(journal) => journal.forget(),
+            None => report.notes = end(&ended, site, around),
         }
         Ok(report)
     }

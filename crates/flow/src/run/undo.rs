@@ -4,26 +4,31 @@ use super::Surroundings;
 use super::unpack::Unpack;
 use crate::archive::ArchiveReader;
 use crate::incoming::Incoming;
-use crate::journal::{Journal, Run, RunState, Step};
-use crate::undo::{UndoReport, last_change, let_go, turn_rewrite, turn_unpack};
+use crate::journal::{Journal, Records, Run, RunState, Step};
+use crate::undo::{Stack, UndoReport, let_go, turn_rewrite, turn_unpack};
 use crate::unpack::{Part, UnpackReport, discard};
 use fernweh_ports::{Halves, Result, SiteAccess, Trouble};
 use std::path::Path;
 
 /// What to take back.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Undo {
-    /// The last change; what was taken back comes again.
+    /// The last change that stands; where none does, the first that was taken back comes again.
     LastChange,
-    /// Everything that is kept of earlier states is given up.
-    LetGo,
+    /// Everything that came after this run, or, where it was taken back, up to it again.
+    ToRun(String),
+    /// What is kept of earlier states is given up: of the oldest alone, or of all.
+    LetGo {
+        /// Only of the oldest one.
+        oldest: bool,
+    },
 }
 
 /// What was done.
 #[derive(Debug)]
 pub enum Undone {
-    /// A run was turned.
-    Turned(Box<UndoReport>),
+    /// Runs were turned, in this order.
+    Turned(Vec<UndoReport>),
     /// The old state was unpacked from the archive that the run had made of it.
     Unpacked(Box<UnpackReport>),
     /// These runs keep nothing any more.
@@ -40,31 +45,88 @@ impl Undo {
 
     fn work(self, site: &dyn SiteAccess, around: Surroundings<'_>) -> Result<Undone> {
         let lock = around.records.lock(site.name())?;
-        if self == Undo::LetGo {
-            return give_up(site, around).map(Undone::LetGo);
-        }
-        let run = last_change(around.records, site.name())?;
-        if let Some(archive) = run.set_aside() {
-            let mut run = run;
-            if matches!(run.state(), RunState::Switching(..)) {
-                // What of the new state is in place already goes first.
-                let mut targets = site.targets(&run.header.run, site.has())?;
-                turn_unpack(&run, &mut targets, around.progress)?;
-                run = Journal::resume(&run)?.run()?;
-            }
-            // Unpacking takes the lock itself.
-            drop(lock);
-            let report = bring_back(site, &run, &archive, around)?;
-            return Ok(Undone::Unpacked(Box::new(report)));
-        }
-        let report = match run.is_rewriting() {
-            true => turn_rewrite(&run, &mut site.editors(site.has())?, around.progress)?,
-            false => {
-                let mut targets = site.targets(&run.header.run, site.has())?;
-                turn_unpack(&run, &mut targets, around.progress)?
+        let name = match self {
+            Undo::LetGo { oldest } => return give_up(oldest, site, around).map(Undone::LetGo),
+            Undo::ToRun(name) => name,
+            Undo::LastChange => {
+                let run = next_change(around.records, site.name())?;
+                let Some(archive) = run.set_aside() else {
+                    return Ok(Undone::Turned(vec![turn(&run, site, around)?]));
+                };
+                let mut run = run;
+                if matches!(run.state(), RunState::Switching(..)) {
+                    // What of the new state is in place already goes first.
+                    let mut targets = site.targets(&run.header.run, site.has())?;
+                    turn_unpack(&run, &mut targets, around.progress)?;
+                    run = Journal::resume(&run)?.run()?;
+                }
+                // Unpacking takes the lock itself.
+                drop(lock);
+                let report = bring_back(site, &run, &archive, around)?;
+                return Ok(Undone::Unpacked(Box::new(report)));
             }
         };
-        Ok(Undone::Turned(Box::new(report)))
+        let mut turned: Vec<UndoReport> = Vec::new();
+        let mut stack = Stack::of(around.records, site.name())?;
+        if let Some(broken) = stack.standing.last().filter(|run| !run.is_kept())
+            && broken.set_aside().is_none()
+        {
+            // What was broken off comes to an end first.
+            turned.push(turn(broken, site, around)?);
+            stack = Stack::of(around.records, site.name())?;
+        }
+        let way = stack.way_to(&name)?;
+        if way.is_empty() && !turned.is_empty() {
+            return Ok(Undone::Turned(turned));
+        }
+        if way.is_empty() {
+            return Err(Trouble::usage(format!(
+                "site {} stands as {name} has left it",
+                site.name()
+            )));
+        }
+        if let Some(run) = way.iter().find(|run| run.set_aside().is_some()) {
+            return Err(Trouble::usage("one of the steps is not a step of its own")
+                .because(format!("{} keeps the old state as an archive", run.header.run))
+                .hint(format!(
+                    "go up to it with fernweh undo {}, one step at a time",
+                    site.name()
+                )));
+        }
+        for run in &way {
+            let report = turn(run, site, around).map_err(|trouble| match turned.last() {
+                Some(last) => trouble.incomplete(format!(
+                    "{} of {} steps are taken, the last of them {}; type the same command again to \
+                     go on",
+                    way.iter().take_while(|one| one.header.run != run.header.run).count(),
+                    way.len(),
+                    last.run
+                )),
+                None => trouble,
+            })?;
+            turned.push(report);
+        }
+        Ok(Undone::Turned(turned))
+    }
+}
+
+/// What `undo` turns next.
+fn next_change(records: &Records, site: &str) -> Result<Run> {
+    Stack::of(records, site)?.next().cloned().ok_or_else(|| {
+        Trouble::usage(format!("there is no change of site {site} to take back"))
+            .because("no finished run on this site is recorded beside this configuration")
+            .hint("fernweh runs lists what ran; undo works where unpack or rewrite was typed")
+    })
+}
+
+/// Turns one run.
+fn turn(run: &Run, site: &dyn SiteAccess, around: Surroundings<'_>) -> Result<UndoReport> {
+    match run.is_rewriting() {
+        true => turn_rewrite(run, &mut site.editors(site.has())?, around.progress),
+        false => {
+            let mut targets = site.targets(&run.header.run, site.has())?;
+            turn_unpack(run, &mut targets, around.progress)
+        }
     }
 }
 
@@ -96,13 +158,27 @@ fn bring_back(
     unpack.run_superseding(site, &incoming, Some(run), around)
 }
 
-fn give_up(site: &dyn SiteAccess, around: Surroundings<'_>) -> Result<Vec<String>> {
-    let mut given = Vec::new();
-    for run in around.records.runs_of(site.name())? {
-        if matches!(run.state(), RunState::InPlace { .. }) {
-            let_go(&run, &mut site.targets(&run.header.run, site.has())?, around.progress)?;
-            given.push(run.header.run.clone());
+fn give_up(oldest: bool, site: &dyn SiteAccess, around: Surroundings<'_>) -> Result<Vec<String>> {
+    let mut kept = around.records.runs_of(site.name())?;
+    kept.retain(Run::is_kept);
+    kept.reverse();
+    if oldest {
+        let mut stack = Stack::of(around.records, site.name())?;
+        // Where nothing stands, the farthest goes: those before it can still come again.
+        match stack.standing.is_empty() {
+            true => drop(stack.undone.pop()),
+            false => drop(stack.standing.remove(0)),
         }
+        let stays = |run: &Run| {
+            let mut all = stack.standing.iter().chain(&stack.undone);
+            all.any(|one| one.header.run == run.header.run)
+        };
+        kept.retain(|run| !stays(run));
+    }
+    let mut given = Vec::new();
+    for run in &kept {
+        let_go(run, &mut site.targets(&run.header.run, site.has())?, around.progress)?;
+        given.push(run.header.run.clone());
     }
     Ok(given)
 }

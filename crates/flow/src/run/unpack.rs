@@ -1,6 +1,7 @@
 //! Archive → site: the whole run, from the lock to the last note.
 
 use super::Surroundings;
+use super::branch::{end, ends};
 use super::pack::Pack;
 use super::rules::{pair, ready, warn_of_shadowed};
 use crate::archive::ArchiveReader;
@@ -254,6 +255,9 @@ impl Work<'_> {
         drop(targets);
         self.options.remove = there.as_ref().map(|there| there.removed.clone()).unwrap_or_default();
         self.agree_to_remove()?;
+        let mut ended = ends(site, self.around)?;
+        // This one is the change that is taken back.
+        ended.retain(|run| over != Some(run.header.run.as_str()));
         let mut journal = match earlier {
             Earlier::GoesOn(run) => Journal::resume(&run)?,
             _ => records.begin_marked(Operation::Unpack, site.name(), &self.of.input, mark)?,
@@ -279,6 +283,7 @@ impl Work<'_> {
                 )
             }));
         }
+        report.notes.extend(end(&ended, site, self.around));
         if self.halves.files && there.is_some() {
             // The work is done: that nobody could look is no reason to end with an error.
             report.notes.extend(shown_to_others(site, &run).unwrap_or_default());

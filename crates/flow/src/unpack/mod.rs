@@ -224,7 +224,7 @@ pub fn unpack(
         return Err(match options.makes_room {
             // The old state is in its archive; there is nothing to go back to.
             true => trouble.incomplete(HALF),
-            false => back_again(journal, targets, &plan, progress, trouble),
+            false => back_again(targets, &plan, progress, trouble),
         });
     }
     if let Some(target) = &targets.database {
@@ -238,10 +238,10 @@ pub fn unpack(
 const HALF: &str = "the switch is not complete; type the same command again to complete it, or \
                     fernweh undo to take it back";
 
-/// A switch that failed goes back by itself, so that nothing has changed. Whoever asked to stop,
-/// or whose connection was lost, goes on or back later.
+/// A switch that failed goes back by itself, so that nothing has changed; what was built stays,
+/// and the same command makes the switch later. Whoever asked to stop, or whose connection was
+/// lost, goes on or back later.
 fn back_again(
-    journal: &mut Journal,
     targets: &mut Targets,
     plan: &Plan,
     progress: &dyn Progress,
@@ -250,10 +250,20 @@ fn back_again(
     if trouble.lost || trouble.kind == TroubleKind::Interrupted {
         return trouble.incomplete(HALF);
     }
-    let back = switch_with(journal, targets, plan, Direction::Back, progress, None)
-        .and_then(|()| discard(journal, targets, progress));
-    match back {
-        Ok(()) => trouble,
+    let mut back = || -> Result<()> {
+        if let (Some(target), Some(swap)) = (&mut targets.database, &plan.database) {
+            target.switch(swap, Direction::Back, progress)?;
+        }
+        if let (Some(target), Some(swap)) = (&mut targets.files, &plan.files) {
+            target.switch(swap, Direction::Back)?;
+        }
+        Ok(())
+    };
+    match back() {
+        Ok(()) => trouble.incomplete(
+            "nothing was changed; type the same command again to complete it, or fernweh undo to \
+             give it up",
+        ),
         Err(_) => trouble.incomplete(HALF),
     }
 }

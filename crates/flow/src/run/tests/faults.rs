@@ -128,7 +128,9 @@ fn an_undo_that_is_killed_at_any_call_is_completed_by_the_next() {
 /// How many places an undo has left alone.
 fn refused(undone: &Undone) -> usize {
     match undone {
-        Undone::Turned(report) => report.taken_back.as_ref().map_or(0, |taken| taken.refused.len()),
+        Undone::Turned(reports) => {
+            reports[0].taken_back.as_ref().map_or(0, |taken| taken.refused.len())
+        }
         _ => 0,
     }
 }

@@ -114,7 +114,7 @@ impl Desk {
     }
 
     fn let_go(&self) {
-        Undo::LetGo.run(&self.new, self.around(&Watcher::default())).unwrap();
+        Undo::LetGo { oldest: false }.run(&self.new, self.around(&Watcher::default())).unwrap();
     }
 }
 

@@ -4,6 +4,8 @@
 //! says is what the guide promises.
 
 use super::{Desk, NEW, OLD, THIRD};
+use crate::run::Undo;
+use crate::undo::Stack;
 use fernweh_core::record::Value;
 use fernweh_ports::{Trouble, TroubleKind};
 use fernweh_testkit::{Fault, Files, SiteState, Watcher, killed_or, rows};
@@ -21,7 +23,11 @@ enum Act {
     /// Rewrites the site's own address into a third one.
     Rewrite,
     Undo,
+    /// To the state that one of the kept changes has left, by its place among them.
+    UndoTo(usize),
     LetGo,
+    /// What is kept of the oldest change.
+    LetGoOldest,
     /// A visitor writes into a table that every state has.
     Visit,
 }
@@ -39,8 +45,10 @@ fn act() -> impl Strategy<Value = Act> {
         3 => (0..2_usize).prop_map(Act::Unpack),
         2 => (0..2_usize).prop_map(Act::InPlace),
         2 => Just(Act::Rewrite),
-        3 => Just(Act::Undo),
+        4 => Just(Act::Undo),
+        1 => (0..4_usize).prop_map(Act::UndoTo),
         1 => Just(Act::LetGo),
+        1 => Just(Act::LetGoOldest),
         2 => Just(Act::Visit),
     ]
 }
@@ -61,17 +69,24 @@ fn states() -> [(SiteState, SiteState); 2] {
 }
 
 /// What the site must be, and what taking back leads to.
+#[derive(Clone)]
 struct Model {
     live: SiteState,
-    /// The state that the last change has left, if it can be turned.
-    other: Option<Other>,
+    /// The changes that stand, the oldest first.
+    standing: Vec<Change>,
+    /// Those that were taken back, in the order in which they come again.
+    undone: Vec<Change>,
 }
 
-enum Other {
+/// A change, and what is on its other side.
+#[derive(Clone)]
+enum Change {
     /// Unpacking: both states are kept whole.
-    SiteState(SiteState),
+    Whole(SiteState),
+    /// The same, where the old state is kept as an archive: taking it back is a change anew.
+    InPlace(SiteState),
     /// Rewriting: these places held the old address, and they alone change again.
-    Places { places: BTreeSet<Place>, forward: bool },
+    Places(BTreeSet<Place>),
 }
 
 /// A cell, by its table and number, or a file.
@@ -111,48 +126,113 @@ fn readdressed(state: &SiteState, places: &BTreeSet<Place>, from: &str, to: &str
 }
 
 impl Model {
-    /// What is live once the act is done to its end.
-    fn after(&self, act: &Act, visits: i64) -> SiteState {
+    /// The site once the act is done to its end.
+    fn after(&self, act: &Act, visits: i64) -> Self {
+        let mut model = self.clone();
         match act {
-            Act::Unpack(number) | Act::InPlace(number) => states()[*number].1.clone(),
-            Act::Rewrite => readdressed(&self.live, &places_of(&self.live, NEW), NEW, THIRD),
-            Act::Undo => match &self.other {
-                Some(Other::SiteState(state)) => state.clone(),
-                Some(Other::Places { places, forward: true }) => {
-                    readdressed(&self.live, places, NEW, THIRD)
-                }
-                Some(Other::Places { places, forward: false }) => {
-                    readdressed(&self.live, places, THIRD, NEW)
-                }
-                None => self.live.clone(),
-            },
-            Act::LetGo => self.live.clone(),
-            Act::Visit => {
-                let mut state = self.live.clone();
-                let row = vec![Value::Integer(1000 + visits), Value::Text("visitor".into())];
-                state.tables.entry("articles".into()).or_default().push(row);
-                state
+            Act::Unpack(number) | Act::InPlace(number) => {
+                let before = std::mem::replace(&mut model.live, states()[*number].1.clone());
+                model.undone.clear();
+                model.standing.push(match act {
+                    Act::Unpack(_) => Change::Whole(before),
+                    _ => Change::InPlace(before),
+                });
             }
+            Act::Rewrite => {
+                let places = places_of(&self.live, NEW);
+                // What has changed nothing is no change.
+                if !places.is_empty() {
+                    model.live = readdressed(&self.live, &places, NEW, THIRD);
+                    model.undone.clear();
+                    model.standing.push(Change::Places(places));
+                }
+            }
+            Act::Undo if model.standing.is_empty() => model.redo(),
+            Act::Undo => model.undo(),
+            Act::UndoTo(place) => match self.way_to(*place) {
+                Some(Way::Back(steps)) => (0..steps).for_each(|_| model.undo()),
+                Some(Way::Forward(steps)) => (0..steps).for_each(|_| model.redo()),
+                None => {}
+            },
+            Act::LetGo => {
+                model.standing.clear();
+                model.undone.clear();
+            }
+            // Where nothing stands, the farthest goes: those before it can still come again.
+            Act::LetGoOldest if model.standing.is_empty() => drop(model.undone.pop()),
+            Act::LetGoOldest => drop(model.standing.remove(0)),
+            Act::Visit => {
+                let row = vec![Value::Integer(1000 + visits), Value::Text("visitor".into())];
+                model.live.tables.entry("articles".into()).or_default().push(row);
+            }
+        }
+        model
+    }
+
+    /// Whether the act has nothing to do, or cannot be done.
+    fn is_refused(&self, act: &Act) -> bool {
+        match act {
+            Act::Undo => self.standing.is_empty() && self.undone.is_empty(),
+            Act::UndoTo(place) => self.way_to(*place).is_none(),
+            _ => false,
         }
     }
 
-    fn done(&mut self, act: &Act, after: SiteState) {
-        let before = std::mem::replace(&mut self.live, after);
-        self.other = match (act, self.other.take()) {
-            (Act::Unpack(_) | Act::InPlace(_), _) => Some(Other::SiteState(before)),
-            // What has changed nothing is no change.
-            (Act::Rewrite, other) if places_of(&before, NEW).is_empty() => other,
-            (Act::Rewrite, _) => {
-                Some(Other::Places { places: places_of(&before, NEW), forward: false })
-            }
-            (Act::Undo, Some(Other::SiteState(_))) => Some(Other::SiteState(before)),
-            (Act::Undo, Some(Other::Places { places, forward })) => {
-                Some(Other::Places { places, forward: !forward })
-            }
-            (Act::LetGo, _) => None,
-            (_, other) => other,
+    /// How the site comes to stand as the kept change at this place has left it.
+    fn way_to(&self, place: usize) -> Option<Way> {
+        let all: Vec<&Change> = self.standing.iter().chain(&self.undone).collect();
+        let stands = self.standing.len();
+        if place + 1 == stands || place >= all.len() {
+            return None;
+        }
+        let (steps, way) = match place < stands {
+            true => (&all[place + 1..stands], Way::Back(stands - place - 1)),
+            false => (&all[stands..=place], Way::Forward(place + 1 - stands)),
         };
+        let archived = steps.iter().any(|change| matches!(change, Change::InPlace(_)));
+        (!archived).then_some(way)
     }
+
+    fn undo(&mut self) {
+        match self.standing.pop() {
+            Some(Change::Whole(state)) => {
+                let newer = std::mem::replace(&mut self.live, state);
+                self.undone.insert(0, Change::Whole(newer));
+            }
+            Some(Change::InPlace(state)) => {
+                let newer = std::mem::replace(&mut self.live, state);
+                self.undone.clear();
+                self.standing.push(Change::InPlace(newer));
+            }
+            Some(Change::Places(places)) => {
+                self.live = readdressed(&self.live, &places, THIRD, NEW);
+                self.undone.insert(0, Change::Places(places));
+            }
+            None => {}
+        }
+    }
+
+    fn redo(&mut self) {
+        if self.undone.is_empty() {
+            return;
+        }
+        match self.undone.remove(0) {
+            Change::Whole(state) | Change::InPlace(state) => {
+                let older = std::mem::replace(&mut self.live, state);
+                self.standing.push(Change::Whole(older));
+            }
+            Change::Places(places) => {
+                self.live = readdressed(&self.live, &places, NEW, THIRD);
+                self.standing.push(Change::Places(places));
+            }
+        }
+    }
+}
+
+/// Steps on the stack.
+enum Way {
+    Back(usize),
+    Forward(usize),
 }
 
 /// What came of it.
@@ -162,16 +242,31 @@ enum Ended {
     Killed,
 }
 
-fn take(desk: &Desk, act: &Act, archives: &[std::path::PathBuf], visits: i64) -> Ended {
+/// Does it; `run` is the one up to which to go.
+fn take(
+    desk: &Desk,
+    act: &Act,
+    run: &Option<String>,
+    archives: &[std::path::PathBuf],
+    visits: i64,
+) -> Ended {
     let quiet = Watcher::default();
     let ended = killed_or(|| match act {
         Act::Unpack(number) => desk.unpack(&archives[*number], &quiet).map(drop),
         Act::InPlace(number) => desk.unpack_in_place(&archives[*number], &quiet).map(drop),
         Act::Rewrite => desk.rewrite(&quiet),
         Act::Undo => desk.undo(&quiet).map(drop),
+        Act::UndoTo(_) => {
+            let run = run.clone().unwrap_or_default();
+            Undo::ToRun(run).run(&desk.new, desk.around(&quiet)).map(drop)
+        }
         Act::LetGo => {
             desk.let_go();
             Ok(())
+        }
+        Act::LetGoOldest => {
+            let oldest = Undo::LetGo { oldest: true };
+            oldest.run(&desk.new, desk.around(&quiet)).map(drop)
         }
         Act::Visit => {
             desk.new.write(|state| {
@@ -188,9 +283,15 @@ fn take(desk: &Desk, act: &Act, archives: &[std::path::PathBuf], visits: i64) ->
     }
 }
 
-/// How many runs of the new site are complete.
-fn complete(desk: &Desk) -> usize {
-    desk.records.runs_of("new").unwrap().iter().filter(|run| run.is_kept()).count()
+fn stack(desk: &Desk) -> Stack {
+    Stack::of(&desk.records, "new").unwrap()
+}
+
+/// How many changes stand, and how many were taken back, if none is broken off.
+fn shape(desk: &Desk) -> Option<(usize, usize)> {
+    let stack = stack(desk);
+    let whole = stack.standing.last().is_none_or(|run| run.is_kept());
+    whole.then_some((stack.standing.len(), stack.undone.len()))
 }
 
 fn check(acts: &[(Act, (Mishap, usize))]) -> std::result::Result<(), TestCaseError> {
@@ -209,51 +310,62 @@ fn check(acts: &[(Act, (Mishap, usize))]) -> std::result::Result<(), TestCaseErr
         files: Files::of([("index.html", "under construction")]),
     };
     desk.new.write(|state| state.clone_from(&there));
-    let mut model = Model { live: there, other: None };
+    let mut model = Model { live: there, standing: Vec::new(), undone: Vec::new() };
     for (visits, (act, (mishap, at))) in acts.iter().enumerate() {
         let visits = visits as i64;
-        let nothing_to_undo = matches!(act, Act::Undo) && model.other.is_none();
+        let refused = model.is_refused(act);
         let faults = desk.new.faults();
         match mishap {
-            _ if matches!(act, Act::Visit | Act::LetGo) => {}
+            _ if matches!(act, Act::Visit | Act::LetGo | Act::LetGoOldest) => {}
             Mishap::None => {}
             Mishap::Refused => faults.set(*at, Fault::Refused),
             Mishap::Lost => faults.set(*at, Fault::Lost),
             Mishap::Killed => faults.set(*at, Fault::Killed),
         }
-        let (after, complete_before) = (model.after(act, visits), complete(&desk));
-        let ended = take(&desk, act, &archives, visits);
+        let run = match act {
+            Act::UndoTo(place) => {
+                let stack = stack(&desk);
+                let mut all = stack.standing.iter().chain(&stack.undone);
+                all.nth(*place).map(|run| run.header.run.clone())
+            }
+            _ => None,
+        };
+        let after = model.after(act, visits);
+        let ended = take(&desk, act, &run, &archives, visits);
         faults.clear();
         match ended {
             Ended::Done => {
-                prop_assert!(!nothing_to_undo, "there was nothing to take back");
-                model.done(act, after);
+                prop_assert!(!refused, "there was nothing to do");
+                model = after;
             }
-            Ended::Failed(_) if nothing_to_undo => {}
+            Ended::Failed(_) if refused => {}
             Ended::Failed(trouble) if trouble.kind != TroubleKind::Interrupted => {
                 // With exit codes 2, 3 and 4 nothing has changed.
                 prop_assert_eq!(&desk.new.live(), &model.live, "{:?}: {}", act, trouble);
             }
             Ended::Failed(_) | Ended::Killed => {
-                // Half of an undo of one command is completed by the next; whichever way it
-                // went, it is one of the two states.
-                if matches!(act, Act::Undo) {
-                    let again = take(&desk, act, &archives, visits);
-                    prop_assert!(matches!(again, Ended::Done), "{:?} again", act);
-                    if desk.new.live() != after {
-                        prop_assert_eq!(&desk.new.live(), &model.live, "{:?} twice", act);
-                        continue;
-                    }
-                } else if complete(&desk) == complete_before {
-                    let again = take(&desk, act, &archives, visits);
+                let complete = shape(&desk) == Some((after.standing.len(), after.undone.len()));
+                if !complete {
+                    let again = take(&desk, act, &run, &archives, visits);
+                    // Half of an undo of one command is completed by the next; whichever way it
+                    // went, it is one of the two states.
                     if let Ended::Failed(trouble) = &again {
                         prop_assert!(false, "{act:?} again: {trouble}");
                     }
                 }
-                model.done(act, after);
+                let now = shape(&desk);
+                if matches!(act, Act::Undo)
+                    && now == Some((model.standing.len(), model.undone.len()))
+                {
+                    prop_assert_eq!(&desk.new.live(), &model.live, "{:?} twice", act);
+                    continue;
+                }
+                model = after;
             }
         }
         prop_assert_eq!(&desk.new.live(), &model.live, "after {:?} with {:?}", act, mishap);
+        let stands = Some((model.standing.len(), model.undone.len()));
+        prop_assert_eq!(shape(&desk), stands, "after {:?} with {:?}", act, mishap);
     }
     // Whatever was kept on the way can be given up, and nothing of it remains.
     desk.let_go();
