@@ -145,3 +145,65 @@ fn files_of_the_old_state_are_carried_over() {
     assert_eq!(text(&root.join("both")), "old", "what is kept wins");
     assert!(!root.join("gone").exists());
 }
+
+#[test]
+fn a_resident_stays_the_file_that_it_is_wherever_the_program_was_killed() {
+    use std::os::unix::fs::MetadataExt;
+    for (killed, mode) in (0..4).flat_map(|killed| [(killed, "delete"), (killed, "wal")]) {
+        let folder = tempfile::tempdir().unwrap();
+        let (target, side) = (folder.path().join("site"), folder.path().join("new"));
+        fs::create_dir_all(target.join("data")).unwrap();
+        fs::create_dir(&side).unwrap();
+        fs::write(side.join("page"), "new").unwrap();
+        let db = rusqlite::Connection::open(target.join("data/site.db")).unwrap();
+        db.pragma_update(None, "journal_mode", mode).unwrap();
+        db.execute_batch("CREATE TABLE t (a); INSERT INTO t VALUES (1)").unwrap();
+        let inode = || fs::metadata(target.join("data/site.db")).unwrap().ino();
+        let before = inode();
+        let swap = FileSwap {
+            target: target.clone(),
+            side: side.clone(),
+            new: file_id(&side),
+            had_old: true,
+            part: false,
+            resident: Some("data/site.db".into()),
+        };
+        // What a killed program has left: a second name, or that of an earlier log.
+        if killed > 0 {
+            fs::create_dir(side.join("data")).unwrap();
+            fs::hard_link(target.join("data/site.db"), side.join("data/site.db")).unwrap();
+        }
+        if killed > 1 {
+            fs::write(side.join("data/site.db-wal"), "of an earlier log").unwrap();
+        }
+        if killed > 2 {
+            fs::rename(&target, folder.path().join("between")).unwrap();
+            fs::rename(&side, &target).unwrap();
+            fs::rename(folder.path().join("between"), &side).unwrap();
+            let _ = fs::remove_file(target.join("data/site.db-wal"));
+            for ending in ["-wal", "-shm"] {
+                let name = format!("data/site.db{ending}");
+                let _ = fs::hard_link(side.join(&name), target.join(&name));
+            }
+        }
+        for direction in [Direction::Forward, Direction::Back, Direction::Forward] {
+            switch(&swap, direction).unwrap();
+            assert_eq!(
+                (inode(), fs::metadata(target.join("data/site.db")).unwrap().nlink()),
+                (before, 1)
+            );
+            assert_eq!(target.join("page").exists(), direction == Direction::Forward);
+            let names = fs::read_dir(side.join("data")).unwrap().count();
+            assert_eq!(names, 0, "nothing of it is left in the other folder");
+            db.execute("INSERT INTO t VALUES (2)", []).unwrap();
+            let other = rusqlite::Connection::open(target.join("data/site.db")).unwrap();
+            let seen = |db: &rusqlite::Connection| -> i64 {
+                db.query_row("SELECT count(*) FROM t", [], |row| row.get(0)).unwrap()
+            };
+            assert_eq!(seen(&other), seen(&db), "{mode}, killed at {killed}");
+            let whole: String =
+                other.query_row("PRAGMA integrity_check", [], |row| row.get(0)).unwrap();
+            assert_eq!(whole, "ok");
+        }
+    }
+}

@@ -65,9 +65,17 @@ fn killed_at_every_step(engine: Engine, after: &[&str]) {
 
 #[test]
 fn a_site_with_sqlite_survives_a_kill_at_every_step() {
-    let after = ["switching", "database-switched", "files-in-place", "files-switched", "done"];
+    let after = [
+        "switching",
+        "database-copied",
+        "database-written",
+        "database-in-place",
+        "database-switched",
+        "files-in-place",
+        "files-switched",
+        "done",
+    ];
     killed_at_every_step(Engine::Sqlite, &after);
-    let after = ["switching", "database-in-place", "database-switched", "files-in-place", "done"];
     killed_at_every_step(Engine::SqliteOutside, &after);
 }
 
@@ -104,7 +112,12 @@ fn a_site_with_postgres_survives_a_kill_at_every_step() {
 fn an_undo_that_is_killed_can_be_completed() {
     for engine in [Engine::SqliteOutside, Engine::Mariadb, Engine::Postgres] {
         let (fixture, first, second) = two_states(engine);
-        for step in ["switching", "database-switched", "files-in-place"] {
+        let sqlite = ["switching", "database-copied", "database-written", "files-in-place"];
+        let steps = match engine {
+            Engine::SqliteOutside => &sqlite[..],
+            _ => &["switching", "database-switched", "files-in-place"],
+        };
+        for step in steps {
             fixture.workspace.done(UNPACK);
             assert_eq!(second, state(&fixture));
             assert_eq!(fixture.workspace.run_killed_at("undo new", step).code, None);

@@ -14,7 +14,7 @@ use super::carry::renew;
 use super::{companions, trouble};
 use crate::local;
 use fernweh_core::digest::sha256;
-use fernweh_ports::{ContentSwap, Direction, Result, Trouble};
+use fernweh_ports::{ContentSwap, Direction, Progress, Result, Trouble};
 use rusqlite::backup::{Backup, StepResult};
 use rusqlite::{Connection, OpenFlags};
 use serde::{Deserialize, Serialize};
@@ -51,7 +51,11 @@ struct Schema {
 
 /// Puts the new content into the live file, or the old one again; doing it twice is the same as
 /// once.
-pub(super) fn exchange(swap: &ContentSwap, direction: Direction) -> Result<()> {
+pub(super) fn exchange(
+    swap: &ContentSwap,
+    direction: Direction,
+    progress: &dyn Progress,
+) -> Result<()> {
     let wrong = |error| trouble("cannot switch the database", &swap.live, &error);
     let file = |error| Trouble::file("cannot keep the state of the database", &swap.side, &error);
     let places = Places::of(swap);
@@ -78,6 +82,7 @@ pub(super) fn exchange(swap: &ContentSwap, direction: Direction) -> Result<()> {
     let arriving = schema_of(&places.side).map_err(wrong)?;
     note.begun = Some(Schema { version, arriving });
     places.write(&note).map_err(file)?;
+    progress.reached("database-copied");
     loop {
         if crate::stop::asked() {
             return Err(Trouble::interrupted("interrupted").because("you asked to stop"));
@@ -90,6 +95,7 @@ pub(super) fn exchange(swap: &ContentSwap, direction: Direction) -> Result<()> {
     }
     drop(backup);
     drop(source);
+    progress.reached("database-written");
     places.complete(&mut note).map_err(file)?;
     settle_log(&live, without_log).map_err(wrong)?;
     drop(live);

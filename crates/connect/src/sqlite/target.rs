@@ -181,10 +181,10 @@ impl DatabaseTarget for SqliteTarget {
         &mut self,
         swap: &DatabaseSwap,
         direction: Direction,
-        _: &dyn Progress,
+        progress: &dyn Progress,
     ) -> Result<()> {
         let swap = match swap {
-            DatabaseSwap::Content(swap) => return exchange::exchange(swap, direction),
+            DatabaseSwap::Content(swap) => return exchange::exchange(swap, direction, progress),
             DatabaseSwap::File(swap) => swap,
             _ => return Ok(()),
         };
