@@ -357,6 +357,12 @@ pub trait DatabaseTarget: Send {
     /// Builds what needs rows, as far as that is possible beside the old state, and plans
     /// the switch.
     fn finish(&mut self, afterwards: &[Statement]) -> Result<DatabaseSwap>;
+    /// Objects of the site that the switch puts aside, by kind and name, where they are no tables
+    /// and hang on none: views, routines, events, types. Asked after `finish`.
+    fn replaces(&mut self, swap: &DatabaseSwap) -> Result<Vec<String>> {
+        let _ = swap;
+        Ok(Vec::new())
+    }
     /// Records whose foreign keys lead nowhere once the built tables are in place, in words.
     /// Asked after `finish`.
     fn orphans(&mut self, swap: &DatabaseSwap) -> Result<Vec<String>>;

@@ -6,6 +6,7 @@ mod crashes;
 mod disks;
 mod documents;
 mod fitting;
+mod foreseen;
 mod forging;
 mod going_on;
 mod hostile;

@@ -3,11 +3,11 @@
 
 use super::build::MariadbTarget;
 use super::describe::list;
-use super::objects::{create_table, events, routines, triggers, views};
+use super::objects::{Objects, create_table, events, routines, triggers, views};
 use super::{Link, quoted, switch};
 use crate::server::Session;
 use fernweh_core::sql::{ObjectKind, Statement, renamed, with_modes};
-use fernweh_ports::{NamedSql, Result, SwapObjects};
+use fernweh_ports::{NamedSql, Result, SwapObjects, Trouble};
 use std::collections::BTreeMap;
 
 impl MariadbTarget {
@@ -37,10 +37,62 @@ impl MariadbTarget {
             let comes = |old: &NamedSql| new.iter().any(|one| one.name == old.name);
             found.into_iter().filter(comes).collect()
         };
-        objects.views = again(views(&mut self.link)?.found, &new.views);
-        objects.routines = again(routines(&mut self.link)?.found, &new.routines);
-        objects.events = again(events(&mut self.link)?.found, &new.events);
+        let (views, routines) = (views(&mut self.link)?, routines(&mut self.link)?);
+        let events = events(&mut self.link)?;
+        for (found, new) in
+            [(&views, &new.views), (&routines, &new.routines), (&events, &new.events)]
+        {
+            self.refuse_hidden(found, new)?;
+        }
+        objects.views = again(views.found, &new.views);
+        objects.routines = again(routines.found, &new.routines);
+        objects.events = again(events.found, &new.events);
         Ok(objects)
+    }
+
+    /// What would be dropped could not come back where its statement cannot be read.
+    fn refuse_hidden(&self, there: &Objects, new: &[NamedSql]) -> Result<()> {
+        let hidden = there
+            .hidden
+            .iter()
+            .find(|hidden| new.iter().any(|one| hidden.ends_with(&format!(" {}", one.name))));
+        match hidden {
+            None => Ok(()),
+            Some(hidden) => Err(Trouble::outside(format!("{hidden} cannot be replaced"))
+                .at(self.link.shown.clone())
+                .because("the login may not read how it was made, so undo could not bring it back")
+                .hint(format!(
+                    "let its owner drop it, or leave it out of the archive: {hidden} belongs to \
+                     somebody else"
+                ))),
+        }
+    }
+
+    /// A foreign key of another database follows a table that is put aside, and cannot be given
+    /// to the new one from here.
+    pub(super) fn refuse_far_keys(&mut self, replaced: &[String]) -> Result<()> {
+        let found = self.link.ask(
+            "SELECT concat(constraint_name, ' of ', constraint_schema, '.', table_name), \
+             referenced_table_name FROM information_schema.referential_constraints \
+             WHERE unique_constraint_schema = database() AND constraint_schema <> database()",
+        )?;
+        let mut far = found.into_iter().filter_map(|row| {
+            let mut cells = row.into_iter().flatten();
+            let (key, table) = (cells.next()?, cells.next()?);
+            replaced.contains(&table).then_some((key, table))
+        });
+        match far.next() {
+            None => Ok(()),
+            Some((key, table)) => {
+                Err(Trouble::outside(format!("table {table} cannot be replaced"))
+                    .at(self.link.shown.clone())
+                    .because(format!(
+                        "foreign key {key}, in another database, refers to it and would go on \
+                         referring to the old state"
+                    ))
+                    .hint("drop that key first, and add it again afterwards"))
+            }
+        }
     }
 
     /// What the statements of an archive hang on its tables; sequences are set at once.

@@ -8,6 +8,7 @@ mod build;
 mod columns;
 mod describe;
 mod editor;
+mod foresee;
 mod gate;
 mod incompatibilities;
 mod intake;

@@ -9,8 +9,8 @@ use fernweh_core::digest::sha256;
 use fernweh_core::finding::Check;
 use fernweh_core::sql::{Modes, ObjectKind, Statement, with_modes};
 use fernweh_ports::{
-    Counting, DatabaseSwap, DatabaseTarget, Direction, Fingerprint, Overview, Progress, Rejected,
-    Result, RowBatch, Scope, Structure, SwapTable, TablesSwap,
+    Counting, DatabaseSwap, DatabaseTarget, Direction, Fingerprint, NamedSql, Overview, Progress,
+    Rejected, Result, RowBatch, Scope, Structure, SwapTable, TablesSwap,
 };
 use std::collections::BTreeSet;
 
@@ -115,6 +115,15 @@ impl DatabaseTarget for MariadbTarget {
         self.removed = tables.to_vec();
     }
 
+    fn replaces(&mut self, swap: &DatabaseSwap) -> Result<Vec<String>> {
+        let DatabaseSwap::Tables(swap) = swap else { return Ok(Vec::new()) };
+        let named = |kind: &str, one: &NamedSql| format!("{} {}", kind.to_lowercase(), one.name);
+        let views = swap.old.views.iter().map(|one| named("view", one));
+        let routines = swap.old.routines.iter().map(|one| named(&one.table, one));
+        let events = swap.old.events.iter().map(|one| named("event", one));
+        Ok(views.chain(routines).chain(events).collect())
+    }
+
     fn orphans(&mut self, swap: &DatabaseSwap) -> Result<Vec<String>> {
         let DatabaseSwap::Tables(swap) = swap else { return Ok(Vec::new()) };
         let place = |name: &str| {
@@ -186,9 +195,12 @@ impl DatabaseTarget for MariadbTarget {
         let leaving = self.tables.iter().chain(&self.removed);
         let replaced: Vec<String> = leaving.filter(|name| there.contains(name)).cloned().collect();
         let old = self.present_objects(&replaced, &new)?;
+        self.refuse_far_keys(&replaced)?;
         // Keys of tables that stay must point at the new tables afterwards.
         let staying = old.foreign_keys.iter().filter(|key| !replaced.contains(&key.table));
-        new.foreign_keys.extend(staying.cloned().collect::<Vec<_>>());
+        let staying: Vec<NamedSql> = staying.cloned().collect();
+        self.foresee(&new, &staying, &replaced)?;
+        new.foreign_keys.extend(staying);
         let tables = self.tables.iter().map(|name| SwapTable {
             name: name.clone(),
             aside_new: self.aside('n', name),

@@ -156,6 +156,27 @@ impl DatabaseTarget for PostgresTarget {
         self.removed = tables.to_vec();
     }
 
+    fn replaces(&mut self, swap: &DatabaseSwap) -> Result<Vec<String>> {
+        let DatabaseSwap::Schemas(swap) = swap else { return Ok(Vec::new()) };
+        let ids: Vec<String> = swap
+            .schemas
+            .iter()
+            .flat_map(|schema| &schema.old)
+            .map(|id| format!("({}::oid, {}::oid)", id.class, id.number))
+            .collect();
+        if ids.is_empty() {
+            return Ok(Vec::new());
+        }
+        // What hangs on tables, and tables themselves, are counted otherwise.
+        let found = self.link.ask(&format!(
+            "SELECT pg_describe_object(o.class, o.number, 0) FROM (VALUES {}) o (class, number) \
+             LEFT JOIN pg_catalog.pg_class c ON o.class = 'pg_class'::regclass AND c.oid = o.number \
+             WHERE coalesce(c.relkind NOT IN ('r', 'p', 'i', 'I', 'S', 't'), true) ORDER BY 1",
+            ids.join(", ")
+        ))?;
+        Ok(found.into_iter().filter_map(|row| row.into_iter().next()?).collect())
+    }
+
     fn orphans(&mut self, _: &DatabaseSwap) -> Result<Vec<String>> {
         Ok(self.orphans.clone())
     }

@@ -85,6 +85,18 @@ impl DatabaseTarget for SqliteTarget {
         self.removed = tables.to_vec();
     }
 
+    fn replaces(&mut self, swap: &DatabaseSwap) -> Result<Vec<String>> {
+        let DatabaseSwap::Content(swap) = swap else { return Ok(Vec::new()) };
+        let views = || -> rusqlite::Result<Vec<String>> {
+            let found = list(&Connection::open(&swap.live)?)?;
+            let replaced = found
+                .into_iter()
+                .filter(|found| found.kind == "view" && swap.replaced.contains(&found.name));
+            Ok(replaced.map(|found| format!("view {}", found.name)).collect())
+        };
+        views().map_err(|error| self.wrong(error))
+    }
+
     fn orphans(&mut self, _: &DatabaseSwap) -> Result<Vec<String>> {
         let check = || -> rusqlite::Result<Vec<String>> {
             let db = Connection::open(&self.built)?;

@@ -38,7 +38,9 @@ pub use qualified::{Qualified, in_schemas};
 pub use refused::StatementError;
 pub use same::is_same_structure;
 pub use script::{ScriptError, ScriptReader};
-pub use statement::{Insert, ObjectKind, Statement, disabled_event, renamed, with_modes};
+pub use statement::{
+    Insert, ObjectKind, Statement, disabled_event, moved_trigger, renamed, sequences_in, with_modes,
+};
 pub use texts::{Notation, ScriptPart, TextCutter, TextOutcome};
 
 use serde::{Deserialize, Serialize};

@@ -6,7 +6,7 @@ use crate::archive::ArchiveReader;
 use crate::survey;
 use fernweh_core::record::is_of_engine;
 use fernweh_core::sql::Dialect;
-use fernweh_ports::{DatabaseTarget, FileTarget, Result, Targets, Trouble, counted, size};
+use fernweh_ports::{DatabaseTarget, FileTarget, Result, Targets, Trouble, counted, named, size};
 
 /// Refuses a site that holds something, unless it may be replaced; says what is there.
 pub fn look_before(
@@ -54,6 +54,16 @@ pub fn look_before(
         (there.entries, there.named_files) = (0, true);
     }
     Ok(Some(there))
+}
+
+/// Refuses to put anything aside that is no table: tables are looked at before anything is built.
+pub(super) fn refuse_to_replace(objects: &[String], site: &str) -> Result<()> {
+    if objects.is_empty() {
+        return Ok(());
+    }
+    Err(Trouble::usage(format!("site {site} is not empty"))
+        .because(format!("its database holds {}", named(objects, 6)))
+        .hint("add --overwrite to replace them; they are kept, and fernweh undo brings them back"))
 }
 
 /// Counts what of the database is replaced, and refuses what cannot be meant.

@@ -407,6 +407,9 @@ fn build(
     if let Some(target) = &mut targets.database {
         check_rows(options, archive, &mut **target, &rejects)?;
         let swap = target.finish(&afterwards)?;
+        if !options.overwrite {
+            before::refuse_to_replace(&target.replaces(&swap)?, &options.site)?;
+        }
         report.notes = target.notes();
         if options.part.some_tables || options.part.rows_only {
             report.orphans = target.orphans(&swap)?;

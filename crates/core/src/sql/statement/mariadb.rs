@@ -321,6 +321,57 @@ pub fn renamed(statement: &str, new: &str) -> Option<String> {
     None
 }
 
+/// A statement that creates a trigger, under another name, on another table, and in no order
+/// with others.
+pub fn moved_trigger(statement: &str, name: &str, table: &str) -> Option<String> {
+    let mut reader = Reader::new(Dialect::Mariadb, statement.as_bytes());
+    let mut out = String::new();
+    let mut written = 0;
+    // Each name stands between two words; it can hold a dot.
+    for (before, behind, new) in
+        [("TRIGGER", &["BEFORE", "AFTER"][..], name), ("ON", &["FOR"], table)]
+    {
+        while !reader.next().ok()??.is(before) {}
+        out.push_str(&statement[written..reader.tokens.at]);
+        loop {
+            let token = reader.next().ok()??;
+            if behind.iter().any(|word| token.is(word)) {
+                break;
+            }
+        }
+        written = reader.tokens.from;
+        out.push_str(&format!(" {} ", quote_name(Dialect::Mariadb, new)));
+    }
+    while !reader.next().ok()??.is("ROW") {}
+    out.push_str(&statement[written..reader.tokens.at]);
+    written = reader.tokens.at;
+    let token = reader.next().ok()??;
+    if token.is("FOLLOWS") || token.is("PRECEDES") {
+        reader.next().ok()??;
+        written = reader.tokens.at;
+    }
+    out.push_str(&statement[written..]);
+    Some(out)
+}
+
+/// The sequences that the default of a column takes numbers from.
+pub fn sequences_in(default: &str) -> Vec<String> {
+    let mut reader = Reader::new(Dialect::Mariadb, default.as_bytes());
+    let (mut found, mut call) = (Vec::new(), 0);
+    while let Ok(Some(token)) = reader.next() {
+        call = match (call, &token) {
+            (_, token) if ["nextval", "lastval", "setval"].iter().any(|name| token.is(name)) => 1,
+            (1, Token::Sign(b'(')) => 2,
+            (2, Token::Name(name)) => {
+                found.push(name.clone());
+                0
+            }
+            _ => 0,
+        };
+    }
+    found
+}
+
 /// A statement that creates an event so that it sleeps, and whether it is to be woken.
 pub fn disabled_event(statement: &str, modes: Modes) -> (String, bool) {
     let mut reader = Reader::in_modes(Dialect::Mariadb, modes, statement.as_bytes());

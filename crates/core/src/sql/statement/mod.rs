@@ -12,7 +12,7 @@ mod shape;
 mod sqlite;
 
 pub use insert::Insert;
-pub use mariadb::{disabled_event, renamed};
+pub use mariadb::{disabled_event, moved_trigger, renamed, sequences_in};
 pub(in crate::sql) use reader::Reader;
 
 pub use super::refused::StatementError;

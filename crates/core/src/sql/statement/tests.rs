@@ -184,6 +184,25 @@ proptest! {
 }
 
 #[test]
+fn a_trigger_is_moved_to_another_table_and_sequences_are_found() {
+    for (sql, moved) in [
+        (
+            "CREATE TRIGGER `a ``b` BEFORE INSERT ON `t` FOR EACH ROW SET NEW.x = 'ON t FOR'",
+            "CREATE TRIGGER `n` BEFORE INSERT ON `m` FOR EACH ROW SET NEW.x = 'ON t FOR'",
+        ),
+        (
+            "CREATE TRIGGER \"a\" AFTER UPDATE ON db.t FOR EACH ROW FOLLOWS `z` BEGIN CALL p(); END",
+            "CREATE TRIGGER `n` AFTER UPDATE ON `m` FOR EACH ROW BEGIN CALL p(); END",
+        ),
+    ] {
+        assert_eq!(moved_trigger(sql, "n", "m").as_deref(), Some(moved));
+    }
+    assert_eq!(moved_trigger("CREATE VIEW v AS SELECT 1", "n", "m"), None);
+    let default = "ALTER TABLE `d` ALTER COLUMN `b` SET DEFAULT (nextval(`s (1`) + nextval (`t`))";
+    assert_eq!(sequences_in(default), ["s (1", "t"]);
+}
+
+#[test]
 fn names_are_quoted_so_that_they_come_back() {
     assert_eq!(quote_name(Dialect::Sqlite, "a\"b"), "\"a\"\"b\"");
     assert_eq!(quote_name(Dialect::Mariadb, "a`b"), "`a``b`");

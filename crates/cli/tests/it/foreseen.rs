@@ -1,0 +1,145 @@
+//! What would fail when the new state takes its place is found before, and nothing has changed.
+
+use super::zoo::two_sites;
+use fernweh_demo::database::{Database, Place};
+use fernweh_demo::server::Server;
+use fernweh_testkit::{Workspace, database_cells, mariadb_client, new_database, shared_server};
+
+fn administrator(sql: &str) {
+    let server = shared_server(Server::Mariadb).lock().unwrap();
+    server.administrator().unwrap().run(sql.as_bytes()).unwrap();
+}
+
+fn name_of(place: &Place) -> String {
+    match place {
+        Place::Mariadb { name, .. } | Place::Postgres { name, .. } => name.clone(),
+        Place::Sqlite(_) => String::new(),
+    }
+}
+
+/// Two sites on MariaDB; the first is packed.
+fn packed(old: &str, new: &str) -> (Workspace, Place) {
+    let places = ["foreseen_old", "foreseen_new"].map(|name| new_database(Server::Mariadb, name));
+    mariadb_client(&places[0], old.into());
+    mariadb_client(&places[1], new.into());
+    let workspace = two_sites(&places[0], &places[1]);
+    workspace.done("pack old -o a.tar");
+    (workspace, places[1].clone())
+}
+
+/// The run ends with these words, and the site is what it was.
+fn refused(workspace: &Workspace, new: &Place, command: &str, code: i32, words: &[&str]) {
+    let before = database_cells(new);
+    let ran = workspace.run(command).code(code).says("nothing was changed");
+    words.iter().fold(ran, |ran, words| ran.says(words));
+    assert_eq!(before, database_cells(new));
+    if let Place::Mariadb { .. } = new {
+        let left = "SELECT count(*) FROM information_schema.tables \
+                    WHERE table_schema = database() AND left(table_name, 3) = '_fw'";
+        assert_eq!(mariadb_client(new, left.into()), "0\n");
+    }
+}
+
+const NIGHTS: &str = "CREATE TABLE nights (id int PRIMARY KEY, note varchar(20)); \
+                      INSERT INTO nights VALUES (1, 'clear');";
+const UNPACK: &str = "unpack a.tar new --as-is";
+const OVER: &str = "unpack a.tar new --as-is --overwrite";
+
+#[test]
+fn a_view_is_not_replaced_unless_that_is_meant() {
+    let folder = tempfile::tempdir().unwrap();
+    let files = ["old.db", "new.db"].map(|name| Place::Sqlite(folder.path().join(name)));
+    let on = |kind| ["views_old", "views_new"].map(|name| new_database(kind, name));
+    for [old, new] in [files, on(Server::Mariadb), on(Server::Postgres)] {
+        let run = |place: &Place, sql: &str| Database::open(place).unwrap().run(sql.as_bytes());
+        run(&old, &format!("{NIGHTS} CREATE VIEW best AS SELECT id FROM nights")).unwrap();
+        run(&new, "CREATE VIEW best AS SELECT 7 AS id").unwrap();
+        let workspace = two_sites(&old, &new);
+        workspace.done("pack old -o a.tar");
+        refused(
+            &workspace,
+            &new,
+            UNPACK,
+            2,
+            &["site new is not empty", "best", "--overwrite"],
+        );
+        let ask = || Database::open(&new).unwrap().ask("SELECT id FROM best").unwrap();
+        workspace.done(OVER);
+        assert_eq!(ask()[0][0].as_deref(), Some("1"));
+        workspace.done("undo new");
+        assert_eq!(ask()[0][0].as_deref(), Some("7"));
+    }
+}
+
+#[test]
+fn a_routine_that_could_not_come_back_is_not_dropped() {
+    let (workspace, new) = packed(&format!("{NIGHTS} CREATE PROCEDURE tidy() SELECT 1;"), "");
+    administrator(&format!(
+        "CREATE PROCEDURE `{}`.tidy() SELECT 'of somebody else'",
+        name_of(&new)
+    ));
+    refused(&workspace, &new, OVER, 3, &["procedure tidy cannot be replaced", "undo"]);
+}
+
+#[test]
+fn names_and_columns_of_keys_of_tables_that_stay_are_looked_at() {
+    let observers = "CREATE TABLE observers (id int PRIMARY KEY, night int, \
+                     CONSTRAINT at_night FOREIGN KEY (night) REFERENCES nights (id));";
+    let (workspace, new) = packed(
+        &format!("{NIGHTS} {observers}"),
+        "CREATE TABLE halls (id int PRIMARY KEY); CREATE TABLE shop (id int, hall int, \
+         CONSTRAINT at_night FOREIGN KEY (hall) REFERENCES halls (id))",
+    );
+    refused(&workspace, &new, UNPACK, 3, &["foreign key at_night", "table shop"]);
+
+    let wider = "CREATE TABLE nights (id bigint PRIMARY KEY);";
+    let stays = format!(
+        "{NIGHTS} CREATE TABLE shop (id int, night int, \
+                         CONSTRAINT of_night FOREIGN KEY (night) REFERENCES nights (id));"
+    );
+    let (workspace, new) = packed(wider, &stays);
+    refused(&workspace, &new, OVER, 3, &["of_night", "table shop", "int", "bigint"]);
+
+    let without = "CREATE TABLE nights (id int, note varchar(20));";
+    let (workspace, new) = packed(without, &stays);
+    refused(&workspace, &new, OVER, 3, &["of_night", "index"]);
+}
+
+#[test]
+fn a_sequence_that_does_not_come_along_is_missed_before() {
+    let (workspace, new) = packed(
+        "CREATE SEQUENCE other_numbers; \
+         CREATE TABLE gp_nights (id int DEFAULT nextval(other_numbers)); \
+         INSERT INTO gp_nights VALUES (3)",
+        "CREATE TABLE gp_nights (id int)",
+    );
+    refused(&workspace, &new, &format!("{OVER} --tables gp_*"), 3, &["sequence other_numbers"]);
+    workspace.done(OVER);
+}
+
+#[test]
+fn a_trigger_that_the_login_may_not_make_is_found_before() {
+    let (workspace, new) = packed(
+        &format!(
+            "{NIGHTS} CREATE TRIGGER on_night BEFORE INSERT ON nights FOR EACH ROW SET NEW.note = 'x'"
+        ),
+        NIGHTS,
+    );
+    let name = name_of(&new);
+    administrator(&format!("REVOKE TRIGGER ON `{name}`.* FROM `u_{name}`@`%`"));
+    refused(&workspace, &new, OVER, 3, &["trigger on_night", "1142"]);
+}
+
+#[test]
+fn a_key_of_another_database_does_not_follow_what_is_put_aside() {
+    let (workspace, new) = packed(NIGHTS, NIGHTS);
+    let name = name_of(&new);
+    administrator(&format!(
+        "CREATE DATABASE `{name}_shop`; CREATE TABLE `{name}_shop`.orders (id int, night int, \
+         CONSTRAINT far FOREIGN KEY (night) REFERENCES `{name}`.nights (id)); \
+         GRANT SELECT, INSERT ON `{name}_shop`.* TO `u_{name}`@`%`"
+    ));
+    refused(&workspace, &new, OVER, 3, &["table nights cannot be replaced", "far of"]);
+    administrator(&format!("DROP DATABASE `{name}_shop`"));
+    workspace.done(OVER);
+}
