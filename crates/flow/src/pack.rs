@@ -14,7 +14,7 @@ use fernweh_core::entries::EntryList;
 use fernweh_core::limits;
 use fernweh_core::record::{Entry, EntryKind, Table, is_of_engine};
 use fernweh_core::settings::{self, Role};
-use fernweh_core::sql::{is_same_structure, write_structure};
+use fernweh_core::sql::{Statement, is_same_structure, left_behind, write_structure};
 use fernweh_ports::{
     Counting, DatabaseSource, FileSource, Held, LeftOut, Progress, Result, Stamp, Structure,
     Trouble, TroubleKind, Unit, WholeFile, counted, in_turn, read_whole,
@@ -177,6 +177,9 @@ fn describe(
     let full = overview.tables.iter().filter(|t| !options.without_rows.hold(t.name.as_bytes()));
     report.records = full.map(|table| table.rows).sum();
     report.not_carried = overview.not_carried;
+    let chosen: Vec<Statement> =
+        structure.before.iter().chain(&structure.afterwards).cloned().collect();
+    report.not_named = left_behind(&chosen, &structure.outside);
     report.without_rows = tables.iter().filter(bare).map(|table| table.name.clone()).collect();
     Ok(DatabaseManifest {
         dialect: overview.dialect,

@@ -3,7 +3,7 @@
 use crate::{FileSwap, NewFile, Result};
 use fernweh_core::finding::Check;
 use fernweh_core::record::{Row, Table, Value};
-use fernweh_core::sql::{Dialect, Statement};
+use fernweh_core::sql::{Dialect, Outside, Statement};
 use serde::{Deserialize, Serialize};
 use std::path::PathBuf;
 
@@ -60,6 +60,8 @@ pub struct Structure {
     pub before: Vec<Statement>,
     /// What needs rows: keys, indexes, views, routines, triggers.
     pub afterwards: Vec<Statement>,
+    /// Tables, views, routines and events of the database that are not among these.
+    pub outside: Vec<Outside>,
 }
 
 /// How well records are counted.

@@ -211,6 +211,7 @@ fn text(
             .iter()
             .map(|object| format!("{object}: this version does not carry it; create it by hand")),
     );
+    lines.extend(report.not_named.iter().cloned());
     page.list("left out", lines);
     for path in &report.changed {
         page.row(

@@ -56,13 +56,7 @@ fn a_view_is_not_replaced_unless_that_is_meant() {
         run(&new, "CREATE VIEW best AS SELECT 7 AS id").unwrap();
         let workspace = two_sites(&old, &new);
         workspace.done("pack old -o a.tar");
-        refused(
-            &workspace,
-            &new,
-            UNPACK,
-            2,
-            &["site new is not empty", "best", "--overwrite"],
-        );
+        refused(&workspace, &new, UNPACK, 2, &["site new is not empty", "best", "--overwrite"]);
         let ask = || Database::open(&new).unwrap().ask("SELECT id FROM best").unwrap();
         workspace.done(OVER);
         assert_eq!(ask()[0][0].as_deref(), Some("1"));

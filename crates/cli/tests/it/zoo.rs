@@ -62,6 +62,11 @@ pub(super) fn two_sites(old: &Place, new: &Place) -> Workspace {
 fn there_and_back(old: &Place, new: &Place) -> Workspace {
     let workspace = two_sites(old, new);
     let before = database_cells(old);
+    let nothing = match new {
+        // Its client lists nothing where there is nothing.
+        Place::Postgres { .. } => Cells::default(),
+        _ => database_cells(new),
+    };
     workspace.done("pack old -o zoo.fernweh.tar");
     workspace.done("unpack zoo.fernweh.tar new --as-is");
     assert_same(&before, &database_cells(old), "packing changes nothing");
@@ -72,6 +77,13 @@ fn there_and_back(old: &Place, new: &Place) -> Workspace {
     workspace.done("undo new");
     assert_same(&first, &database_cells(new), "taken back");
     workspace.done("undo new");
+    if !matches!(new, Place::Postgres { .. }) {
+        // Extensions and range types cannot be taken back, and are named.
+        assert_same(&nothing, &database_cells(new), "taken back to the beginning");
+    }
+    let runs = workspace.done("runs --json").json();
+    let last = runs.as_array().unwrap().last().unwrap()["run"].as_str().unwrap().to_owned();
+    workspace.done(&format!("undo new --to-run {last}"));
     assert_same(&first, &database_cells(new), "and forth");
     workspace.done("undo new --let-go");
     assert_same(&first, &database_cells(new), "let go");

@@ -7,9 +7,9 @@ use super::{Link, quoted, text};
 use crate::server::{ServerAddress, Session};
 use fernweh_core::finding::Check;
 use fernweh_core::record::{Row, Table, Value};
-use fernweh_core::sql::{Dialect, ObjectKind, Statement};
+use fernweh_core::sql::{Dialect, ObjectKind, Outside, Statement, used};
 use fernweh_ports::{
-    Counting, DatabaseSource, KeyPosition, Overview, Result, Scope, Structure, TableInfo,
+    Counting, DatabaseSource, KeyPosition, NamedSql, Overview, Result, Scope, Structure, TableInfo,
 };
 use mysql_async::prelude::Queryable;
 
@@ -158,6 +158,33 @@ fn in_mode(statements: &mut Vec<Statement>, now: &mut Vec<String>, modes: &[Stri
     now.extend(modes.iter().cloned());
 }
 
+/// The routines that are chosen by their names, and those that what is chosen uses, in their
+/// order; and the others.
+fn needed<'a>(
+    routines: Vec<NamedSql>,
+    inside: &dyn Fn(&str) -> bool,
+    runs: impl Iterator<Item = &'a NamedSql>,
+) -> (Vec<NamedSql>, Vec<NamedSql>) {
+    let chosen = routines.iter().filter(|one| inside(&one.name)).map(|one| one.sql.as_str());
+    let texts = runs.map(|one| one.sql.as_str()).chain(chosen).collect();
+    let all: Vec<(&str, &str)> =
+        routines.iter().map(|one| (one.name.as_str(), one.sql.as_str())).collect();
+    let taken = used(texts, &all).into_iter().zip(&routines);
+    let taken: Vec<bool> = taken.map(|(used, one)| used || inside(&one.name)).collect();
+    let mut taken = taken.into_iter();
+    routines.into_iter().partition(|_| taken.next().unwrap_or(false))
+}
+
+fn outside(one: NamedSql) -> Outside {
+    // A view belongs to itself, a routine to its kind.
+    let kind = match one.table == one.name {
+        true if one.sql.contains(" EVENT ") => "event".to_owned(),
+        true => "view".to_owned(),
+        false => one.table.to_lowercase(),
+    };
+    Outside { kind, name: one.name, sql: one.sql }
+}
+
 impl DatabaseSource for MariadbSource {
     fn reopen(&mut self) -> Result<()> {
         self.link = Link::open(&self.address)?;
@@ -207,20 +234,37 @@ impl DatabaseSource for MariadbSource {
         after.extend(positions);
         after.extend(keys);
         let mut modes = Vec::new();
-        for routine in routines(link)?.found.into_iter().filter(|one| inside(&one.name)) {
+        let (views, triggers, events) =
+            (views(link)?.found, triggers(link)?.found, events(link)?.found);
+        let runs = views.iter().chain(&events).filter(|one| inside(&one.name));
+        let runs = runs.chain(triggers.iter().filter(|one| inside(&one.table)));
+        let (routines, others) = needed(routines(link)?.found, &inside, runs);
+        structure.outside = others.into_iter().map(outside).collect();
+        let not_chosen = |one: &&NamedSql| !inside(&one.name);
+        structure
+            .outside
+            .extend(views.iter().chain(&events).filter(not_chosen).cloned().map(outside));
+        structure.outside.extend(
+            listed.iter().filter(|one| one.is_table() && !inside(&one.name)).map(|one| Outside {
+                kind: "table".into(),
+                name: one.name.clone(),
+                sql: String::new(),
+            }),
+        );
+        for routine in routines {
             in_mode(after, &mut modes, &routine.modes);
             after.push(object(ObjectKind::Routine, &routine.name, routine.sql));
         }
-        for view in views(link)?.found.into_iter().filter(|view| inside(&view.name)) {
+        for view in views.into_iter().filter(|view| inside(&view.name)) {
             in_mode(after, &mut modes, &view.modes);
             after.push(Statement::View { name: view.name, sql: view.sql });
         }
-        for trigger in triggers(link)?.found.into_iter().filter(|one| inside(&one.table)) {
+        for trigger in triggers.into_iter().filter(|one| inside(&one.table)) {
             in_mode(after, &mut modes, &trigger.modes);
             let (name, table, sql) = (trigger.name, trigger.table, trigger.sql);
             after.push(Statement::Trigger { name, table, sql });
         }
-        for event in events(link)?.found.into_iter().filter(|one| inside(&one.name)) {
+        for event in events.into_iter().filter(|one| inside(&one.name)) {
             in_mode(after, &mut modes, &event.modes);
             after.push(object(ObjectKind::Event, &event.name, event.sql));
         }

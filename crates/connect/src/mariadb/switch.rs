@@ -8,7 +8,7 @@
 
 use super::{Link, quoted, text};
 use crate::server::Session;
-use fernweh_core::sql::{Dialect, Modes, Statement, disabled_event};
+use fernweh_core::sql::{Dialect, Modes, Statement, disabled_event, renamed_default};
 use fernweh_ports::{Direction, NamedSql, Progress, Result, SwapObjects, TablesSwap};
 
 /// Seconds that a switch waits behind open readers before it lets them pass.
@@ -113,6 +113,13 @@ fn take_off(
             Direction::Back => Some(table.aside_new.clone()),
         }
     };
+    let renamed = leaving.defaults.iter().map(|default| NamedSql {
+        sql: renamed_default(&default.sql, &mut |name| {
+            name.table.or(name.sequence).and_then(aside_of)
+        }),
+        ..default.clone()
+    });
+    set_defaults(link, &renamed.collect::<Vec<_>>())?;
     for key in &leaving.foreign_keys {
         // A key of a table that stays is taken off too: it points at the table put aside.
         let table = aside_of(&key.table).unwrap_or_else(|| key.table.clone());
@@ -137,9 +144,7 @@ fn take_off(
 /// the server refuses, and why.
 fn hang_on(link: &mut Link, leaving: &SwapObjects, arriving: &SwapObjects) -> Result<Vec<String>> {
     link.run("SET SESSION foreign_key_checks = 0")?;
-    for default in &arriving.defaults {
-        link.run(&default.sql)?;
-    }
+    set_defaults(link, &arriving.defaults)?;
     for key in &arriving.foreign_keys {
         if !has_key(link, &key.table, &key.name)? {
             link.run(&key.sql)?;
@@ -156,6 +161,21 @@ fn hang_on(link: &mut Link, leaving: &SwapObjects, arriving: &SwapObjects) -> Re
     views(link, leaving, arriving, &mut refused)?;
     events(link, leaving, arriving, &mut refused)?;
     Ok(refused)
+}
+
+/// Sets defaults that need sequences: all of a table at once, since nothing can be done to a table
+/// while one of its defaults asks a sequence that is not there.
+fn set_defaults(link: &mut Link, defaults: &[NamedSql]) -> Result<()> {
+    for of_table in defaults.chunk_by(|one, next| one.table == next.table) {
+        let more = of_table[1..].iter().filter_map(|one| {
+            let column = one.sql.find(" ALTER COLUMN ")?;
+            Some(one.sql[column..].to_owned())
+        });
+        let mut steps = vec![of_table[0].sql.clone()];
+        steps.extend(more);
+        link.run(steps.join(","))?;
+    }
+    Ok(())
 }
 
 /// Whether an object that leaves comes again, and need not be dropped first.

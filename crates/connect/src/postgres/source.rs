@@ -10,7 +10,7 @@ use super::readers::{self, Collected, Readers};
 use super::{Link, large_objects, quoted, text};
 use crate::server::{ServerAddress, Session};
 use fernweh_core::record::{LARGE_OBJECTS, Row, Table};
-use fernweh_core::sql::{ObjectKind, Qualified, Statement};
+use fernweh_core::sql::{ObjectKind, Outside, Qualified, Statement};
 use fernweh_ports::{
     Counting, DatabaseSource, KeyPosition, Lines, Overview, Result, Scope, Structure,
 };
@@ -98,6 +98,8 @@ fn structure(link: &mut Link, scope: &dyn Scope) -> Result<Structure> {
         .filter(|unit| scope.holds(&Qualified::new(&unit.schema, &unit.name).to_string()));
     let mut kept = with_needs(own.map(|unit| unit.id), &needs);
     kept.extend(sequences_of(link, &kept)?);
+    let called = functions_of_triggers(link, &kept)?;
+    kept.extend(with_needs(called, &needs));
     let units: BTreeMap<Id, &Unit> = found
         .all
         .iter()
@@ -158,7 +160,42 @@ fn structure(link: &mut Link, scope: &dyn Scope) -> Result<Structure> {
         tables.push(large_objects::table());
     }
     link.run("SET search_path = ''")?;
-    Ok(Structure { tables, before: before.statements, afterwards: afterwards.statements })
+    let outside = found.all.iter().filter(|unit| !kept.contains(&unit.id)).filter_map(outside);
+    Ok(Structure {
+        tables,
+        outside: outside.collect(),
+        before: before.statements,
+        afterwards: afterwards.statements,
+    })
+}
+
+/// What can look at tables, or be looked at.
+fn outside(unit: &Unit) -> Option<Outside> {
+    let kind = match unit.sort {
+        Sort::Table => "table",
+        Sort::View => "view",
+        Sort::Materialized => "materialized view",
+        Sort::Routine => "function",
+        Sort::Collation | Sort::Type | Sort::Sequence => return None,
+    };
+    let sql = if unit.sort == Sort::Table { String::new() } else { unit.sql.clone() };
+    let name = Qualified::new(&unit.schema, &unit.name).to_string();
+    Some(Outside { kind: kind.into(), name, sql })
+}
+
+/// Functions that are called by triggers of tables that are kept.
+fn functions_of_triggers(link: &mut Link, kept: &BTreeSet<Id>) -> Result<Vec<Id>> {
+    let rows = link.ask(
+        "SELECT tgfoid::oid, tgrelid::oid FROM pg_catalog.pg_trigger WHERE NOT tgisinternal",
+    )?;
+    let mut found = Vec::new();
+    for row in rows {
+        let cell = cells(&row);
+        if kept.contains(&(Class::Relation, oid(link, &cell(1))?)) {
+            found.push((Class::Routine, oid(link, &cell(0))?));
+        }
+    }
+    Ok(found)
 }
 
 /// Sequences that belong to columns of tables that are kept.

@@ -6,7 +6,7 @@ use super::{
 };
 use fernweh_core::finding::Check;
 use fernweh_core::record::{COUNTERS, Column, Row, Table};
-use fernweh_core::sql::{Dialect, ObjectKind, Statement};
+use fernweh_core::sql::{Dialect, ObjectKind, Outside, Statement};
 use fernweh_ports::{
     Counting, DatabaseSource, KeyPosition, Overview, Result, Scope, Structure, TableInfo,
 };
@@ -127,7 +127,28 @@ impl SqliteSource {
             let (kind, name, sql) = (ObjectKind::Property, "statistics".into(), "ANALYZE".into());
             afterwards.push(Statement::Object { kind, name, table: None, sql });
         }
-        Ok(Structure { tables, before, afterwards })
+        let outside = self.outside(scope)?;
+        Ok(Structure { tables, before, afterwards, outside })
+    }
+
+    /// Tables and views that are not chosen.
+    fn outside(&self, scope: &dyn Scope) -> rusqlite::Result<Vec<Outside>> {
+        let all = list(&self.db)?;
+        let mut found = Vec::new();
+        for one in all.iter().filter(|one| !is_held(one, &all, scope) && one.kind != "shadow") {
+            let is_view = one.kind == "view";
+            let sql: String = match is_view {
+                true => self.db.query_row(
+                    "SELECT sql FROM sqlite_schema WHERE type = 'view' AND name = ?1",
+                    [&one.name],
+                    |row| row.get(0),
+                )?,
+                false => String::new(),
+            };
+            let kind = if is_view { "view" } else { "table" };
+            found.push(Outside { kind: kind.into(), name: one.name.clone(), sql });
+        }
+        Ok(found)
     }
 
     /// Properties of the file.

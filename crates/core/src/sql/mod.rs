@@ -16,6 +16,7 @@ mod prefix;
 mod qualified;
 mod refused;
 mod same;
+mod scope;
 mod script;
 mod statement;
 mod texts;
@@ -37,9 +38,11 @@ pub use prefix::Prefix;
 pub use qualified::{Qualified, in_schemas};
 pub use refused::StatementError;
 pub use same::is_same_structure;
+pub use scope::{Outside, left_behind, mentions, used};
 pub use script::{ScriptError, ScriptReader};
 pub use statement::{
-    Insert, ObjectKind, Statement, disabled_event, moved_trigger, renamed, sequences_in, with_modes,
+    DefaultName, Insert, ObjectKind, Statement, disabled_event, moved_trigger, renamed,
+    renamed_default, sequences_in, with_modes,
 };
 pub use texts::{Notation, ScriptPart, TextCutter, TextOutcome};
 

@@ -80,6 +80,10 @@ pub struct PackReport {
     pub left_out: Vec<LeftOut>,
     /// Objects of the database that this version does not carry.
     pub not_carried: Vec<String>,
+    /// Objects that belong to the site's tables, or are needed by them, and are not among its
+    /// tables by their names.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub not_named: Vec<String>,
     /// Files that changed while they were read.
     pub changed: Vec<String>,
 }

@@ -10,7 +10,7 @@ use fernweh_core::archive::{DatabaseManifest, Member};
 use fernweh_core::limits;
 use fernweh_core::record::{COUNTERS, Column, Row, Table, Value, is_of_engine, weight_of};
 use fernweh_core::sql::{
-    Dialect, Insert, ObjectKind, Prefix, Statement, with_modes, write_structure,
+    Dialect, Insert, ObjectKind, Prefix, Statement, used, with_modes, write_structure,
 };
 use fernweh_ports::{
     DatabaseSource, DatabaseTarget, Inlet, Progress, Result, RowBatch, Trouble, Unit, counted, pipe,
@@ -167,12 +167,16 @@ pub(super) fn read_structure(
     let kept_sequences = sequences_of_kept(options, archive, about)?;
     let counted = about.dialect == Dialect::Mariadb;
     let as_is = options.rewriter.is_idle();
+    let called = called_routines(options, &found);
     found.retain(|statement| match statement {
-        Statement::Object {
-            kind: ObjectKind::Routine | ObjectKind::Event | ObjectKind::Sequence,
-            name,
-            ..
-        } if counted => options.tables.holds(name),
+        Statement::Object { kind: ObjectKind::Routine, name, .. } if counted => {
+            options.tables.holds(name) || called.contains(name)
+        }
+        Statement::Object { kind: ObjectKind::Event | ObjectKind::Sequence, name, .. }
+            if counted =>
+        {
+            options.tables.holds(name)
+        }
         Statement::Object { kind: ObjectKind::Sequence, name, .. }
             if about.dialect == Dialect::Postgres =>
         {
@@ -199,6 +203,27 @@ pub(super) fn read_structure(
         }
     }
     Ok(found)
+}
+
+/// Routines that triggers, views and events of the site's tables use, whatever their names.
+fn called_routines(options: &UnpackOptions<'_>, found: &[Statement]) -> BTreeSet<String> {
+    let (mut routines, mut texts) = (Vec::new(), Vec::new());
+    for statement in found {
+        match statement {
+            Statement::Object { kind: ObjectKind::Routine, name, sql, .. } => {
+                routines.push((name.as_str(), sql.as_str()));
+                texts.extend(options.tables.holds(name).then_some(sql.as_str()));
+            }
+            Statement::Trigger { table: name, sql, .. }
+            | Statement::View { name, sql }
+            | Statement::Object { kind: ObjectKind::Event, name, sql, .. } => {
+                texts.extend(options.tables.holds(name).then_some(sql.as_str()));
+            }
+            _ => {}
+        }
+    }
+    let used = used(texts, &routines).into_iter().zip(&routines);
+    used.filter(|(used, _)| *used).map(|(_, (name, _))| (*name).to_owned()).collect()
 }
 
 /// Reads every row, and writes it if there is a target, on a thread of its own: the next

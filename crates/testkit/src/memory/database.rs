@@ -82,7 +82,7 @@ impl DatabaseSource for Source {
                 .map_err(|error| Trouble::damaged("a table in memory").because(error))
         };
         let before = tables.iter().map(made).collect::<Result<Vec<_>>>()?;
-        Ok(Structure { tables, before, afterwards: Vec::new() })
+        Ok(Structure { tables, before, ..Structure::default() })
     }
     fn rows(
         &mut self,

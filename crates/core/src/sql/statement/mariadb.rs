@@ -356,20 +356,54 @@ pub fn moved_trigger(statement: &str, name: &str, table: &str) -> Option<String>
 
 /// The sequences that the default of a column takes numbers from.
 pub fn sequences_in(default: &str) -> Vec<String> {
-    let mut reader = Reader::new(Dialect::Mariadb, default.as_bytes());
-    let (mut found, mut call) = (Vec::new(), 0);
-    while let Ok(Some(token)) = reader.next() {
-        call = match (call, &token) {
-            (_, token) if ["nextval", "lastval", "setval"].iter().any(|name| token.is(name)) => 1,
-            (1, Token::Sign(b'(')) => 2,
-            (2, Token::Name(name)) => {
-                found.push(name.clone());
-                0
-            }
-            _ => 0,
-        };
-    }
+    let mut found = Vec::new();
+    renamed_default(default, &mut |name| {
+        found.extend(name.sequence.map(str::to_owned));
+        None
+    });
     found
+}
+
+/// A name in a statement that sets the default of a column.
+pub struct DefaultName<'a> {
+    /// The table whose column it is.
+    pub table: Option<&'a str>,
+    /// A sequence.
+    pub sequence: Option<&'a str>,
+}
+
+/// A statement that sets the default of a column (`ALTER TABLE … ALTER COLUMN … SET DEFAULT …`),
+/// with the names that `rename` gives.
+pub fn renamed_default(
+    statement: &str,
+    rename: &mut dyn FnMut(DefaultName<'_>) -> Option<String>,
+) -> String {
+    let mut reader = Reader::new(Dialect::Mariadb, statement.as_bytes());
+    let (mut out, mut written) = (String::new(), 0);
+    let (mut before, mut called) = (None, false);
+    while let Ok(Some(token)) = reader.next() {
+        if let Token::Name(name) = &token {
+            let (table, sequence) = match (&before, called) {
+                (Some(Token::Word(word)), _) if word.eq_ignore_ascii_case("TABLE") => {
+                    (Some(name.as_str()), None)
+                }
+                (Some(Token::Sign(b'(')), true) => (None, Some(name.as_str())),
+                _ => (None, None),
+            };
+            if (table.is_some() || sequence.is_some())
+                && let Some(new) = rename(DefaultName { table, sequence })
+            {
+                out.push_str(&statement[written..reader.tokens.from]);
+                out.push_str(&quote_name(Dialect::Mariadb, &new));
+                written = reader.tokens.at;
+            }
+        }
+        let call = ["nextval", "lastval", "setval"].iter().any(|name| token.is(name));
+        called = call || called && token == Token::Sign(b'(');
+        before = Some(token);
+    }
+    out.push_str(&statement[written..]);
+    out
 }
 
 /// A statement that creates an event so that it sleeps, and whether it is to be woken.

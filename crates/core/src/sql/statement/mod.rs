@@ -12,7 +12,9 @@ mod shape;
 mod sqlite;
 
 pub use insert::Insert;
-pub use mariadb::{disabled_event, moved_trigger, renamed, sequences_in};
+pub use mariadb::{
+    DefaultName, disabled_event, moved_trigger, renamed, renamed_default, sequences_in,
+};
 pub(in crate::sql) use reader::Reader;
 
 pub use super::refused::StatementError;

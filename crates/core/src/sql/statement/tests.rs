@@ -200,6 +200,15 @@ fn a_trigger_is_moved_to_another_table_and_sequences_are_found() {
     assert_eq!(moved_trigger("CREATE VIEW v AS SELECT 1", "n", "m"), None);
     let default = "ALTER TABLE `d` ALTER COLUMN `b` SET DEFAULT (nextval(`s (1`) + nextval (`t`))";
     assert_eq!(sequences_in(default), ["s (1", "t"]);
+    let renamed = renamed_default(default, &mut |name| match name {
+        DefaultName { table: Some(_), .. } => Some("m".into()),
+        DefaultName { sequence: Some("t"), .. } => Some("u".into()),
+        _ => None,
+    });
+    assert_eq!(
+        renamed,
+        "ALTER TABLE `m` ALTER COLUMN `b` SET DEFAULT (nextval(`s (1`) + nextval (`u`))"
+    );
 }
 
 #[test]
