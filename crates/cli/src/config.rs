@@ -3,6 +3,7 @@
 use crate::plain_file::plain_text;
 use crate::secrets::Secret;
 use fernweh_core::address::holds_password;
+use fernweh_flow::run::KeptBounds;
 use fernweh_ports::{Result, Trouble};
 use serde::Deserialize;
 use std::collections::BTreeMap;
@@ -190,6 +191,47 @@ pub struct UnpackSection {
     /// Columns whose values carry the prefix of tables, as `table.column` of the archive.
     #[serde(default)]
     pub prefix_in: Vec<String>,
+    /// How many earlier states of a site are kept; 3 without it.
+    pub keep_states: Option<usize>,
+    /// How much room they may take, as `20 GB`.
+    pub keep_room: Option<Room>,
+}
+
+impl UnpackSection {
+    /// How much of earlier states is kept.
+    pub fn kept_bounds(&self) -> KeptBounds {
+        let states = self.keep_states.unwrap_or(KEPT_STATES);
+        KeptBounds { states, bytes: self.keep_room.map(|room| room.0) }
+    }
+}
+
+/// How many earlier states are kept where nobody says it.
+const KEPT_STATES: usize = 3;
+
+/// Bytes, written as a number and `kB`, `MB`, `GB` or `TB` (decimal).
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Deserialize)]
+#[serde(try_from = "String")]
+pub struct Room(pub u64);
+
+impl TryFrom<String> for Room {
+    type Error = String;
+
+    fn try_from(text: String) -> std::result::Result<Self, String> {
+        let wrong = || format!("`{text}` is no size; write it as in \"20 GB\"");
+        let end = text.find(|ch: char| ch.is_alphabetic()).ok_or_else(wrong)?;
+        let number: f64 = text[..end].trim().parse().map_err(|_| wrong())?;
+        let unit = match text[end..].to_ascii_lowercase().as_str() {
+            "kb" => 1e3,
+            "mb" => 1e6,
+            "gb" => 1e9,
+            "tb" => 1e12,
+            _ => return Err(wrong()),
+        };
+        if number < 0.0 {
+            return Err(wrong());
+        }
+        Ok(Self((number * unit) as u64))
+    }
 }
 
 /// `[[rule]]`
@@ -381,6 +423,8 @@ mod tests {
             [unpack]
             keep = ["uploads/private/**"]
             prefix-in = ["gp_settings.name"]
+            keep-states = 5
+            keep-room = "1.5 GB"
             [[rule]]
             from = "/home/keeper/htdocs"
             to = "/srv/www/glimmer"
@@ -391,5 +435,8 @@ mod tests {
             matches!(&content.site["old"].password.database, Some(Secret::Env(name)) if name == "OLD_DB_PASSWORD")
         );
         assert_eq!(content.rule[0].into, ["new"]);
+        let bounds = content.unpack.kept_bounds();
+        assert_eq!((bounds.states, bounds.bytes), (5, Some(1_500_000_000)));
+        assert!(Room::try_from("much".to_owned()).is_err());
     }
 }

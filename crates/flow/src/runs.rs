@@ -21,6 +21,8 @@ pub struct RunLine {
     pub state: String,
     /// Whether `undo` can still turn it.
     pub kept: bool,
+    /// Bytes that the state takes that it keeps, if that is known.
+    pub kept_bytes: Option<u64>,
     /// How long it took, in seconds, if it is complete.
     pub seconds: Option<f64>,
     /// The stages of a move that are complete, and how long each took, in seconds.
@@ -53,6 +55,7 @@ fn line(run: &Run) -> RunLine {
         input: run.header.input.clone(),
         state: words.into(),
         kept: matches!(state, RunState::InPlace { .. }),
+        kept_bytes: run.kept_bytes(),
         seconds: run.ended().and_then(|ended| between(&run.header.started, ended)),
         stages: stages.collect(),
     }

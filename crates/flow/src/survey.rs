@@ -49,6 +49,10 @@ pub struct SurveyReport {
     pub addresses: Vec<AddressCount>,
     /// What was tested.
     pub checks: Vec<Check>,
+    /// How many states of the site are kept by earlier runs from here.
+    pub kept_states: u64,
+    /// Bytes that they take, as far as that is known.
+    pub kept_bytes: u64,
 }
 
 /// The files of a site.

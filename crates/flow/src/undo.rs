@@ -175,7 +175,7 @@ pub fn turn_rewrite(run: &Run, parts: &mut Editors, progress: &dyn Progress) -> 
         })?,
     };
     let fingerprint = Fingerprint::default();
-    journal.step(&Step::Done { direction, at: crate::now(), fingerprint }, progress)?;
+    journal.step(&Step::Done { direction, at: crate::now(), fingerprint, kept: None }, progress)?;
     Ok(UndoReport {
         run: run.header.run.clone(),
         command: run.header.command.to_string(),

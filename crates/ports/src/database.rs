@@ -391,6 +391,11 @@ pub trait DatabaseTarget: Send {
         direction: Direction,
         progress: &dyn crate::Progress,
     ) -> Result<()>;
+    /// Bytes that the kept state takes, as far as that can be known without reading it.
+    fn kept_bytes(&mut self, swap: &DatabaseSwap, direction: Direction) -> Result<Option<u64>> {
+        let _ = (swap, direction);
+        Ok(None)
+    }
     /// Gives up what a switch keeps aside.
     fn let_go(&mut self, swap: &DatabaseSwap, direction: Direction) -> Result<()>;
     /// A mark of the tables as they are now.

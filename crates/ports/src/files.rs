@@ -284,6 +284,11 @@ pub trait FileTarget: Send {
     fn discard(&mut self) -> Result<()>;
     /// Makes the switch; doing it twice is the same as once.
     fn switch(&mut self, swap: &FileSwap, direction: crate::Direction) -> Result<()>;
+    /// Bytes that the kept state takes, as far as that can be known without reading it.
+    fn kept_bytes(&mut self, swap: &FileSwap) -> Result<Option<u64>> {
+        let _ = swap;
+        Ok(None)
+    }
     /// Gives up what a switch keeps aside.
     fn let_go(&mut self, swap: &FileSwap) -> Result<()>;
 }

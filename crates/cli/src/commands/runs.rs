@@ -8,7 +8,7 @@ use crate::site::Site;
 use clap::Args;
 use fernweh_flow::run::discard_run;
 use fernweh_flow::runs::{RunLine, runs};
-use fernweh_ports::Result;
+use fernweh_ports::{Result, size};
 
 /// What ran, how it ended, what is unfinished
 ///
@@ -70,12 +70,18 @@ fn text(context: &Context, found: &[RunLine]) -> String {
                 "half switched" | "unfinished" | "emptied" => Paint::Bad,
                 _ => Paint::Quiet,
             };
-            let kept = if run.kept { "undo possible" } else { "" };
+            let kept = match (run.kept, run.state.as_str()) {
+                (false, _) => "",
+                (true, "undone") => "can come again",
+                (true, _) => "undo possible",
+            };
+            let room = run.kept_bytes.map(|bytes| format!("{} kept", size(bytes)));
             vec![
                 run.run.clone(),
                 context.style.paint(paint, &run.state),
                 run.seconds.map(took).unwrap_or_default(),
                 kept.into(),
+                room.unwrap_or_default(),
             ]
         })
         .collect();

@@ -127,6 +127,14 @@ fn text(context: &Context, report: &SurveyReport, site: &Site) -> String {
     if let Some(files) = &report.files {
         files_rows(&mut page, files);
     }
+    if report.kept_states > 0 {
+        let states = counted(report.kept_states, "state", "states");
+        let room = match report.kept_bytes {
+            0 => String::new(),
+            bytes => format!(", {}", size(bytes)),
+        };
+        page.row("kept", &format!("{states} of earlier runs{room}; fernweh runs lists them"));
+    }
     if let Some(settings) = &report.settings {
         let hidden = if settings.password { " (password not shown)" } else { "" };
         page.row("settings", &format!("{} {}{hidden}", settings.file, lines(&settings.lines)));

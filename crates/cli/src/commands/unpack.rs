@@ -152,6 +152,7 @@ fn options(context: &Context, args: &UnpackArgs, config: &Config, site: &Site) -
             BadRecords::Adapt => OnBadRecord::Adapt,
         },
         keep: Patterns::of_paths(&config.content.unpack.keep)?,
+        kept_bounds: config.content.unpack.kept_bounds(),
         outside_links: args.outside_links,
         trust: args.trust,
         as_is: args.as_is,

@@ -171,7 +171,11 @@ pub fn unpacked(
             if *named_files {
                 words.push("those of the named files that were there".into());
             }
-            page.row("replaced", &format!("{}; kept", words.join(", ")));
+            let room = report.kept_bytes.map(|bytes| format!(" ({})", size(bytes)));
+            page.row(
+                "replaced",
+                &format!("{}; kept{}", words.join(", "), room.unwrap_or_default()),
+            );
             if *named_files {
                 page.more("all other files are untouched");
             }

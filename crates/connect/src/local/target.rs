@@ -395,6 +395,13 @@ impl FileTarget for LocalTarget {
         }
     }
 
+    fn kept_bytes(&mut self, swap: &FileSwap) -> Result<Option<u64>> {
+        let entries = walkdir::WalkDir::new(&swap.side).into_iter().flatten();
+        let files = entries.filter(|entry| entry.file_type().is_file());
+        // What goes while it is counted takes no room any more.
+        Ok(Some(files.filter_map(|file| Some(file.metadata().ok()?.len())).sum()))
+    }
+
     fn let_go(&mut self, swap: &FileSwap) -> Result<()> {
         if swap.part {
             LocalTrees::of(&swap.target, &swap.side).remove()?;

@@ -17,6 +17,14 @@ use std::collections::BTreeSet;
 /// Takes the lock of those who build in this database.
 const LOCK: &str = "SELECT get_lock(concat('fernweh ', database()), 0)";
 
+/// The names under which tables are kept once a switch went this way.
+fn kept_tables(swap: &TablesSwap, direction: Direction) -> impl Iterator<Item = &String> {
+    swap.tables.iter().filter_map(move |table| match direction {
+        Direction::Forward => table.aside_old.as_ref(),
+        Direction::Back => Some(&table.aside_new),
+    })
+}
+
 impl DatabaseTarget for MariadbTarget {
     fn overview(&mut self, scope: &dyn Scope) -> Result<Overview> {
         super::source::overview(&mut self.link, scope, Counting::Exact)
@@ -263,16 +271,25 @@ impl DatabaseTarget for MariadbTarget {
         }
     }
 
+    fn kept_bytes(&mut self, swap: &DatabaseSwap, direction: Direction) -> Result<Option<u64>> {
+        let DatabaseSwap::Tables(swap) = swap else { return Ok(None) };
+        let kept: BTreeSet<&String> = kept_tables(swap, direction).collect();
+        let found = self.link.ask(
+            "SELECT table_name, ifnull(data_length, 0) + ifnull(index_length, 0) \
+             FROM information_schema.tables WHERE table_schema = database()",
+        )?;
+        let bytes = found.into_iter().filter_map(|row| {
+            let mut cells = row.into_iter().flatten();
+            let (name, bytes) = (cells.next()?, cells.next()?);
+            kept.contains(&name).then(|| bytes.parse::<u64>().ok()).flatten()
+        });
+        Ok(Some(bytes.sum()))
+    }
+
     fn let_go(&mut self, swap: &DatabaseSwap, direction: Direction) -> Result<()> {
         let DatabaseSwap::Tables(swap) = swap else { return Ok(()) };
-        for table in &swap.tables {
-            let aside = match direction {
-                Direction::Forward => table.aside_old.as_ref(),
-                Direction::Back => Some(&table.aside_new),
-            };
-            if let Some(aside) = aside {
-                self.link.run(format!("DROP TABLE IF EXISTS {}", quoted(aside)))?;
-            }
+        for aside in kept_tables(swap, direction) {
+            self.link.run(format!("DROP TABLE IF EXISTS {}", quoted(aside)))?;
         }
         Ok(())
     }

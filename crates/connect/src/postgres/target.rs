@@ -255,6 +255,22 @@ impl DatabaseTarget for PostgresTarget {
         }
     }
 
+    fn kept_bytes(&mut self, swap: &DatabaseSwap, _: Direction) -> Result<Option<u64>> {
+        let DatabaseSwap::Schemas(swap) = swap else { return Ok(None) };
+        let names: Vec<String> = swap
+            .schemas
+            .iter()
+            .flat_map(|schema| [schema.aside_new.clone(), schema.aside_old.clone()])
+            .collect();
+        let bytes = self.link.number(&format!(
+            "SELECT coalesce(sum(pg_total_relation_size(c.oid)), 0)::int8 FROM pg_catalog.pg_class c \
+             JOIN pg_catalog.pg_namespace n ON n.oid = c.relnamespace \
+             WHERE c.relkind IN ('r', 'm') AND n.nspname IN ({})",
+            super::describe::in_list(&names)
+        ))?;
+        Ok(Some(bytes))
+    }
+
     fn let_go(&mut self, swap: &DatabaseSwap, _: Direction) -> Result<()> {
         let DatabaseSwap::Schemas(swap) = swap else { return Ok(()) };
         switch::let_go(&mut self.link, swap)

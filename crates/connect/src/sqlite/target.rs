@@ -209,6 +209,16 @@ impl DatabaseTarget for SqliteTarget {
         local::switch(swap, direction)
     }
 
+    fn kept_bytes(&mut self, swap: &DatabaseSwap, _: Direction) -> Result<Option<u64>> {
+        let side = match swap {
+            DatabaseSwap::Content(swap) => &swap.side,
+            DatabaseSwap::File(swap) => &swap.side,
+            // It is counted with the files.
+            _ => return Ok(Some(0)),
+        };
+        Ok(Some(std::fs::metadata(side).map_or(0, |found| found.len())))
+    }
+
     fn let_go(&mut self, swap: &DatabaseSwap, _: Direction) -> Result<()> {
         match swap {
             DatabaseSwap::Content(swap) => exchange::let_go(swap),

@@ -103,6 +103,9 @@ pub enum Step {
         at: String,
         /// A mark of the database at that moment.
         fingerprint: Fingerprint,
+        /// Bytes that the other state takes, if that is known.
+        #[serde(default)]
+        kept: Option<u64>,
     },
     /// A stage of a move is complete.
     Stage {
@@ -321,7 +324,7 @@ impl Run {
                     known.clone_from(plan);
                     state = RunState::Switching(*direction, plan.clone());
                 }
-                Step::Done { direction, at, fingerprint } => {
+                Step::Done { direction, at, fingerprint, .. } => {
                     emptied = false;
                     state = RunState::InPlace {
                         direction: *direction,
@@ -335,6 +338,15 @@ impl Run {
             }
         }
         state
+    }
+
+    /// Bytes that the state takes that it keeps, if that is known.
+    pub fn kept_bytes(&self) -> Option<u64> {
+        let last = self.steps.iter().rev().find_map(|step| match step {
+            Step::Done { kept, .. } => Some(*kept),
+            _ => None,
+        });
+        last.flatten().filter(|_| self.is_kept())
     }
 
     /// Removes what is kept of it; its record stays.

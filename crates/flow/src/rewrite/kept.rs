@@ -10,6 +10,7 @@ use fernweh_core::limits;
 use fernweh_core::record::{Table, Value};
 use fernweh_ports::{Change, FileEditor, Result, Trouble};
 use serde::{Deserialize, Serialize};
+use std::cell::RefCell;
 use std::collections::BTreeMap;
 use std::fs::{self, File, OpenOptions};
 use std::io::{BufRead, BufReader, BufWriter, Write};
@@ -263,64 +264,99 @@ pub(super) fn note_broken_off(folder: &Path, went_on: bool) -> Result<u64> {
     Ok(batch)
 }
 
-/// The lines of a run, read one at a time: there can be more than fit into memory.
+/// The lines of a run, read a few at a time: there can be more than fit into memory, and they are
+/// read from either end.
 pub(super) struct Lines {
     path: PathBuf,
     file: File,
-    /// Where each whole line begins.
-    begins: Vec<u64>,
-    /// Where the last one ends.
+    /// The number of the first line of each block, and where it begins.
+    blocks: Vec<(usize, u64)>,
+    count: usize,
+    /// Where the last whole line ends.
     end: u64,
     last_batch: u64,
     /// Batches behind which the run was broken off, and whether it went on.
     broken_off: BTreeMap<u64, bool>,
+    /// The block that was read last: the number of its first line, and its bytes.
+    at_hand: RefCell<Option<(usize, Vec<u8>)>>,
 }
 
+/// Lines of a block at most.
+const BLOCK: usize = 64;
+
 impl Lines {
+    /// # Errors
+    ///
+    /// Where a line cannot be read that was written to its end: what it says was changed, and
+    /// would not be taken back.
     pub fn open(folder: &Path) -> Result<Self> {
         let path = changes_file(folder);
-        let read = || -> std::io::Result<Self> {
-            let mut lines = Self {
-                path: path.clone(),
-                file: File::open(&path)?,
-                begins: Vec::new(),
-                end: 0,
-                last_batch: 0,
-                broken_off: BTreeMap::new(),
-            };
-            let reader = lines.file.try_clone()?;
-            let mut reader = BufReader::with_capacity(limits::REWRITTEN_PORTION, reader);
-            let mut line = Vec::new();
-            while reader.read_until(b'\n', &mut line)? > 0 && line.ends_with(b"\n") {
-                let Ok(Numbered { batch, kind, went_on }) = serde_json::from_slice(&line) else {
-                    break;
-                };
-                lines.begins.push(lines.end);
-                lines.end += line.len() as u64;
-                lines.last_batch = batch;
-                if kind == "broken-off" {
-                    *lines.broken_off.entry(batch).or_default() |= went_on;
-                }
-                line.clear();
-            }
-            Ok(lines)
+        let wrong = |error| Trouble::file("cannot read the values kept safe", &path, &error);
+        let file = File::open(&path).map_err(wrong)?;
+        let reader = file.try_clone().map_err(wrong)?;
+        let mut lines = Self {
+            path: path.clone(),
+            file,
+            blocks: Vec::new(),
+            count: 0,
+            end: 0,
+            last_batch: 0,
+            broken_off: BTreeMap::new(),
+            at_hand: RefCell::new(None),
         };
-        read().map_err(|error| Trouble::file("cannot read the values kept safe", &path, &error))
+        let mut reader = BufReader::with_capacity(limits::REWRITTEN_PORTION, reader);
+        let mut line = Vec::new();
+        while reader.read_until(b'\n', &mut line).map_err(wrong)? > 0 && line.ends_with(b"\n") {
+            let Numbered { batch, kind, went_on } =
+                serde_json::from_slice(&line).map_err(|error| lines.unreadable(&error))?;
+            let is_full = lines.blocks.last().is_none_or(|(first, begin)| {
+                lines.count - first >= BLOCK
+                    || lines.end - begin >= limits::REWRITTEN_PORTION as u64
+            });
+            if is_full {
+                lines.blocks.push((lines.count, lines.end));
+            }
+            lines.count += 1;
+            lines.end += line.len() as u64;
+            lines.last_batch = batch;
+            if kind == "broken-off" {
+                *lines.broken_off.entry(batch).or_default() |= went_on;
+            }
+            line.clear();
+        }
+        Ok(lines)
+    }
+
+    fn unreadable(&self, error: &serde_json::Error) -> Trouble {
+        Trouble::damaged("a value that was kept safe cannot be read")
+            .at(format!("{}, line {}", self.path.display(), self.count + 1))
+            .because(error)
+            .hint(
+                "the disk may have damaged the file; what its other lines hold can be brought back \
+                 by hand: each has the table, the record and the old value",
+            )
     }
 
     /// How many they are.
     pub fn len(&self) -> usize {
-        self.begins.len()
+        self.count
     }
 
     /// One of them.
     pub fn get(&self, number: usize) -> Result<Line> {
         let read = || -> std::io::Result<Line> {
-            let begin = self.begins[number];
-            let end = self.begins.get(number + 1).copied().unwrap_or(self.end);
-            let mut line = vec![0; (end - begin) as usize];
-            self.file.read_exact_at(&mut line, begin)?;
-            Ok(serde_json::from_slice(&line)?)
+            let block = self.blocks.partition_point(|(first, _)| *first <= number) - 1;
+            let (first, begin) = self.blocks[block];
+            let mut at_hand = self.at_hand.borrow_mut();
+            if at_hand.as_ref().is_none_or(|(there, _)| *there != first) {
+                let end = self.blocks.get(block + 1).map_or(self.end, |(_, begin)| *begin);
+                let mut bytes = vec![0; (end - begin) as usize];
+                self.file.read_exact_at(&mut bytes, begin)?;
+                *at_hand = Some((first, bytes));
+            }
+            let bytes = at_hand.as_ref().map_or(&[][..], |(_, bytes)| bytes);
+            let line = bytes.split_inclusive(|byte| *byte == b'\n').nth(number - first);
+            Ok(serde_json::from_slice(line.unwrap_or_default())?)
         };
         read()
             .map_err(|error| Trouble::file("cannot read the values kept safe", &self.path, &error))
@@ -336,3 +372,6 @@ impl Lines {
         self.broken_off.get(&batch) == Some(&true)
     }
 }
+
+#[cfg(test)]
+mod tests;

@@ -18,6 +18,7 @@ mod trace;
 mod undo;
 mod unpack;
 
+pub use branch::KeptBounds;
 pub use journey::{MoveReport, Stage, Witness};
 pub use moving::Move;
 pub use pack::Pack;

@@ -4,6 +4,7 @@
 //! is an unpacking with a journal of that site. A move that was broken off goes on behind the
 //! last complete stage, unless what it had put in place was taken back meanwhile.
 
+use super::KeptBounds;
 use super::journey::{MoveReport, Stage, Witness};
 use super::overlap::carry;
 use super::{Pack, Preview, Scan, Surroundings, Unpack};
@@ -42,6 +43,8 @@ pub struct Move<'a> {
     pub without_rows: Patterns,
     /// Entries of the present files of the destination that are carried over.
     pub keep: Patterns,
+    /// How much of earlier states of the destination is kept.
+    pub kept_bounds: KeptBounds,
     /// Columns whose values carry a prefix of tables.
     pub prefix_in: Vec<String>,
     /// The rules beyond the one that follows from the two web addresses.
@@ -104,6 +107,7 @@ impl Move<'_> {
             overwrite: self.overwrite,
             halves: self.wanted,
             keep: self.keep.clone(),
+            kept_bounds: self.kept_bounds,
             rules: self.rules.clone(),
             ..Unpack::default()
         };
@@ -146,6 +150,9 @@ impl Moving<'_> {
                 Journal::resume(run)?
             }
             None => {
+                if of.overwrite && !of.rehearse {
+                    of.kept_bounds.check(of.to, *around)?;
+                }
                 report.preflight = self.test()?;
                 if report.preflight.has_failed() {
                     return Ok(report);

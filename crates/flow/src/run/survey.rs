@@ -3,6 +3,7 @@
 use super::Surroundings;
 use crate::patterns::Patterns;
 use crate::survey::{SurveyOptions, SurveyReport, survey};
+use crate::undo::Stack;
 use fernweh_ports::{DatabaseSource, FileSource, Result, SiteAccess};
 
 /// How to look at a site.
@@ -31,6 +32,11 @@ impl Survey {
         let mut files = site.files()?;
         let source = database.as_mut().map(|source| &mut **source as &mut dyn DatabaseSource);
         let files = files.as_mut().map(|source| &mut **source as &mut dyn FileSource);
-        survey(&options, source, files, around.progress)
+        let mut report = survey(&options, source, files, around.progress)?;
+        let stack = Stack::of(around.records, site.name())?;
+        let kept: Vec<_> = stack.standing.iter().chain(&stack.undone).collect();
+        report.kept_states = kept.iter().filter(|run| run.is_kept()).count() as u64;
+        report.kept_bytes = kept.iter().filter_map(|run| run.kept_bytes()).sum();
+        Ok(report)
     }
 }

@@ -1,7 +1,7 @@
 //! Archive → site: the whole run, from the lock to the last note.
 
 use super::Surroundings;
-use super::branch::{end, ends};
+use super::branch::{KeptBounds, end, ends};
 use super::pack::Pack;
 use super::rules::{pair, ready, warn_of_shadowed};
 use crate::archive::ArchiveReader;
@@ -52,6 +52,8 @@ pub struct Unpack {
     pub on_bad_record: OnBadRecord,
     /// Entries of the present files that are carried over.
     pub keep: Patterns,
+    /// How much of earlier states is kept.
+    pub kept_bounds: KeptBounds,
     /// Take links along that point out of the site.
     pub outside_links: bool,
     /// The archive's bodies may run with all rights of the site's login.
@@ -255,6 +257,9 @@ impl Work<'_> {
         drop(targets);
         self.options.remove = there.as_ref().map(|there| there.removed.clone()).unwrap_or_default();
         self.agree_to_remove()?;
+        if there.is_some() && superseded.is_none() && !matches!(earlier, Earlier::GoesOn(_)) {
+            self.of.kept_bounds.check(site, self.around)?;
+        }
         let mut ended = ends(site, self.around)?;
         // This one is the change that is taken back.
         ended.retain(|run| over != Some(run.header.run.as_str()));
@@ -289,6 +294,7 @@ impl Work<'_> {
             report.notes.extend(shown_to_others(site, &run).unwrap_or_default());
         }
         drop(lock);
+        report.kept_bytes = journal.run()?.kept_bytes();
         report.replaced = there;
         Ok(report)
     }

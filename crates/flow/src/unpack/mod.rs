@@ -126,6 +126,9 @@ pub struct UnpackReport {
     pub part: bool,
     /// What was replaced: tables and entries of the old state.
     pub replaced: Option<Replaced>,
+    /// Bytes that the old state takes, if that is known.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub kept_bytes: Option<u64>,
     /// Files whose connection settings were written.
     pub settings: Vec<String>,
     /// What was left out, and why.
@@ -522,6 +525,19 @@ pub fn switch(
         .map_err(|trouble| trouble.incomplete(HALF))
 }
 
+/// Bytes that the other state takes. The switch is made: that nobody can tell is no error.
+fn kept_bytes(targets: &mut Targets, plan: &Plan, direction: Direction) -> Option<u64> {
+    let database = match (&mut targets.database, &plan.database) {
+        (Some(target), Some(swap)) => target.kept_bytes(swap, direction).ok().flatten()?,
+        _ => 0,
+    };
+    let files = match (&mut targets.files, &plan.files) {
+        (Some(target), Some(swap)) => target.kept_bytes(swap).ok().flatten()?,
+        _ => 0,
+    };
+    Some(database + files)
+}
+
 /// The same; what was `carried_over` into the new files is brought up to date once more when the
 /// database is in place.
 fn switch_with(
@@ -556,5 +572,6 @@ fn switch_with(
         Some(target) if plan.database.is_some() => target.fingerprint(&plan.tables)?,
         _ => fernweh_ports::Fingerprint::default(),
     };
-    journal.step(&Step::Done { direction, at: crate::now(), fingerprint }, progress)
+    let kept = kept_bytes(targets, plan, direction);
+    journal.step(&Step::Done { direction, at: crate::now(), fingerprint, kept }, progress)
 }

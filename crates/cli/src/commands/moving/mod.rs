@@ -101,6 +101,7 @@ fn options<'a>(args: &MoveArgs, config: &Config, from: &'a Site, to: &'a Site) -
         leave_out: Patterns::of_paths(&content.pack.leave_out)?,
         without_rows: Patterns::of_tables(&content.pack.without_rows)?,
         keep: Patterns::of_paths(&content.unpack.keep)?,
+        kept_bounds: content.unpack.kept_bounds(),
         prefix_in: content.unpack.prefix_in.clone(),
         rules: rules::configured(config, &to.name)?,
         refresh: refresh(config),

@@ -5,12 +5,12 @@ mod living;
 mod model;
 mod moves;
 
-use super::{Pack, Rewrite, Surroundings, Undo, Undone, Unpack, pair, ready};
+use super::{KeptBounds, Pack, Rewrite, Surroundings, Undo, Undone, Unpack, pair, ready};
 use crate::archive::ArchiveReader;
 use crate::incoming::Incoming;
 use crate::journal::Records;
 use crate::unpack::UnpackReport;
-use fernweh_ports::{Halves, Progress, Result, SiteAccess};
+use fernweh_ports::{Halves, Progress, Result, SiteAccess, TroubleKind};
 use fernweh_testkit::{Files, MemorySite, SiteState, Watcher, rows};
 use std::path::{Path, PathBuf};
 
@@ -97,6 +97,7 @@ impl Desk {
             input: archive.display().to_string(),
             halves: Halves::BOTH,
             overwrite: true,
+            kept_bounds: KeptBounds { states: 10, bytes: None },
             ..Unpack::default()
         };
         let incoming = Incoming::own(ArchiveReader::open(archive)?);
@@ -138,6 +139,36 @@ fn moved() -> SiteState {
             ("pictures/comet.svg", "<svg/>"),
         ]),
     }
+}
+
+#[test]
+fn no_more_states_are_kept_than_there_may_be_and_none_goes_in_silence() {
+    let desk = Desk::new();
+    let (archive, quiet) = (desk.packed("a.tar"), Watcher::default());
+    let unpack = |states, bytes| {
+        let unpack = Unpack {
+            input: "a.tar".into(),
+            halves: Halves::BOTH,
+            overwrite: true,
+            kept_bounds: KeptBounds { states, bytes },
+            ..Unpack::default()
+        };
+        let incoming = Incoming::own(ArchiveReader::open(&archive).unwrap());
+        unpack.run(&desk.new, &incoming, desk.around(&quiet))
+    };
+    unpack(2, None).unwrap();
+    unpack(2, None).unwrap();
+    let kept = desk.new.aside();
+    let refused = unpack(2, None).unwrap_err();
+    assert_eq!(refused.kind, TroubleKind::Usage);
+    assert!(refused.because.as_deref().is_some_and(|words| words.contains("keep-states")));
+    assert_eq!(desk.new.aside(), kept, "nothing goes in silence");
+    // What was taken back goes with the next change, so there is room for that.
+    desk.undo(&quiet).unwrap();
+    unpack(2, None).unwrap();
+    Undo::LetGo { oldest: true }.run(&desk.new, desk.around(&quiet)).unwrap();
+    unpack(2, Some(1 << 30)).unwrap();
+    unpack(0, None).unwrap();
 }
 
 #[test]

@@ -5,7 +5,7 @@ use crate::journal::Run;
 use crate::patterns::Patterns;
 use crate::preflight::Preflight;
 use crate::refresh::Refresh;
-use crate::run::{Move, MoveReport, Scan, Witness};
+use crate::run::{KeptBounds, Move, MoveReport, Scan, Witness};
 use fernweh_ports::{Failpoints, Halves, Progress, Result, Trouble, Unit};
 use fernweh_testkit::{Fault, MemorySite, Watcher, killed_or};
 use std::sync::atomic::{AtomicBool, Ordering};
@@ -45,6 +45,7 @@ fn options(desk: &Desk) -> Move<'_> {
         leave_out: Patterns::default(),
         without_rows: Patterns::default(),
         keep: Patterns::default(),
+        kept_bounds: KeptBounds::default(),
         prefix_in: Vec::new(),
         rules: Vec::new(),
         refresh: Refresh::default(),
