@@ -144,3 +144,7 @@ pub const EDITED_TOGETHER: usize = 500;
 pub const REMEMBERED_ARCHIVES: usize = 1000;
 /// Cuts that are tried before a value is given up.
 pub const MENDING_TRIES: usize = 20_000;
+
+/// Bytes of a SQLite database whose tables are read once more at the beginning and at the end of
+/// unpacking, to say what came in meanwhile: a second or two at most.
+pub const DIGESTED_DATABASE: i64 = 128 << 20;

@@ -290,6 +290,35 @@ pub struct Fingerprint {
     pub mark: String,
 }
 
+/// A table that is going to be replaced, as it stands while the new state is built.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct TableMark {
+    /// The table.
+    pub table: String,
+    /// Its records.
+    pub rows: u64,
+    /// Something of the engine by which it tells later what came in; `None` if it cannot.
+    pub mark: Option<String>,
+}
+
+/// What came into a table between the beginning of a run and its switch.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct CameIn {
+    /// The table.
+    pub table: String,
+    /// Records more, or less if negative.
+    pub records: i64,
+    /// Whether records were changed; `None` if the server cannot tell.
+    pub changed: Option<bool>,
+}
+
+impl CameIn {
+    /// Whether there is anything to say.
+    pub fn is_something(&self) -> bool {
+        self.records != 0 || self.changed != Some(false)
+    }
+}
+
 /// Rows for a table.
 #[derive(Clone, Debug, PartialEq)]
 pub struct RowBatch {
@@ -391,6 +420,21 @@ pub trait DatabaseTarget: Send {
         direction: Direction,
         progress: &dyn crate::Progress,
     ) -> Result<()>;
+    /// Marks of tables of the site that will be replaced; `rows` says how many records each has.
+    fn marks(&mut self, rows: &[(String, u64)]) -> Result<Vec<TableMark>> {
+        let unmarked = |(table, rows): &(String, u64)| TableMark {
+            table: table.clone(),
+            rows: *rows,
+            mark: None,
+        };
+        Ok(rows.iter().map(unmarked).collect())
+    }
+    /// What came into these tables since then. Asked after the switch, when nobody writes into
+    /// the old state any more; empty if it is not known at all.
+    fn came_in(&mut self, swap: &DatabaseSwap, before: &[TableMark]) -> Result<Vec<CameIn>> {
+        let _ = (swap, before);
+        Ok(Vec::new())
+    }
     /// Bytes that the kept state takes, as far as that can be known without reading it.
     fn kept_bytes(&mut self, swap: &DatabaseSwap, direction: Direction) -> Result<Option<u64>> {
         let _ = (swap, direction);

@@ -284,6 +284,17 @@ pub trait FileTarget: Send {
     fn discard(&mut self) -> Result<()>;
     /// Makes the switch; doing it twice is the same as once.
     fn switch(&mut self, swap: &FileSwap, direction: crate::Direction) -> Result<()>;
+    /// Files of the kept state that came or were changed since this moment, at most `most` of
+    /// them, and how many they are; `None` if that cannot be known.
+    fn came_in(
+        &mut self,
+        swap: &FileSwap,
+        since: std::time::SystemTime,
+        most: usize,
+    ) -> Result<Option<(Vec<String>, u64)>> {
+        let _ = (swap, since, most);
+        Ok(None)
+    }
     /// Bytes that the kept state takes, as far as that can be known without reading it.
     fn kept_bytes(&mut self, swap: &FileSwap) -> Result<Option<u64>> {
         let _ = swap;

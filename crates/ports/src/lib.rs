@@ -15,10 +15,10 @@ mod trouble;
 mod words;
 
 pub use database::{
-    Applied, Change, ContentSwap, Counting, DatabaseEditor, DatabaseSource, DatabaseSwap,
+    Applied, CameIn, Change, ContentSwap, Counting, DatabaseEditor, DatabaseSource, DatabaseSwap,
     DatabaseTarget, Direction, Fingerprint, KeyPosition, Lines, NamedSql, ObjectId, Overview,
     Record, Refit, Refreshing, Refused, Rejected, RowBatch, SchemasSwap, Scope, Structure,
-    SwapObjects, SwapSchema, SwapTable, TableInfo, TablesSwap,
+    SwapObjects, SwapSchema, SwapTable, TableInfo, TableMark, TablesSwap,
 };
 pub use files::{
     FileEditor, FileId, FileSource, FileSwap, FileTarget, Held, LeftOut, NewFile, OpenFile, Probe,

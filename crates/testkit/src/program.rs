@@ -158,6 +158,16 @@ impl Workspace {
         Ran { code: output.status.code(), out: text(&output.stdout), err: text(&output.stderr) }
     }
 
+    /// Brings the last change of a site again that was taken back.
+    pub fn redo(&self, site: &str) -> Ran {
+        let runs = self.done("runs --json").json();
+        let all = runs.as_array().into_iter().flatten();
+        let mut of_site = all.filter(|run| run["site"] == site && run["state"] == "undone");
+        let last = of_site.next_back().expect("a run that was taken back");
+        let name = last["run"].as_str().unwrap_or_default().to_owned();
+        self.done(&format!("undo {site} --to-run {name}"))
+    }
+
     /// Runs the program and expects it to end well.
     #[track_caller]
     pub fn done(&self, line: &str) -> Ran {

@@ -69,6 +69,38 @@ pub fn rejected(report: &UnpackReport) -> Vec<String> {
     lines
 }
 
+/// What came in while the new state was built.
+fn came_in(report: &UnpackReport) -> Vec<String> {
+    let mut lines: Vec<String> = report
+        .came_in
+        .iter()
+        .map(|came| {
+            let number = counted(came.records.unsigned_abs(), "record", "records");
+            let count = match came.records {
+                0 => String::new(),
+                1.. => format!("{number} came"),
+                _ => format!("{number} went"),
+            };
+            let changed = match came.changed {
+                Some(true) if came.records == 0 => "records were changed",
+                Some(true) => "records may have been changed too",
+                Some(false) => "",
+                None => "whether records were changed is not known",
+            };
+            let words: Vec<&str> =
+                [count.as_str(), changed].into_iter().filter(|words| !words.is_empty()).collect();
+            format!("table {}: {}", came.table, words.join("; "))
+        })
+        .collect();
+    lines
+        .extend(report.came_in_files.iter().map(|path| format!("file {path} came or was changed")));
+    let named = report.came_in_files.len() as u64;
+    if let Some(more) = report.came_in_files_count.filter(|count| *count > named) {
+        lines.push(format!("and {} more", counted(more - named, "file", "files")));
+    }
+    lines
+}
+
 /// How much is in place.
 fn amounts(page: &mut Page, report: &UnpackReport) {
     if report.tables > 0 {
@@ -178,6 +210,17 @@ pub fn unpacked(
             );
             if *named_files {
                 page.more("all other files are untouched");
+            }
+            let came = came_in(report);
+            if !came.is_empty() {
+                page.list("meanwhile", came);
+                page.arrow(
+                    0,
+                    &format!(
+                        "it is in the kept state, not in the new one; fernweh undo {} goes back to it",
+                        site.name()
+                    ),
+                );
             }
             page.row(
                 "undo",

@@ -175,7 +175,7 @@ fn a_filled_site_is_replaced_only_when_told_and_undo_brings_it_back_and_again() 
         fixture.workspace.done("undo new").says("undone");
         assert_eq!(cells, database_cells(&fixture.new), "{engine:?}");
         assert_eq!(files, files_of(&fixture.root("new")), "{engine:?}");
-        fixture.workspace.done("undo new").says("redone");
+        fixture.workspace.redo("new").says("redone");
         assert_eq!(replaced.0, database_cells(&fixture.new), "{engine:?}");
         assert_eq!(replaced.1, files_of(&fixture.root("new")), "{engine:?}");
     }

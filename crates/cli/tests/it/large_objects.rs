@@ -59,7 +59,7 @@ fn large_objects_arrive_and_numbers_that_are_taken_are_replaced() {
     assert_eq!(pictures(&new), pictures(&old));
     workspace.done("undo new");
     assert_eq!(pictures(&new), changed);
-    workspace.done("undo new");
+    workspace.redo("new");
     assert_eq!(pictures(&new), pictures(&old));
     assert_eq!(objects(&new).len(), 14, "both states are kept");
     workspace.done("undo new --let-go");

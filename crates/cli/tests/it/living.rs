@@ -1,7 +1,7 @@
 //! Sites that others write into while the program is at work.
 
-use super::PROGRAM;
-use fernweh_testkit::{FTP_LOGIN, FtpHost, SshHost, Workspace};
+use super::{PROGRAM, fixture};
+use fernweh_testkit::{Engine, FTP_LOGIN, FtpHost, SshHost, Workspace};
 use std::fs::{self, OpenOptions};
 use std::io::{Seek, SeekFrom, Write};
 use std::path::Path;
@@ -288,5 +288,53 @@ fn new_files_belong_to_the_owner_of_what_they_replace() {
         workspace.done("undo new");
         assert_eq!(owner("new/pages/index.html"), editor, "{line}");
         workspace.done("undo new --let-go");
+    }
+}
+
+#[test]
+fn what_came_in_while_the_new_state_was_built_is_named() {
+    const OVER: &str = "unpack site.fernweh.tar new --overwrite";
+    for engine in [Engine::Sqlite, Engine::Mariadb, Engine::Postgres] {
+        let fixture = fixture(engine);
+        fixture.pack();
+        fixture.workspace.done("unpack site.fernweh.tar new");
+        // A time of the file system is not finer than a tick of its clock.
+        let quiet = fixture.workspace.done(OVER);
+        assert!(!quiet.out.contains("meanwhile"), "{engine:?}: {}", quiet.out);
+        let ran = fixture.workspace.run_halted_at(&format!("{OVER} --json"), "checked", || {
+            for sql in [
+                "INSERT INTO gp_comments (id, article_id, author, body) VALUES (9001, 1, 'x', 'y')",
+                "INSERT INTO gp_comments (id, article_id, author, body) VALUES (9002, 1, 'x', 'y')",
+                "DELETE FROM gp_guestbook WHERE id = 1",
+                "UPDATE gp_members SET name = 'changed meanwhile' WHERE id = 1",
+            ] {
+                fixture.database("new").run(sql.as_bytes()).unwrap();
+            }
+            fixture.workspace.write("new/htdocs/uploads/late.jpg", "late");
+        });
+        let report = ran.code(0).json();
+        let came: Vec<(String, i64, bool)> = report["came_in"]
+            .as_array()
+            .unwrap_or_else(|| panic!("{engine:?}: {report}"))
+            .iter()
+            .map(|one| {
+                let table = one["table"].as_str().unwrap().to_owned();
+                (table, one["records"].as_i64().unwrap(), one["changed"].as_bool().unwrap())
+            })
+            .collect();
+        let of =
+            |name: &str| came.iter().find(|(table, ..)| table == name).map(|one| (one.1, one.2));
+        assert_eq!(of("gp_comments").map(|one| one.0), Some(2), "{engine:?}: {came:?}");
+        assert_eq!(of("gp_guestbook").map(|one| one.0), Some(-1), "{engine:?}: {came:?}");
+        assert_eq!(of("gp_members"), Some((0, true)), "{engine:?}: {came:?}");
+        assert_eq!(of("gp_articles"), None, "{engine:?}: {came:?}");
+        assert_eq!(report["came_in_files"], serde_json::json!(["uploads/late.jpg"]), "{engine:?}");
+        fixture.workspace.done("undo new");
+        let rows = fixture.database("new").ask("SELECT count(*) FROM gp_comments WHERE id > 9000");
+        assert_eq!(
+            rows.unwrap()[0][0].as_deref(),
+            Some("2"),
+            "{engine:?}: they are in the old state"
+        );
     }
 }

@@ -98,6 +98,7 @@ fn a_sqlite_file_outside_the_folder_is_switched_by_itself_across_kills() {
     let Far { fixture, .. } = &far;
     let archive = fixture.pack();
     fixture.workspace.done(&format!("unpack {archive} new"));
+    fixture.workspace.done("undo new --let-go");
     let first = database_cells(&fixture.new);
     fixture.database("new").run(b"DELETE FROM gp_comments").unwrap();
     fixture.database("new").run(b"CREATE TABLE guests (name text)").unwrap();

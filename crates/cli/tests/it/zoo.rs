@@ -81,9 +81,7 @@ fn there_and_back(old: &Place, new: &Place) -> Workspace {
         // Extensions and range types cannot be taken back, and are named.
         assert_same(&nothing, &database_cells(new), "taken back to the beginning");
     }
-    let runs = workspace.done("runs --json").json();
-    let last = runs.as_array().unwrap().last().unwrap()["run"].as_str().unwrap().to_owned();
-    workspace.done(&format!("undo new --to-run {last}"));
+    workspace.redo("new");
     assert_same(&first, &database_cells(new), "and forth");
     workspace.done("undo new --let-go");
     assert_same(&first, &database_cells(new), "let go");

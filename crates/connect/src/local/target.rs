@@ -395,6 +395,35 @@ impl FileTarget for LocalTarget {
         }
     }
 
+    fn came_in(
+        &mut self,
+        swap: &FileSwap,
+        since: std::time::SystemTime,
+        most: usize,
+    ) -> Result<Option<(Vec<String>, u64)>> {
+        use std::os::unix::fs::MetadataExt;
+        let since = since.duration_since(std::time::UNIX_EPOCH).unwrap_or_default();
+        let since = (since.as_secs() as i64, i64::from(since.subsec_nanos()));
+        let (mut names, mut count) = (Vec::new(), 0);
+        for entry in walkdir::WalkDir::new(&swap.side).into_iter().flatten() {
+            let Ok(found) = entry.path().symlink_metadata() else { continue };
+            // An entry that was put aside by itself got another name, which changes its status.
+            let changed = match swap.part {
+                true => (found.mtime(), found.mtime_nsec()),
+                false => (found.ctime(), found.ctime_nsec()),
+            };
+            if found.is_dir() || changed < since {
+                continue;
+            }
+            count += 1;
+            if names.len() < most {
+                let path = entry.path().strip_prefix(&swap.side).unwrap_or(entry.path());
+                names.push(path.to_string_lossy().into_owned());
+            }
+        }
+        Ok(Some((names, count)))
+    }
+
     fn kept_bytes(&mut self, swap: &FileSwap) -> Result<Option<u64>> {
         let entries = walkdir::WalkDir::new(&swap.side).into_iter().flatten();
         let files = entries.filter(|entry| entry.file_type().is_file());

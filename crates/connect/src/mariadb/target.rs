@@ -9,13 +9,30 @@ use fernweh_core::digest::sha256;
 use fernweh_core::finding::Check;
 use fernweh_core::sql::{Modes, ObjectKind, Statement, with_modes};
 use fernweh_ports::{
-    Counting, DatabaseSwap, DatabaseTarget, Direction, Fingerprint, NamedSql, Overview, Progress,
-    Rejected, Result, RowBatch, Scope, Structure, SwapTable, TablesSwap,
+    CameIn, Counting, DatabaseSwap, DatabaseTarget, Direction, Fingerprint, NamedSql, Overview,
+    Progress, Rejected, Result, RowBatch, Scope, Structure, SwapTable, TableMark, TablesSwap,
 };
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 
 /// Takes the lock of those who build in this database.
 const LOCK: &str = "SELECT get_lock(concat('fernweh ', database()), 0)";
+
+impl MariadbTarget {
+    /// When each table was last written to, as long as the server runs.
+    fn written_at(&mut self) -> Result<BTreeMap<String, String>> {
+        // Some servers remember such numbers for a day.
+        let _ = self.link.try_run("SET SESSION information_schema_stats_expiry = 0");
+        let times = self.link.ask(
+            "SELECT table_name, coalesce(update_time, '') FROM information_schema.tables \
+             WHERE table_schema = database() AND table_type <> 'VIEW' ORDER BY table_name",
+        )?;
+        let times = times.into_iter().filter_map(|row| {
+            let mut cells = row.into_iter().flatten();
+            Some((cells.next()?, cells.next()?))
+        });
+        Ok(times.collect())
+    }
+}
 
 /// The names under which tables are kept once a switch went this way.
 fn kept_tables(swap: &TablesSwap, direction: Direction) -> impl Iterator<Item = &String> {
@@ -271,6 +288,36 @@ impl DatabaseTarget for MariadbTarget {
         }
     }
 
+    fn marks(&mut self, rows: &[(String, u64)]) -> Result<Vec<TableMark>> {
+        let times = self.written_at()?;
+        let marked = |(table, rows): &(String, u64)| TableMark {
+            table: table.clone(),
+            rows: *rows,
+            mark: times.get(table).cloned(),
+        };
+        Ok(rows.iter().map(marked).collect())
+    }
+
+    fn came_in(&mut self, swap: &DatabaseSwap, before: &[TableMark]) -> Result<Vec<CameIn>> {
+        let DatabaseSwap::Tables(swap) = swap else { return Ok(Vec::new()) };
+        let times = self.written_at()?;
+        let mut found = Vec::new();
+        for TableMark { table, rows, mark } in before {
+            let kept = swap.tables.iter().find(|one| one.name == *table);
+            let Some(kept) = kept.and_then(|one| one.aside_old.as_ref()) else { continue };
+            let history = with_history(&mut self.link, kept)?;
+            let now: u64 =
+                self.link.number(&format!("SELECT count(*) FROM {}{history}", quoted(kept)))?;
+            let changed = mark.as_ref().zip(times.get(kept)).map(|(mark, time)| mark != time);
+            found.push(CameIn {
+                table: table.clone(),
+                records: now as i64 - *rows as i64,
+                changed,
+            });
+        }
+        Ok(found)
+    }
+
     fn kept_bytes(&mut self, swap: &DatabaseSwap, direction: Direction) -> Result<Option<u64>> {
         let DatabaseSwap::Tables(swap) = swap else { return Ok(None) };
         let kept: BTreeSet<&String> = kept_tables(swap, direction).collect();
@@ -301,18 +348,10 @@ impl DatabaseTarget for MariadbTarget {
         let rows = self
             .link
             .count(&names, |_, name| Ok(format!("SELECT count(*) FROM {}", quoted(name))))?;
-        // When each table was last written to, as long as the server runs. Adding up the
-        // content of all tables would take as long as filling them.
-        let times = self.link.ask(
-            "SELECT table_name, coalesce(update_time, '') FROM information_schema.tables \
-             WHERE table_schema = database() ORDER BY table_name",
-        )?;
-        let times = times.into_iter().filter_map(|row| {
-            let mut cells = row.into_iter().flatten();
-            let (name, time) = (cells.next()?, cells.next()?);
-            tables.contains(&name).then(|| format!("{name} {time}"))
-        });
-        let mark = sha256(times.collect::<Vec<_>>().join(", ").as_bytes());
+        // Adding up the content of all tables would take as long as filling them.
+        let times = self.written_at()?.into_iter().filter(|(name, _)| tables.contains(name));
+        let times: Vec<String> = times.map(|(name, time)| format!("{name} {time}")).collect();
+        let mark = sha256(times.join(", ").as_bytes());
         Ok(Fingerprint { rows, mark })
     }
 }

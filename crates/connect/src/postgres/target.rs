@@ -9,10 +9,10 @@ use crate::server::{ServerAddress, Session, short_run, write_fitting};
 use fernweh_core::digest::sha256;
 use fernweh_core::finding::Check;
 use fernweh_core::record::LARGE_OBJECTS;
-use fernweh_core::sql::Statement;
+use fernweh_core::sql::{Qualified, Statement};
 use fernweh_ports::{
-    Counting, DatabaseSwap, DatabaseTarget, Direction, Fingerprint, Overview, Progress, Rejected,
-    Result, RowBatch, Scope, Structure,
+    CameIn, Counting, DatabaseSwap, DatabaseTarget, Direction, Fingerprint, Overview, Progress,
+    Rejected, Result, RowBatch, Scope, Structure, TableMark,
 };
 use std::collections::BTreeMap;
 use std::time::Duration;
@@ -253,6 +253,47 @@ impl DatabaseTarget for PostgresTarget {
             }
             _ => Ok(()),
         }
+    }
+
+    fn marks(&mut self, rows: &[(String, u64)]) -> Result<Vec<TableMark>> {
+        // Whoever writes from now on has a number that is not smaller.
+        let oldest = self
+            .link
+            .one("SELECT pg_snapshot_xmin(pg_current_snapshot())::text::int8 % 4294967296")?;
+        let marked = |(table, rows): &(String, u64)| TableMark {
+            table: table.clone(),
+            rows: *rows,
+            mark: oldest.clone(),
+        };
+        Ok(rows.iter().map(marked).collect())
+    }
+
+    fn came_in(&mut self, swap: &DatabaseSwap, before: &[TableMark]) -> Result<Vec<CameIn>> {
+        let DatabaseSwap::Schemas(swap) = swap else { return Ok(Vec::new()) };
+        let mut found = Vec::new();
+        for TableMark { table, rows, mark } in before {
+            let place = Qualified::parse(table);
+            let aside = swap.schemas.iter().find(|schema| schema.name == place.schema);
+            let Some(aside) = aside else { continue };
+            let kept = Qualified::new(&aside.aside_old, &place.name).sql();
+            let there = format!("SELECT to_regclass({})", text(&kept));
+            if self.link.one(&there)?.is_none() {
+                continue;
+            }
+            let mark = mark.as_deref().unwrap_or("0");
+            let question = format!(
+                "SELECT count(*), count(*) FILTER (WHERE xmin::text::int8 >= {mark}) FROM ONLY {kept}"
+            );
+            let answer = self.link.ask(&question)?;
+            let cell = |n: usize| answer.first().map(|row| cells(row)(n)).unwrap_or_default();
+            let now: i64 = self.link.parsed(&question, Some(&cell(0)))?;
+            let newer: i64 = self.link.parsed(&question, Some(&cell(1)))?;
+            let records = now - *rows as i64;
+            // What came is new as well; what is new beyond that was changed.
+            let changed = Some(newer > records.max(0));
+            found.push(CameIn { table: table.clone(), records, changed });
+        }
+        Ok(found)
     }
 
     fn kept_bytes(&mut self, swap: &DatabaseSwap, _: Direction) -> Result<Option<u64>> {

@@ -1,18 +1,46 @@
 //! Building a SQLite database beside the old one.
 
 use super::build::SqliteTarget;
-use super::{companions, exchange, list, quoted, trouble};
+use super::{companions, exchange, list, quoted, trouble, value_of};
 use crate::local;
+use fernweh_core::digest::Sha256;
 use fernweh_core::finding::Check;
+use fernweh_core::limits;
 use fernweh_core::sql::Statement;
 use fernweh_ports::{
-    ContentSwap, Counting, DatabaseSource, DatabaseSwap, DatabaseTarget, Direction, FileSwap,
-    Fingerprint, Overview, Progress, Rejected, Result, RowBatch, Scope, Structure, Trouble,
+    CameIn, ContentSwap, Counting, DatabaseSource, DatabaseSwap, DatabaseTarget, Direction,
+    FileSwap, Fingerprint, Overview, Progress, Rejected, Result, RowBatch, Scope, Structure,
+    TableMark, Trouble,
 };
 use rusqlite::Connection;
 use std::io::Read;
 use std::os::unix::fs::OpenOptionsExt;
 use std::path::Path;
+
+/// A digest of everything that a table holds; `None` where the file is so large that reading it
+/// twice more would be felt.
+fn digest_of(db: &Connection, table: &str) -> rusqlite::Result<Option<String>> {
+    let pages: i64 = db.query_row("PRAGMA page_count", [], |row| row.get(0))?;
+    let size: i64 = db.query_row("PRAGMA page_size", [], |row| row.get(0))?;
+    if pages * size > limits::DIGESTED_DATABASE {
+        return Ok(None);
+    }
+    // A full-text table can lean on a table that is gone.
+    let Ok(mut query) = db.prepare(&format!("SELECT * FROM {}", quoted(table))) else {
+        return Ok(None);
+    };
+    let columns = query.column_count();
+    let Ok(mut rows) = query.query([]) else { return Ok(None) };
+    let mut digest = Sha256::default();
+    while let Ok(Some(row)) = rows.next() {
+        for column in 0..columns {
+            let value = value_of(row.get_ref(column)?);
+            digest.update(format!("{value:?};").as_bytes());
+        }
+        digest.update(b"\n");
+    }
+    Ok(Some(digest.finish()))
+}
 
 impl DatabaseTarget for SqliteTarget {
     fn overview(&mut self, scope: &dyn Scope) -> Result<Overview> {
@@ -207,6 +235,41 @@ impl DatabaseTarget for SqliteTarget {
             }
         }
         local::switch(swap, direction)
+    }
+
+    fn marks(&mut self, rows: &[(String, u64)]) -> Result<Vec<TableMark>> {
+        if !self.path.exists() {
+            return Ok(Vec::new());
+        }
+        let marks = || -> rusqlite::Result<Vec<TableMark>> {
+            let db = Connection::open(&self.path)?;
+            let marked = |(table, rows): &(String, u64)| {
+                let mark = digest_of(&db, table)?;
+                Ok(TableMark { table: table.clone(), rows: *rows, mark })
+            };
+            rows.iter().map(marked).collect()
+        };
+        marks().map_err(|error| self.wrong(error))
+    }
+
+    fn came_in(&mut self, swap: &DatabaseSwap, before: &[TableMark]) -> Result<Vec<CameIn>> {
+        let DatabaseSwap::Content(swap) = swap else { return Ok(Vec::new()) };
+        let came = || -> rusqlite::Result<Vec<CameIn>> {
+            let db = Connection::open(&swap.side)?;
+            let mut found = Vec::new();
+            for TableMark { table, rows, mark } in before {
+                let count = format!("SELECT count(*) FROM {}", quoted(table));
+                let Ok(now) = db.query_row(&count, [], |row| row.get::<_, i64>(0)) else {
+                    continue;
+                };
+                let changed = mark.as_ref().zip(digest_of(&db, table)?);
+                let changed = changed.map(|(before, now)| *before != now);
+                let records = now - *rows as i64;
+                found.push(CameIn { table: table.clone(), records, changed });
+            }
+            Ok(found)
+        };
+        came().map_err(|error| self.wrong(error))
     }
 
     fn kept_bytes(&mut self, swap: &DatabaseSwap, _: Direction) -> Result<Option<u64>> {

@@ -118,6 +118,7 @@ impl Unpack {
             own_tables: &own_tables,
             part: self.part.clone(),
             remove: Vec::new(),
+            there: Vec::new(),
             on_bad_record: self.on_bad_record,
             tables_bounded: site.bounds_tables(),
             keep: self.keep.clone(),
@@ -256,6 +257,7 @@ impl Work<'_> {
         let there = look_before(&self.options, self.archive, &mut targets)?;
         drop(targets);
         self.options.remove = there.as_ref().map(|there| there.removed.clone()).unwrap_or_default();
+        self.options.there = there.as_ref().map(|there| there.by_table.clone()).unwrap_or_default();
         self.agree_to_remove()?;
         if there.is_some() && superseded.is_none() && !matches!(earlier, Earlier::GoesOn(_)) {
             self.of.kept_bounds.check(site, self.around)?;

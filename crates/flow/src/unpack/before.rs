@@ -108,8 +108,10 @@ fn look_at_database(
         if wanted.contains(&found.name) {
             there.tables += 1;
             there.records += found.rows;
+            there.by_table.push((found.name.clone(), found.rows));
         } else if options.part.exactly && !held.contains(&found.name) {
             there.removed.push(found.name.clone());
+            there.by_table.push((found.name.clone(), found.rows));
         }
     }
     if wanted.is_empty() && options.part.some_tables {

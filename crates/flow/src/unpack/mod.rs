@@ -36,8 +36,8 @@ use fernweh_core::rewrite::Rewriter;
 use fernweh_core::settings::Setting;
 use fernweh_core::sql::{Dialect, Prefix, Statement};
 use fernweh_ports::{
-    DatabaseTarget, Direction, Halves, LeftOut, Progress, Result, Scope, Targets, Trouble,
-    TroubleKind,
+    CameIn, DatabaseTarget, Direction, Halves, LeftOut, Progress, Result, Scope, TableMark,
+    Targets, Trouble, TroubleKind,
 };
 use serde::Serialize;
 use std::collections::BTreeMap;
@@ -71,6 +71,8 @@ pub struct UnpackOptions<'a> {
     pub outside_links: bool,
     /// Tables that go because the archive does not hold them.
     pub remove: Vec<String>,
+    /// Tables of the site that are replaced, and how many records each has.
+    pub there: Vec<(String, u64)>,
     /// What happens to records that the destination rejects.
     pub on_bad_record: OnBadRecord,
     /// The old state goes before the new one is built.
@@ -133,6 +135,15 @@ pub struct UnpackReport {
     pub settings: Vec<String>,
     /// What was left out, and why.
     pub left_out: Vec<LeftOut>,
+    /// What came into replaced tables while the new state was built: it is in the kept state alone.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub came_in: Vec<CameIn>,
+    /// Files that came or were changed meanwhile, the first of them.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub came_in_files: Vec<String>,
+    /// How many such files there are; `None` if that cannot be known.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub came_in_files_count: Option<u64>,
     /// Views, routines and the like that the database has refused, with its reasons.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub not_created: Vec<String>,
@@ -189,6 +200,9 @@ pub struct Replaced {
     pub named_files: bool,
     /// Tables that the archive does not hold, and that go.
     pub removed: Vec<String>,
+    /// The tables that go or are replaced, and how many records each has.
+    #[serde(skip)]
+    pub by_table: Vec<(String, u64)>,
 }
 
 /// Unpacks an archive into a site. `look_before` has been passed.
@@ -202,6 +216,12 @@ pub fn unpack(
     let mut report =
         UnpackReport { rewriting: RewriteReport::of(options.rewriter), ..UnpackReport::default() };
     report.part = options.part.some_tables || options.part.files.is_some();
+    let began = std::time::SystemTime::now();
+    let marks = match &mut targets.database {
+        // A state that was removed to make room has been compared before.
+        Some(target) if !options.makes_room => target.marks(&options.there)?,
+        _ => Vec::new(),
+    };
     progress.reached("started");
     let built = build(options, archive, targets, journal, &mut report, progress);
     let plan = match built.and_then(|plan| hold_still(options, targets).map(|()| plan)) {
@@ -234,7 +254,36 @@ pub fn unpack(
         report.not_created = target.not_created();
     }
     report.run = Some(journal.header.run.clone());
+    came_in(&mut report, targets, &plan, (&marks, began));
     Ok(report)
+}
+
+/// Files that are named of those that came in.
+const NAMED: usize = 20;
+
+/// What came in while the new state was built. That is in the kept state, whether anybody can
+/// tell or not: not to know it is no error.
+fn came_in(
+    report: &mut UnpackReport,
+    targets: &mut Targets,
+    plan: &Plan,
+    (marks, began): (&[TableMark], std::time::SystemTime),
+) {
+    if let (Some(target), Some(swap)) = (&mut targets.database, &plan.database) {
+        report.came_in = target.came_in(swap, marks).unwrap_or_else(|_| {
+            let unknown =
+                |mark: &TableMark| CameIn { table: mark.table.clone(), records: 0, changed: None };
+            marks.iter().map(unknown).collect()
+        });
+        report.came_in.retain(CameIn::is_something);
+    }
+    if let (Some(target), Some(swap)) = (&mut targets.files, &plan.files)
+        && swap.had_old
+        && let Some((names, count)) = target.came_in(swap, began, NAMED).ok().flatten()
+    {
+        report.came_in_files = names;
+        report.came_in_files_count = Some(count);
+    }
 }
 
 /// What is in place of a switch that failed, and what to do.
