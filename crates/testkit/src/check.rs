@@ -112,7 +112,7 @@ fn mariadb_cells(place: &Place) -> Cells {
     let tables = ask(
         &mut database,
         "SELECT table_name FROM information_schema.tables WHERE table_schema = database() \
-         AND left(table_name, 3) <> '_fw' ORDER BY table_name",
+         AND left(table_name, 3) <> '_fw' AND coalesce(engine, '') <> 'MRG_MyISAM' ORDER BY table_name",
     );
     for table in &tables {
         let quoted = table.replace('\\', "\\\\").replace('\'', "\\'");

@@ -138,6 +138,8 @@ fn everything_in_a_mariadb_database_arrives() {
     mariadb_client(&old, MARIADB.into());
     let workspace = there_and_back(&old, &new);
     unpack_by_hand(&workspace);
+    let told = workspace.done("pack old -o named.fernweh.tar").out;
+    assert!(told.contains("merge table both_parts"), "{told}");
     // The same, written by the program; tables without a snapshot aside, it is the same text.
     workspace.done("pack old --sql script.sql").says("plain SQL");
     let read = |name: &str| std::fs::read(workspace.path(name)).unwrap();
@@ -220,4 +222,28 @@ fn everything_in_a_postgres_database_arrives() {
     assert!(!told.contains("ERROR"), "{told}");
     assert_same(&database_cells(&old), &database_cells(&third), "loaded with the plain client");
     drop(shared_server(Server::Postgres).lock());
+}
+
+#[test]
+fn what_an_archive_of_postgres_does_not_hold_is_named() {
+    let place = new_database(Server::Postgres, "unsaid");
+    let Place::Postgres { name, .. } = &place else { unreachable!() };
+    let script = format!(
+        "CREATE TYPE night AS (held date, note text); CREATE TABLE nights OF night; \
+         GRANT SELECT (note) ON nights TO PUBLIC; COMMENT ON SCHEMA public IS 'ours'; \
+         SELECT lo_create(4711); COMMENT ON LARGE OBJECT 4711 IS 'a picture'; \
+         ALTER DATABASE \"{name}\" SET search_path = observatory"
+    );
+    psql(&place, &["-c", &script]);
+    let workspace = two_sites(&place, &place);
+    let ran = workspace.done("pack old -o unsaid.fernweh.tar");
+    [
+        "columns of table",
+        "setting search_path=observatory",
+        "comment on schema public",
+        "comment on large object 4711",
+        "type public.night of which table",
+    ]
+    .iter()
+    .fold(ran, |ran, words| ran.says(words));
 }

@@ -64,6 +64,8 @@ CREATE TABLE still (a int PRIMARY KEY, b text) ENGINE=MyISAM DEFAULT CHARSET=lat
 CREATE TABLE aria (a int) ENGINE=Aria TRANSACTIONAL=1; INSERT INTO aria VALUES (1);
 CREATE TABLE brief (a int) ENGINE=MEMORY MAX_ROWS=10; INSERT INTO brief VALUES (1);
 CREATE TABLE broken_rule (a int CHECK (a < 5)); SET check_constraint_checks = 0; INSERT INTO broken_rule VALUES (9); SET check_constraint_checks = 1;
+CREATE TABLE part_one (a int, b varchar(9), KEY (a)) ENGINE=MyISAM; CREATE TABLE part_two LIKE part_one; INSERT INTO part_one VALUES (1, 'x'); INSERT INTO part_two VALUES (2, 'y');
+CREATE TABLE both_parts (a int, b varchar(9), KEY (a)) ENGINE=MERGE UNION=(part_one, part_two) INSERT_METHOD=LAST;
 CREATE TABLE zero_default (a int, d date NOT NULL DEFAULT '0000-00-00', m datetime NOT NULL DEFAULT '0000-00-00 00:00:00'); INSERT INTO zero_default (a) VALUES (1);
 CREATE ALGORITHM=MERGE SQL SECURITY INVOKER VIEW z_first AS SELECT id, name FROM people WHERE id > 0;
 CREATE VIEW a_second AS SELECT z.id AS `odd ``id`, 'zoo.x; ''quoted''' AS t, f.s FROM z_first z, (SELECT 1 AS s) f WITH CASCADED CHECK OPTION;

@@ -1,5 +1,6 @@
 -- One of everything that a SQLite database of the observatory could hold.
 PRAGMA foreign_keys = OFF;
+PRAGMA page_size = 8192;
 PRAGMA auto_vacuum = INCREMENTAL;
 PRAGMA user_version = 77;
 PRAGMA application_id = 1179403647;
@@ -18,6 +19,10 @@ CREATE TABLE "" (a); INSERT INTO "" VALUES ('nameless');
 CREATE TABLE "Odd ""name"".x ünï" ("select" INT, "a b" TEXT, UNIQUE ("a b" COLLATE NOCASE ASC)); INSERT INTO "Odd ""name"".x ünï" VALUES (1, 'x');
 CREATE TABLE parent (id INTEGER PRIMARY KEY, up INT REFERENCES parent (id) ON DELETE CASCADE DEFERRABLE INITIALLY DEFERRED, other INT REFERENCES child);
 CREATE TABLE child (id INTEGER PRIMARY KEY, p INT REFERENCES parent, CHECK (p IS NULL OR p > 0)); INSERT INTO parent VALUES (1, 99, 1); INSERT INTO child VALUES (1, 77);
+CREATE TABLE broken_rule (a INT CHECK (a < 5)); PRAGMA ignore_check_constraints = ON; INSERT INTO broken_rule VALUES (9), (1); PRAGMA ignore_check_constraints = OFF;
+CREATE TABLE [in brackets] ([a b] INT, [c"d] TEXT); INSERT INTO [in brackets] VALUES (1, 'x');
+CREATE TABLE `in ticks` (`a b` INT, `c``d` TEXT); INSERT INTO `in ticks` VALUES (1, 'x'); CREATE INDEX [bracket index] ON [in brackets] ([a b]);
+CREATE TABLE 'in quotes' ('a b' INT); INSERT INTO 'in quotes' VALUES (1); CREATE TRIGGER [a trigger] AFTER INSERT ON [in brackets] BEGIN DELETE FROM `in ticks` WHERE [a b] = 7; END;
 CREATE INDEX "odd ""index""" ON anything (lower(b) DESC, c) WHERE c IS NOT NULL;
 CREATE UNIQUE INDEX one_each ON counted (x COLLATE RTRIM);
 CREATE VIRTUAL TABLE words USING fts5(title, body, tokenize = 'porter unicode61', prefix='2 3'); INSERT INTO words (rowid, title, body) VALUES (7, 'Moon', 'rises at http://glimmerpoint.example/'), (9, 'Sun', 'sets'); DELETE FROM words WHERE rowid = 9;

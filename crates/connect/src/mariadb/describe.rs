@@ -20,7 +20,12 @@ pub(super) struct Listed {
 impl Listed {
     /// Whether it holds rows of the site.
     pub fn is_table(&self) -> bool {
-        self.kind == "BASE TABLE" || self.is_versioned()
+        self.kind == "BASE TABLE" && !self.is_merge() || self.is_versioned()
+    }
+
+    /// Whether it shows the rows of other tables (storage engine MERGE) and has none of its own.
+    pub fn is_merge(&self) -> bool {
+        self.engine.eq_ignore_ascii_case("MRG_MyISAM")
     }
 
     /// Whether the server keeps the former states of its rows.

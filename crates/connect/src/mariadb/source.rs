@@ -52,6 +52,7 @@ pub(super) fn overview(link: &mut Link, scope: &dyn Scope, counting: Counting) -
                 }
                 tables.push(TableInfo { name: listed.name, rows, bytes: listed.bytes });
             }
+            _ if listed.is_merge() => not_carried.push(format!("merge table {}", listed.name)),
             other => not_carried.push(format!("{} {}", other.to_lowercase(), listed.name)),
         }
     }

@@ -79,7 +79,24 @@ fn not_carried(link: &mut Link) -> Result<Vec<String>> {
            count(DISTINCT c.oid)) FROM pg_catalog.pg_class c \
          JOIN pg_catalog.pg_namespace n ON n.oid = c.relnamespace \
          CROSS JOIN LATERAL aclexplode(c.relacl) a \
-         WHERE n.nspname IN ({here}) AND a.grantee <> c.relowner AND {} GROUP BY a.grantee",
+         WHERE n.nspname IN ({here}) AND a.grantee <> c.relowner AND {} GROUP BY a.grantee \
+         UNION ALL SELECT format('rights of %s on columns of table %s', \
+           CASE WHEN g.grantee = 0 THEN 'everybody' ELSE g.grantee::regrole::text END, c.oid::regclass) \
+         FROM pg_catalog.pg_attribute a JOIN pg_catalog.pg_class c ON c.oid = a.attrelid \
+         JOIN pg_catalog.pg_namespace n ON n.oid = c.relnamespace \
+         CROSS JOIN LATERAL aclexplode(a.attacl) g \
+         WHERE n.nspname IN ({here}) AND g.grantee <> c.relowner GROUP BY g.grantee, c.oid \
+         UNION ALL SELECT 'setting ' || setting || ' of the database' \
+         FROM pg_catalog.pg_db_role_setting s CROSS JOIN LATERAL unnest(s.setconfig) setting \
+         WHERE s.setdatabase = (SELECT oid FROM pg_catalog.pg_database WHERE datname = current_database()) \
+         UNION ALL SELECT 'comment on schema ' || n.nspname FROM pg_catalog.pg_namespace n \
+         JOIN pg_catalog.pg_description d ON d.objoid = n.oid AND d.classoid = 'pg_namespace'::regclass \
+         WHERE n.nspname IN ({here}) AND d.description <> 'standard public schema' \
+         UNION ALL SELECT 'comment on large object ' || d.objoid FROM pg_catalog.pg_description d \
+         WHERE d.classoid = 'pg_largeobject'::regclass \
+         UNION ALL SELECT format('type %s of which table %s is made', c.reloftype::regtype, c.oid::regclass) \
+         FROM pg_catalog.pg_class c JOIN pg_catalog.pg_namespace n ON n.oid = c.relnamespace \
+         WHERE n.nspname IN ({here}) AND c.reloftype <> 0",
         no_member("pg_operator", "o.oid"),
         no_member("pg_ts_config", "t.oid"),
         no_member("pg_ts_dict", "t.oid"),

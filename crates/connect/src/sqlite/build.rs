@@ -37,7 +37,7 @@ pub struct SqliteTarget {
 /// Until the switch nobody else uses the file; a run that is broken off goes on with it. Only
 /// `main`: the old database, attached later, must not be locked.
 const SESSION: &str = "PRAGMA main.journal_mode = TRUNCATE; PRAGMA main.synchronous = OFF; \
-     PRAGMA foreign_keys = OFF; PRAGMA main.locking_mode = EXCLUSIVE; BEGIN;";
+     PRAGMA foreign_keys = OFF; PRAGMA main.locking_mode = EXCLUSIVE;";
 
 impl SqliteTarget {
     /// The database `path`, built as a file of its own in the workshop of `place`.
@@ -82,14 +82,19 @@ impl SqliteTarget {
         db.set_prepared_statement_cache_capacity(64);
         self.own = keep_to_the_file(&mut db)?;
         self.note_journal_mode(structure);
-        for statement in structure {
-            if let Statement::Pragma { name, sql } = statement
-                && name != "journal_mode"
-            {
-                run_one(&db, sql)?;
+        // The size of the pages is fixed by whatever comes next; older archives name it late.
+        let is_size = |name: &str| name == "page_size";
+        for first in [true, false] {
+            for statement in structure {
+                if let Statement::Pragma { name, sql } = statement
+                    && name != "journal_mode"
+                    && is_size(name) == first
+                {
+                    run_one(&db, sql)?;
+                }
             }
         }
-        db.execute_batch(SESSION)?;
+        self.begin(&db)?;
         for statement in structure {
             if let Statement::Table { sql, .. }
             | Statement::Object { kind: ObjectKind::Virtual, sql, .. } = statement
@@ -98,6 +103,13 @@ impl SqliteTarget {
             }
         }
         Ok(db)
+    }
+
+    /// Records that break a check at the source come as they are, into the tables of the source.
+    fn begin(&self, db: &Connection) -> rusqlite::Result<()> {
+        db.execute_batch(SESSION)?;
+        let ignored = if self.rows_only { "OFF" } else { "ON" };
+        db.execute_batch(&format!("PRAGMA ignore_check_constraints = {ignored}; BEGIN;"))
     }
 
     /// Opens the file of a run that was broken off, if it is whole.
@@ -121,7 +133,7 @@ impl SqliteTarget {
         self.note_journal_mode(structure);
         self.cleared_counters = false;
         self.own = keep_to_the_file(&mut db)?;
-        db.execute_batch(SESSION)?;
+        self.begin(&db)?;
         self.db = Some(db);
         Ok(true)
     }
@@ -195,6 +207,7 @@ impl SqliteTarget {
             }
         }
         self.replaced = all_of(&db)?;
+        db.execute_batch("PRAGMA ignore_check_constraints = ON")?;
         if self.path.exists() {
             carry_over(&db, &self.own, &self.path, &self.removed)?;
         }

@@ -13,7 +13,7 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 
 /// Settings of the file or of the session that reach nothing else.
-const PRAGMAS: [&str; 18] = [
+const PRAGMAS: [&str; 19] = [
     "application_id",
     "auto_vacuum",
     "data_version",
@@ -21,6 +21,7 @@ const PRAGMAS: [&str; 18] = [
     "foreign_key_check",
     "foreign_key_list",
     "foreign_keys",
+    "ignore_check_constraints",
     "integrity_check",
     "journal_mode",
     "locking_mode",

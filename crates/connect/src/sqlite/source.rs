@@ -164,9 +164,10 @@ impl SqliteSource {
             let sql = format!("PRAGMA {name} = {value}");
             statements.push(Statement::Pragma { name: name.to_owned(), sql });
         };
+        // Setting the others fixes the size of the pages.
+        pragma("page_size", number("page_size")?.to_string());
         pragma("encoding", format!("'{}'", text("encoding")?));
         pragma("auto_vacuum", number("auto_vacuum")?.to_string());
-        pragma("page_size", number("page_size")?.to_string());
         pragma("user_version", number("user_version")?.to_string());
         pragma("application_id", number("application_id")?.to_string());
         pragma("journal_mode", text("journal_mode")?);
