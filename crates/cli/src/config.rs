@@ -3,6 +3,7 @@
 use crate::plain_file::plain_text;
 use crate::secrets::Secret;
 use fernweh_core::address::holds_password;
+use fernweh_flow::notice::Notice;
 use fernweh_flow::run::KeptBounds;
 use fernweh_ports::{Result, Trouble};
 use serde::Deserialize;
@@ -37,11 +38,45 @@ pub struct Content {
     /// Rules beyond those that follow from the addresses of two sites.
     #[serde(default)]
     pub rule: Vec<RuleSection>,
+    /// What is done on the host while a new state takes its place.
+    #[serde(default)]
+    pub before: BeforeSection,
     /// What is done after a move.
     #[serde(default)]
     pub after: AfterSection,
     /// Who is told about a move.
     pub tell: Option<TellSection>,
+}
+
+/// `[before]`
+#[derive(Clone, Debug, Default, Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub struct BeforeSection {
+    /// Commands for the host, in the site's folder, right before the switch.
+    #[serde(default)]
+    pub command: Vec<String>,
+    /// Addresses to be asked for.
+    #[serde(default)]
+    pub request: Vec<Requested>,
+    /// Commands at the end, however the run ends.
+    #[serde(default)]
+    pub end_command: Vec<String>,
+    /// Addresses to be asked for at the end.
+    #[serde(default)]
+    pub end_request: Vec<Requested>,
+}
+
+impl BeforeSection {
+    /// The steps.
+    pub fn notice(&self) -> Notice {
+        let requests = |all: &[Requested]| all.iter().map(Requested::expected).collect();
+        Notice {
+            command: self.command.clone(),
+            request: requests(&self.request),
+            end_command: self.end_command.clone(),
+            end_request: requests(&self.end_request),
+        }
+    }
 }
 
 /// `[after]`
@@ -93,6 +128,16 @@ pub enum Requested {
         /// The status.
         status: u16,
     },
+}
+
+impl Requested {
+    /// The address, and the status that it must answer with.
+    pub fn expected(&self) -> (String, u16) {
+        match self {
+            Requested::Usual(url) => (url.clone(), 200),
+            Requested::With { url, status } => (url.clone(), *status),
+        }
+    }
 }
 
 /// `[tell]`

@@ -153,6 +153,7 @@ fn options(context: &Context, args: &UnpackArgs, config: &Config, site: &Site) -
         },
         keep: Patterns::of_paths(&config.content.unpack.keep)?,
         kept_bounds: config.content.unpack.kept_bounds(),
+        notice: config.content.before.notice(),
         outside_links: args.outside_links,
         trust: args.trust,
         as_is: args.as_is,

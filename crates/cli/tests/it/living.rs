@@ -338,3 +338,50 @@ fn what_came_in_while_the_new_state_was_built_is_named() {
         );
     }
 }
+
+#[test]
+fn steps_before_the_switch_are_taken_and_ended_however_the_run_ends() {
+    let workspace = Workspace::new(PROGRAM);
+    let (place, before) = (
+        "new",
+        "[before]\ncommand = [\"echo begun >> ../steps; cat pages/index.html >> ../steps\"]\n\
+         end-command = [\"echo ended >> ../steps; cat pages/index.html >> ../steps\"]",
+    );
+    spoiled(&workspace, place, before);
+    workspace.write("old/pages/index.html", "the page\n");
+    workspace.write("new/pages/index.html", "spoiled\n");
+    workspace.done("pack old -o b.tar");
+    let steps = || {
+        let steps = std::fs::read_to_string(workspace.path("steps")).unwrap_or_default();
+        let _ = std::fs::remove_file(workspace.path("steps"));
+        steps
+    };
+    let line = "unpack b.tar new --overwrite --as-is";
+    workspace.done(&format!("{line} --preview"));
+    assert_eq!(steps(), "", "a preview takes none");
+    workspace.done(line);
+    assert_eq!(steps(), "begun\nspoiled\nended\nthe page\n");
+    workspace.done("undo new");
+    // A step that does not work: nothing is changed, and what was begun is ended.
+    let text = std::fs::read_to_string(workspace.path("fernweh.toml")).unwrap();
+    workspace.write(
+        "fernweh.toml",
+        text.replace("cat pages/index.html >> ../steps\"]\nend", "false\"]\nend"),
+    );
+    let ran = workspace.run(line).code(3).says("a step of [before] did not work");
+    ran.says("nothing was changed");
+    assert_eq!(steps(), "begun\nended\nspoiled\n");
+    // Killed between: whoever completes the switch ends it.
+    workspace.write("fernweh.toml", &text);
+    workspace.run_killed_at(line, "switching");
+    assert_eq!(steps(), "begun\nspoiled\n");
+    workspace.done(line).says("completed");
+    assert_eq!(steps(), "ended\nthe page\n");
+    // An end that does not work is said.
+    workspace.write("fernweh.toml", text.replace("echo ended", "false; echo ended; false"));
+    workspace.write(
+        "fernweh.toml",
+        text.replace("ended >> ../steps; cat pages/index.html >> ../steps", "x; false"),
+    );
+    workspace.done(line).says("a step at the end of [before] did not work");
+}

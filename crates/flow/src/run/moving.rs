@@ -11,6 +11,7 @@ use super::{Pack, Preview, Scan, Surroundings, Unpack};
 use crate::archive::{ArchiveReader, Level, checkpoints_of};
 use crate::incoming::Incoming;
 use crate::journal::{Journal, Operation, Run, RunState, Step};
+use crate::notice::Notice;
 use crate::patterns::Patterns;
 use crate::preflight::{Preflight, Tests};
 use crate::refresh::{Refresh, Refreshed};
@@ -45,6 +46,8 @@ pub struct Move<'a> {
     pub keep: Patterns,
     /// How much of earlier states of the destination is kept.
     pub kept_bounds: KeptBounds,
+    /// What is done on the host while the new state takes its place.
+    pub notice: Notice,
     /// Columns whose values carry a prefix of tables.
     pub prefix_in: Vec<String>,
     /// The rules beyond the one that follows from the two web addresses.
@@ -108,6 +111,7 @@ impl Move<'_> {
             halves: self.wanted,
             keep: self.keep.clone(),
             kept_bounds: self.kept_bounds,
+            notice: self.notice.clone(),
             rules: self.rules.clone(),
             ..Unpack::default()
         };

@@ -7,6 +7,7 @@ use super::rules::{pair, ready, warn_of_shadowed};
 use crate::archive::ArchiveReader;
 use crate::incoming::Incoming;
 use crate::journal::{Journal, Operation, Run, RunState, Step};
+use crate::notice::Notice;
 use crate::pack::is_database;
 use crate::patterns::Patterns;
 use crate::undo::let_go;
@@ -19,6 +20,7 @@ use fernweh_core::record::is_of_engine;
 use fernweh_core::rewrite::{Rewriter, Rule};
 use fernweh_core::settings::Setting;
 use fernweh_ports::{Direction, Fingerprint, Halves, Result, SiteAccess, Targets, Trouble, size};
+use std::cell::Cell;
 
 /// How much of unpacking is tried where nothing is to change.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -54,6 +56,8 @@ pub struct Unpack {
     pub keep: Patterns,
     /// How much of earlier states is kept.
     pub kept_bounds: KeptBounds,
+    /// What is done on the host while the new state takes its place.
+    pub notice: Notice,
     /// Take links along that point out of the site.
     pub outside_links: bool,
     /// The archive's bodies may run with all rights of the site's login.
@@ -110,6 +114,11 @@ impl Unpack {
             true => Ok(None),
             false => site.setting(one, all),
         };
+        let begun = Cell::new(false);
+        let before_switch = || {
+            begun.set(true);
+            self.notice.begin(site, around.progress)
+        };
         let digest = archive.digest.as_ref();
         let options = UnpackOptions {
             site: site.name().to_owned(),
@@ -119,6 +128,7 @@ impl Unpack {
             part: self.part.clone(),
             remove: Vec::new(),
             there: Vec::new(),
+            before_switch: &before_switch,
             on_bad_record: self.on_bad_record,
             tables_bounded: site.bounds_tables(),
             keep: self.keep.clone(),
@@ -133,10 +143,24 @@ impl Unpack {
                 || digest.is_some_and(|digest| around.records.remembers(digest)),
         };
         let work = Work { of: self, site, archive, options, halves, around };
-        let mut report = match self.preview {
-            Some(preview) => work.preview(preview)?,
-            None => work.carry_out(superseded)?,
+        let worked = match self.preview {
+            Some(preview) => work.preview(preview),
+            None => work.carry_out(superseded),
         };
+        // Where an earlier run was completed, that one may have begun.
+        let completed = worked.as_ref().is_ok_and(|report| report.completed_earlier);
+        let notes = match begun.get() || completed {
+            true => self.notice.end(site),
+            false => Vec::new(),
+        };
+        let mut report = match worked {
+            Ok(report) => report,
+            Err(trouble) => {
+                notes.iter().for_each(|note| around.progress.note(&format!("{note}\n")));
+                return Err(trouble);
+            }
+        };
+        report.notes.extend(notes);
         if !report.completed_earlier {
             tell_incoming(&mut report, incoming)?;
         }

@@ -71,6 +71,8 @@ pub struct UnpackOptions<'a> {
     pub outside_links: bool,
     /// Tables that go because the archive does not hold them.
     pub remove: Vec<String>,
+    /// Done right before the switch.
+    pub before_switch: &'a dyn Fn() -> Result<()>,
     /// Tables of the site that are replaced, and how many records each has.
     pub there: Vec<(String, u64)>,
     /// What happens to records that the destination rejects.
@@ -224,7 +226,11 @@ pub fn unpack(
     };
     progress.reached("started");
     let built = build(options, archive, targets, journal, &mut report, progress);
-    let plan = match built.and_then(|plan| hold_still(options, targets).map(|()| plan)) {
+    let ready = built.and_then(|plan| {
+        (options.before_switch)()?;
+        hold_still(options, targets).map(|()| plan)
+    });
+    let plan = match ready {
         Ok(plan) => plan,
         Err(trouble) => {
             let run = &journal.header.run;

@@ -102,6 +102,7 @@ fn options<'a>(args: &MoveArgs, config: &Config, from: &'a Site, to: &'a Site) -
         without_rows: Patterns::of_tables(&content.pack.without_rows)?,
         keep: Patterns::of_paths(&content.unpack.keep)?,
         kept_bounds: content.unpack.kept_bounds(),
+        notice: content.before.notice(),
         prefix_in: content.unpack.prefix_in.clone(),
         rules: rules::configured(config, &to.name)?,
         refresh: refresh(config),
@@ -116,10 +117,7 @@ fn refresh(config: &Config) -> Refresh {
         Emptied::All(tables) => (tables.clone(), None),
         Emptied::Some { tables, r#where } => (tables.clone(), Some(r#where.clone())),
     });
-    let request = section.request.iter().map(|one| match one {
-        Requested::Usual(url) => (url.clone(), 200),
-        Requested::With { url, status } => (url.clone(), *status),
-    });
+    let request = section.request.iter().map(Requested::expected);
     Refresh {
         empty: empty.collect(),
         sql: section.sql.clone(),

@@ -2,6 +2,7 @@
 
 use super::{Desk, OLD, moved, old_state, there};
 use crate::journal::Run;
+use crate::notice::Notice;
 use crate::patterns::Patterns;
 use crate::preflight::Preflight;
 use crate::refresh::Refresh;
@@ -46,6 +47,7 @@ fn options(desk: &Desk) -> Move<'_> {
         without_rows: Patterns::default(),
         keep: Patterns::default(),
         kept_bounds: KeptBounds::default(),
+        notice: Notice::default(),
         prefix_in: Vec::new(),
         rules: Vec::new(),
         refresh: Refresh::default(),
