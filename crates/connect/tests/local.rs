@@ -207,3 +207,21 @@ fn a_resident_stays_the_file_that_it_is_wherever_the_program_was_killed() {
         }
     }
 }
+
+#[test]
+fn what_an_archive_does_not_hold_of_files_is_counted() {
+    let folder = tempfile::tempdir().unwrap();
+    let (a, b) = (folder.path().join("a"), folder.path().join("b"));
+    fs::write(&a, "x").unwrap();
+    let told = || {
+        let mut source = LocalSource::open(folder.path()).unwrap();
+        let left_out = source.walk(&|_| true, &mut |_| Ok(())).unwrap();
+        left_out.into_iter().map(|one| one.path).collect::<Vec<_>>()
+    };
+    assert!(told().is_empty());
+    fs::hard_link(&a, &b).unwrap();
+    assert_eq!(told(), ["1 hard link"]);
+    let flags = rustix::fs::XattrFlags::empty();
+    rustix::fs::setxattr(&a, "user.note", b"x", flags).unwrap();
+    assert_eq!(told(), ["1 hard link", "attributes of 2 entries, as a"]);
+}

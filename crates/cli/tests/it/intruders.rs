@@ -222,6 +222,7 @@ fn bodies_from_elsewhere_do_not_run_with_rights_beyond_the_site() {
         }
         // A login of the site's own: nothing is asked.
         here.workspace.done("unpack site.fernweh.tar new --only database");
+        here.configure("[unpack]\nkeep-states = 0\n");
         with_administrator(&here, kind);
         for more in ["", " --preview"] {
             let line = format!("unpack site.fernweh.tar new --overwrite --only database{more}");

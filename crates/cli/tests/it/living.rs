@@ -385,3 +385,92 @@ fn steps_before_the_switch_are_taken_and_ended_however_the_run_ends() {
     );
     workspace.done(line).says("a step at the end of [before] did not work");
 }
+
+/// Waits until a file of this name below a folder has so many bytes.
+fn grown(folder: &Path, name: &str, bytes: u64) -> std::path::PathBuf {
+    loop {
+        let entries = walkdir::WalkDir::new(folder).into_iter().flatten();
+        let found = entries
+            .filter(|entry| entry.file_name() == name)
+            .find(|entry| entry.metadata().is_ok_and(|found| found.len() >= bytes));
+        if let Some(found) = found {
+            return found.into_path();
+        }
+        std::thread::sleep(std::time::Duration::from_millis(1));
+    }
+}
+
+#[test]
+fn a_large_file_is_not_joined_from_two_versions() {
+    let workspace = Workspace::new(PROGRAM);
+    let host = SshHost::start(&workspace.path("ssh-host"), "");
+    workspace.write(".ssh/known_hosts", &host.known);
+    let mut film: Vec<u8> =
+        (0..96_u32 << 20).map(|n| (n.wrapping_mul(2_654_435_761) >> 24) as u8).collect();
+    film[50 << 20] = 1;
+    workspace.write("old/film.bin", &film);
+    workspace.write("new/index.html", "there");
+    workspace.write(
+        "fernweh.toml",
+        format!(
+            "[site.old]\nfiles = \"old\"\n[site.new]\nfiles = \"{}\"\nkey = \"{}\"\n",
+            host.files(&workspace.path("new")),
+            host.key.display()
+        ),
+    );
+    workspace.done("pack old -o a.tar --level 1");
+    let line = "unpack a.tar new --overwrite --as-is";
+    // What is built lies beside the site's folder, or in it.
+    let built = workspace.folder().join(".fernweh-new");
+    let mut child = workspace
+        .command(line)
+        .stdout(std::process::Stdio::null())
+        .stderr(std::process::Stdio::null())
+        .spawn()
+        .unwrap();
+    let partial = grown(&built, "film.bin", 20 << 20);
+    child.kill().unwrap();
+    child.wait().unwrap();
+    if partial.starts_with(workspace.path("old"))
+        || fs::metadata(&partial).unwrap().len() == film.len() as u64
+    {
+        panic!("the run was not broken off in the middle of the file");
+    }
+    // What was written came from another version of the file.
+    let mut file = OpenOptions::new().write(true).open(&partial).unwrap();
+    file.seek(SeekFrom::Start(3 << 20)).unwrap();
+    file.write_all(b"of an earlier version").unwrap();
+    drop(file);
+    workspace.done(line);
+    assert!(
+        fs::read(workspace.path("new/film.bin")).unwrap() == film,
+        "it is the one that was packed"
+    );
+}
+
+#[test]
+fn two_working_folders_do_not_meet_on_one_site() {
+    for engine in [Engine::SqliteOutside, Engine::Mariadb, Engine::Postgres] {
+        let fixture = fixture(engine);
+        fixture.pack();
+        fixture.workspace.done("unpack site.fernweh.tar new");
+        // The same sites, as somebody else has configured them elsewhere.
+        let other = fixture.workspace.path("elsewhere");
+        fs::create_dir(&other).unwrap();
+        let text = fixture.workspace.read("fernweh.toml");
+        let text = text.replace("\"new/", "\"../new/").replace("\"new-", "\"../new-");
+        let text = text.replace("sqlite:new", "sqlite:../new").replace("\"old/", "\"../old/");
+        fs::write(other.join("fernweh.toml"), text.replace("\"old-", "\"../old-")).unwrap();
+        let line = "unpack site.fernweh.tar new --overwrite";
+        let ran = fixture.workspace.run_halted_at(line, "checked", || {
+            let mut second =
+                fixture.workspace.command("unpack ../site.fernweh.tar new --overwrite");
+            let ran = second.current_dir(&other).output().unwrap();
+            let said = String::from_utf8_lossy(&ran.stderr).into_owned();
+            assert_eq!(ran.status.code(), Some(3), "{engine:?}: {said}");
+            assert!(said.contains("another run is at work on th"), "{engine:?}: {said}");
+        });
+        ran.code(0);
+        fixture.workspace.done("undo new");
+    }
+}

@@ -29,6 +29,7 @@ mod scripts;
 mod servers;
 mod tracing;
 mod types;
+mod writers;
 mod zoo;
 
 use fernweh_testkit::{Engine, Fixture};

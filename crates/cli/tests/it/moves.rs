@@ -193,6 +193,7 @@ fn connections_that_are_cut_at_any_moment_lose_nothing() {
     let hosts = Hosts::of(&fixture.workspace);
     hosts.reach(&fixture, "old", "sftp", true);
     hosts.reach(&fixture, "new", "sftp", true);
+    fixture.configure("[unpack]\nkeep-states = 0\n");
     let line = "move old new --yes --no-scan --overwrite";
     for step in ["packed", "made", "built", "checked", "switching", "database-switched"] {
         let ran = fixture.workspace.run_halted_at(line, step, || hosts.ssh.cut_connections());
@@ -226,6 +227,7 @@ fn soak_of_cuts() {
         let hosts = Hosts::of(&fixture.workspace);
         hosts.reach(&fixture, "old", way, true);
         hosts.reach(&fixture, "new", way, true);
+        fixture.configure("[unpack]\nkeep-states = 0\n");
         let line = "move old new --yes --no-scan --overwrite";
         let began = Instant::now();
         fixture.workspace.done(line);

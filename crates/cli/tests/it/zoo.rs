@@ -247,3 +247,29 @@ fn what_an_archive_of_postgres_does_not_hold_is_named() {
     .iter()
     .fold(ran, |ran, words| ran.says(words));
 }
+
+#[test]
+fn rows_that_a_policy_hides_are_not_left_out_in_silence() {
+    let [old, new] = ["hidden_old", "hidden_new"].map(|name| new_database(Server::Postgres, name));
+    let script = "CREATE TABLE members (id int PRIMARY KEY, hidden boolean); \
+        INSERT INTO members VALUES (1, false), (2, true); \
+        ALTER TABLE members ENABLE ROW LEVEL SECURITY; \
+        CREATE POLICY shown ON members USING (NOT hidden)";
+    psql(&old, &["-c", script]);
+    let workspace = two_sites(&old, &new);
+    workspace.done("pack old -o a.tar");
+    psql(&old, &["-c", "ALTER TABLE members FORCE ROW LEVEL SECURITY"]);
+    for line in ["pack old -o b.tar", "survey old"] {
+        let ran = workspace.run(line).code(3).says("hides rows from this login");
+        ran.says("BYPASSRLS").says("members");
+    }
+    // Where they come from an archive, they are put in place, whoever may see them afterwards.
+    workspace.done("unpack a.tar new --as-is");
+    psql(&new, &["-c", "ALTER TABLE members FORCE ROW LEVEL SECURITY"]);
+    workspace.done("unpack a.tar new --as-is --overwrite");
+    assert_eq!(psql(&new, &["-c", "SELECT count(*) FROM members"]), "2\n");
+    workspace.done("undo new");
+    assert_eq!(psql(&new, &["-c", "SELECT count(*) FROM members"]), "1\n");
+    psql(&new, &["-c", "ALTER TABLE members NO FORCE ROW LEVEL SECURITY"]);
+    assert_eq!(psql(&new, &["-c", "SELECT count(*) FROM members"]), "2\n");
+}

@@ -8,6 +8,7 @@ mod resident;
 mod source;
 mod swap;
 mod target;
+mod unsaid;
 mod within;
 
 pub use editor::LocalEditor;
@@ -18,6 +19,7 @@ pub use swap::{file_id, let_go, switch};
 pub use target::LocalTarget;
 pub(crate) use within::random_name;
 
+use fernweh_ports::{Result, Trouble};
 use std::ffi::OsStr;
 use std::path::{Path, PathBuf};
 
@@ -51,6 +53,24 @@ pub fn open_workshop(place: &Path) -> std::io::Result<PathBuf> {
         Err(error) => return Err(error),
     }
     Ok(path)
+}
+
+/// Keeps everybody else from working on a place, from whatever folder and configuration, until the
+/// file is dropped. There must be a workshop.
+fn lock_workshop(place: &Path) -> Result<std::fs::File> {
+    let marker = workshop(place).join(".htaccess");
+    let wrong = |error| Trouble::file("cannot lock the site's files", &marker, &error);
+    let file = std::fs::File::open(&marker).map_err(wrong)?;
+    match file.try_lock() {
+        Ok(()) => Ok(file),
+        Err(std::fs::TryLockError::WouldBlock) => {
+            Err(Trouble::outside("another run is at work on these files")
+                .at(place.display().to_string())
+                .because("it was begun in another folder, or by somebody else")
+                .hint("wait until it has ended"))
+        }
+        Err(std::fs::TryLockError::Error(error)) => Err(wrong(error)),
+    }
 }
 
 /// Removes a file, if it is there.

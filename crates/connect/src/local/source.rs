@@ -1,5 +1,6 @@
 //! Reading a file tree on this machine.
 
+use super::unsaid::Unsaid;
 use fernweh_core::record::{Entry, EntryKind};
 use fernweh_ports::{FileSource, LeftOut, OpenFile, Result, Stamp, Trouble};
 use std::ffi::OsStr;
@@ -45,7 +46,7 @@ impl FileSource for LocalSource {
         enter: &dyn Fn(&[u8]) -> bool,
         visit: &mut dyn FnMut(Entry) -> Result<()>,
     ) -> Result<Vec<LeftOut>> {
-        let mut left_out = Vec::new();
+        let (mut left_out, mut unsaid) = (Vec::new(), Unsaid::default());
         let walker = WalkDir::new(&self.root)
             .min_depth(1)
             .sort_by(|a, b| a.file_name().as_bytes().cmp(b.file_name().as_bytes()));
@@ -70,7 +71,7 @@ impl FileSource for LocalSource {
                 }
             };
             let path = relative(&self.root, entry.path()).to_vec();
-            match entry_of(entry.path(), path.clone()) {
+            match entry_of(entry.path(), path.clone(), &mut unsaid) {
                 Ok(Some(found)) => visit(found)?,
                 Ok(None) => left_out.push(LeftOut::special(&path)),
                 Err(error) if error.kind() == ErrorKind::NotFound => {
@@ -81,6 +82,7 @@ impl FileSource for LocalSource {
                 }
             }
         }
+        left_out.extend(unsaid.told());
         Ok(left_out)
     }
 
@@ -147,7 +149,7 @@ fn quiet_for(stamp: &Stamp) -> Option<Duration> {
     SystemTime::UNIX_EPOCH.checked_add(since)?.elapsed().ok()
 }
 
-fn entry_of(full: &Path, path: Vec<u8>) -> std::io::Result<Option<Entry>> {
+fn entry_of(full: &Path, path: Vec<u8>, unsaid: &mut Unsaid) -> std::io::Result<Option<Entry>> {
     let found = fs::symlink_metadata(full)?;
     let kind = if found.is_dir() {
         EntryKind::Folder
@@ -158,6 +160,7 @@ fn entry_of(full: &Path, path: Vec<u8>) -> std::io::Result<Option<Entry>> {
     } else {
         return Ok(None);
     };
+    unsaid.look(full, &path, &found);
     Ok(Some(Entry {
         path,
         kind,

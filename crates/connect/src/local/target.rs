@@ -33,6 +33,8 @@ pub struct LocalTarget {
     part: bool,
     /// A file that stays itself, if it is there.
     resident: Option<String>,
+    /// Nobody else works on this place.
+    lock: Option<fs::File>,
     kept: EntryList,
     /// Some of it belongs to another user than root, who builds it.
     given_away: bool,
@@ -54,6 +56,7 @@ impl LocalTarget {
             known: HashSet::new(),
             part: false,
             resident: None,
+            lock: None,
             kept: EntryList::default(),
             given_away: false,
         }
@@ -80,6 +83,13 @@ impl LocalTarget {
             && found.len() > limits::TAKEN_OVER
             && (found.mtime(), found.mtime_nsec()) == (entry.mtime, i64::from(entry.nanos));
         whole && fs::rename(&earlier, full).is_ok()
+    }
+
+    fn lock(&mut self) -> Result<()> {
+        if self.lock.is_none() {
+            self.lock = Some(super::lock_workshop(&self.root)?);
+        }
+        Ok(())
     }
 
     /// The full path of an entry, refused unless it stays inside the tree and no link
@@ -234,6 +244,7 @@ impl FileTarget for LocalTarget {
                  write there",
             )
         })?;
+        self.lock()?;
         if self.built.exists() {
             remove(&self.earlier)?;
             fs::rename(&self.built, &self.earlier)
@@ -389,6 +400,7 @@ impl FileTarget for LocalTarget {
     }
 
     fn switch(&mut self, swap: &FileSwap, direction: Direction) -> Result<()> {
+        self.lock()?;
         match swap.part {
             true => LocalTrees::of(&swap.target, &swap.side).switch(direction),
             false => super::switch(swap, direction),

@@ -281,6 +281,7 @@ impl DatabaseTarget for MariadbTarget {
     ) -> Result<()> {
         match swap {
             DatabaseSwap::Tables(swap) => {
+                self.link.lock(LOCK, "1")?;
                 self.not_created.extend(switch::switch(&mut self.link, swap, direction, progress)?);
                 Ok(())
             }

@@ -53,6 +53,15 @@ fn near_folder(address: &ServerAddress) -> String {
 }
 
 impl Link {
+    /// For a destination: what policies hide from this login is counted as not there, where it
+    /// would otherwise be an error after the switch (`FORCE ROW LEVEL SECURITY`).
+    pub(crate) fn open_for_building(address: &ServerAddress) -> Result<Self> {
+        let mut link = Self::open(address)?;
+        link.run("SET row_security = on")?;
+        Ok(link)
+    }
+
+    /// Logs in. A question whose rows a policy would hide is an error.
     pub(crate) fn open(address: &ServerAddress) -> Result<Self> {
         let runtime = Builder::new_current_thread().enable_all().build().map_err(|error| {
             Trouble::outside("cannot start the database connection").because(error)
@@ -143,6 +152,11 @@ impl Session for Link {
 
     fn plain_words(error: &Error) -> (&'static str, &'static str) {
         match code(error) {
+            "42501" if Link::message(error).contains("row-level security") => (
+                "a policy of the table hides rows from this login",
+                "log in as the owner of the table, or as a role with BYPASSRLS; FORCE ROW LEVEL \
+                 SECURITY hides them from the owner, too",
+            ),
             "42501" => (
                 "the user has not the right to do this",
                 "grant the right in the control panel, or use the database's owner",

@@ -30,7 +30,7 @@ impl PostgresTarget {
     /// Logs in; `run` names what is built.
     pub fn open(address: &ServerAddress, run: &str) -> Result<Self> {
         let run = short_run(run);
-        let link = Link::open(address)?;
+        let link = Link::open_for_building(address)?;
         Ok(Self {
             link,
             address: address.clone(),
@@ -98,7 +98,7 @@ impl DatabaseTarget for PostgresTarget {
     }
 
     fn resume(&mut self, structure: &[Statement]) -> Result<bool> {
-        self.link = Link::open(&self.address)?;
+        self.link = Link::open_for_building(&self.address)?;
         self.prepared = None;
         self.portions = 0;
         self.link.lock(LOCK, "t")?;
@@ -249,6 +249,7 @@ impl DatabaseTarget for PostgresTarget {
     ) -> Result<()> {
         match swap {
             DatabaseSwap::Schemas(swap) => {
+                self.link.lock(LOCK, "t")?;
                 switch::switch(&mut self.link, swap, direction, progress)
             }
             _ => Ok(()),

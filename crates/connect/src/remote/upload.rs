@@ -5,6 +5,7 @@ use super::building::{Made, RemoteTarget};
 use super::workshop::WITHIN;
 use super::{FoundKind, Metadata, RemoteSource, joined, remove_all, split};
 use crate::runtime::runtime;
+use bytes::Bytes;
 use fernweh_core::limits;
 use fernweh_core::record::{Entry, EntryKind};
 use fernweh_ports::{FileSource, Result, Trouble};
@@ -121,12 +122,23 @@ impl RemoteTarget {
     ) -> Result<()> {
         runtime().block_on(self.folder(split(&entry.path).0))?;
         let metadata = self.set_metadata(entry);
-        let at = self.taken_over(entry, &full)?;
-        std::io::copy(&mut content.take(at), &mut std::io::sink())
-            .map_err(|error| reading(entry, &error))?;
+        let sure = self.taken_over(entry, &full)?;
+        let (at, first) = match EntryKind::File(sure) == entry.kind {
+            // Its time says that it was written to its end.
+            true => {
+                std::io::copy(&mut content.take(sure), &mut std::io::sink())
+                    .map_err(|error| reading(entry, &error))?;
+                (sure, Vec::new())
+            }
+            false => self.same_so_far(entry, &full, sure, content)?,
+        };
         let (to, from) = mpsc::channel(16);
         let tree = self.tree.clone();
         let writing = runtime().spawn(async move { tree.store(&full, at, from, metadata).await });
+        if !first.is_empty() {
+            // Whether it was taken is told when writing ends.
+            let _ = to.blocking_send(first.into());
+        }
         loop {
             let mut portion = Vec::with_capacity(limits::TRANSFER);
             content
@@ -140,6 +152,38 @@ impl RemoteTarget {
         drop(to);
         let written = runtime().block_on(writing);
         written.map_err(|error| Trouble::outside("a transfer ended unexpectedly").because(error))?
+    }
+
+    /// Compares what an earlier run has written of a file with what is to be written: the file can
+    /// have changed since. Gives how many bytes are the same, and what of the content was read
+    /// behind them.
+    fn same_so_far(
+        &self,
+        entry: &Entry,
+        full: &[u8],
+        sure: u64,
+        content: &mut dyn Read,
+    ) -> Result<(u64, Vec<u8>)> {
+        if sure == 0 {
+            return Ok((0, Vec::new()));
+        }
+        let (to, mut from) = mpsc::channel::<Bytes>(16);
+        let (tree, path) = (self.tree.clone(), full.to_vec());
+        // Where it ends early, what is missing is different.
+        drop(runtime().spawn(async move { tree.fetch(&path, sure, to).await }));
+        let mut at = 0;
+        while at < sure
+            && let Some(there) = from.blocking_recv()
+        {
+            let wanted = (there.len() as u64).min(sure - at);
+            let mut here = Vec::with_capacity(wanted as usize);
+            content.take(wanted).read_to_end(&mut here).map_err(|error| reading(entry, &error))?;
+            if here[..] != there[..wanted as usize] {
+                return Ok((at, here));
+            }
+            at += wanted;
+        }
+        Ok((at, Vec::new()))
     }
 
     /// Takes a file over that an earlier run had written, whole or its beginning; gives the
