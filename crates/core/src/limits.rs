@@ -148,3 +148,6 @@ pub const MENDING_TRIES: usize = 20_000;
 /// Bytes of a SQLite database whose tables are read once more at the beginning and at the end of
 /// unpacking, to say what came in meanwhile: a second or two at most.
 pub const DIGESTED_DATABASE: i64 = 128 << 20;
+
+/// Bytes of a note at a destination that says what a run keeps there.
+pub const KEPT_NOTE: u64 = 4096;

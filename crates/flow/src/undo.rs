@@ -199,7 +199,9 @@ pub fn let_go(run: &Run, targets: &mut Targets, progress: &dyn Progress) -> Resu
         }
     }
     run.clear();
-    journal.step(&Step::LetGo, progress)
+    journal.step(&Step::LetGo, progress)?;
+    crate::noted::note(&journal.run()?, targets);
+    Ok(())
 }
 
 fn opposite(direction: Direction) -> Direction {

@@ -420,6 +420,15 @@ pub trait DatabaseTarget: Send {
         direction: Direction,
         progress: &dyn crate::Progress,
     ) -> Result<()>;
+    /// Notes in the database itself that this run keeps a state there, or that it does no more.
+    fn note_kept(&mut self, run: &str, note: Option<&[u8]>) -> Result<()> {
+        let _ = (run, note);
+        Ok(())
+    }
+    /// What was noted there, by whatever folder and machine. It comes from outside.
+    fn notes_kept(&mut self) -> Result<Vec<Vec<u8>>> {
+        Ok(Vec::new())
+    }
     /// Marks of tables of the site that will be replaced; `rows` says how many records each has.
     fn marks(&mut self, rows: &[(String, u64)]) -> Result<Vec<TableMark>> {
         let unmarked = |(table, rows): &(String, u64)| TableMark {

@@ -295,6 +295,15 @@ pub trait FileTarget: Send {
         let _ = (swap, since, most);
         Ok(None)
     }
+    /// Notes at the place itself that this run keeps a state there, or that it does no more.
+    fn note_kept(&mut self, run: &str, note: Option<&[u8]>) -> Result<()> {
+        let _ = (run, note);
+        Ok(())
+    }
+    /// What was noted there, by whatever folder and machine. It comes from outside.
+    fn notes_kept(&mut self) -> Result<Vec<Vec<u8>>> {
+        Ok(Vec::new())
+    }
     /// Bytes that the kept state takes, as far as that can be known without reading it.
     fn kept_bytes(&mut self, swap: &FileSwap) -> Result<Option<u64>> {
         let _ = swap;

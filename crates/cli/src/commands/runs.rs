@@ -6,17 +6,22 @@ use crate::options::SiteArgs;
 use crate::render::{Page, Paint, aligned, cut_middle, duration, moment};
 use crate::site::Site;
 use clap::Args;
+use fernweh_flow::noted::{KeptNote, elsewhere};
 use fernweh_flow::run::discard_run;
 use fernweh_flow::runs::{RunLine, runs};
 use fernweh_ports::{Result, size};
 
 /// What ran, how it ended, what is unfinished
 ///
-/// Example:
-///   fernweh runs --discard 2026-11-23-091000-unpack-new
+/// With a site, what is kept there by runs of other folders and machines is listed, too. Examples:
+///   fernweh runs new
+///   fernweh runs --discard 2026-11-23-091000-unpack-new-0a1b2c3d4e
 #[derive(Debug, Args)]
 #[command(verbatim_doc_comment)]
 pub struct RunsArgs {
+    /// Only those of this site; and what others keep there
+    #[arg(conflicts_with = "discard")]
+    pub site: Option<String>,
     /// Clean up an unfinished run
     #[arg(long, value_name = "RUN")]
     pub discard: Option<String>,
@@ -29,8 +34,16 @@ pub fn run(context: &Context, args: &RunsArgs) -> Result<u8> {
     if let Some(name) = &args.discard {
         return clean_up(context, name);
     }
-    let found = runs(&records)?;
-    context.print(&found, &text(context, &found));
+    let mut found = runs(&records)?;
+    let Some(name) = &args.site else {
+        context.print(&found, &text(context, &found, &[]));
+        return Ok(DONE);
+    };
+    let site = Site::resolve(&config, Some(name), &SiteArgs::default())?;
+    found.retain(|run| run.site == site.name);
+    let others = elsewhere(&site, &records)?;
+    let text = text(context, &found, &others);
+    context.print(&serde_json::json!({ "runs": found, "elsewhere": others }), &text);
     Ok(DONE)
 }
 
@@ -56,11 +69,10 @@ fn took(seconds: f64) -> String {
     if seconds < 1.0 { "under 1 s".into() } else { duration(seconds) }
 }
 
-fn text(context: &Context, found: &[RunLine]) -> String {
+fn text(context: &Context, found: &[RunLine], others: &[KeptNote]) -> String {
     let mut page = Page::new(context.style);
     if found.is_empty() {
         page.row("runs", "none yet in this folder");
-        return page.finish();
     }
     let rows: Vec<Vec<String>> = found
         .iter()
@@ -94,6 +106,13 @@ fn text(context: &Context, found: &[RunLine]) -> String {
         let input = cut_middle(&run.input, context.style.width.saturating_sub(16));
         let more = if stages.is_empty() { input } else { stages.join(", ") };
         page.exact(&format!("  {more}"));
+    }
+    if !others.is_empty() {
+        let kept = |note: &KeptNote| {
+            format!("{}, begun {} by {}; undo it there", note.run, moment(&note.started), note.by)
+        };
+        page.gap();
+        page.list("elsewhere", others.iter().map(kept));
     }
     if let Some(open) = found
         .iter()

@@ -73,6 +73,36 @@ fn lock_workshop(place: &Path) -> Result<std::fs::File> {
     }
 }
 
+/// How the name of a note begins that says what a run keeps.
+const NOTE: &str = "kept-";
+
+/// Notes in the workshop of a place that a run keeps a state there, or that it does no more.
+pub(crate) fn note_kept(place: &Path, run: &str, note: Option<&[u8]>) -> Result<()> {
+    let path = workshop(place).join(format!("{NOTE}{run}.json"));
+    let noted = match note {
+        Some(text) => std::fs::write(&path, text),
+        None => remove_file(&path),
+    };
+    noted.map_err(|error| Trouble::file("cannot note what is kept", &path, &error))?;
+    if note.is_none() {
+        close_workshop(place);
+    }
+    Ok(())
+}
+
+/// What was noted there. A note is small; what is not is none.
+pub(crate) fn notes_kept(place: &Path) -> Vec<Vec<u8>> {
+    let entries = std::fs::read_dir(workshop(place)).into_iter().flatten().flatten();
+    let notes = entries.filter(|entry| {
+        let name = entry.file_name();
+        let small = entry
+            .metadata()
+            .is_ok_and(|found| found.is_file() && found.len() <= fernweh_core::limits::KEPT_NOTE);
+        small && name.to_string_lossy().starts_with(NOTE)
+    });
+    notes.filter_map(|entry| std::fs::read(entry.path()).ok()).collect()
+}
+
 /// Removes a file, if it is there.
 pub fn remove_file(path: &Path) -> std::io::Result<()> {
     match std::fs::remove_file(path) {

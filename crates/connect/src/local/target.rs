@@ -436,6 +436,14 @@ impl FileTarget for LocalTarget {
         Ok(Some((names, count)))
     }
 
+    fn note_kept(&mut self, run: &str, note: Option<&[u8]>) -> Result<()> {
+        super::note_kept(&self.root, run, note)
+    }
+
+    fn notes_kept(&mut self) -> Result<Vec<Vec<u8>>> {
+        Ok(super::notes_kept(&self.root))
+    }
+
     fn kept_bytes(&mut self, swap: &FileSwap) -> Result<Option<u64>> {
         let entries = walkdir::WalkDir::new(&swap.side).into_iter().flatten();
         let files = entries.filter(|entry| entry.file_type().is_file());

@@ -56,7 +56,7 @@ fn is_forward(link: &mut Link, swap: &TablesSwap) -> Result<bool> {
     }
 }
 
-fn exists(link: &mut Link, table: &str) -> Result<bool> {
+pub(super) fn exists(link: &mut Link, table: &str) -> Result<bool> {
     let found = link.one(&format!(
         "SELECT count(*) FROM information_schema.tables \
          WHERE table_schema = database() AND table_name = {}",

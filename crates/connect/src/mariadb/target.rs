@@ -3,16 +3,21 @@
 use super::afterwards::key_parts;
 use super::build::MariadbTarget;
 use super::describe::{list, with_history};
+use super::switch::exists;
 use super::{Link, quoted, switch, text};
-use crate::server::{Session, aside};
+use crate::server::{NOTES, Session, aside};
 use fernweh_core::digest::sha256;
 use fernweh_core::finding::Check;
+use fernweh_core::limits;
 use fernweh_core::sql::{Modes, ObjectKind, Statement, with_modes};
 use fernweh_ports::{
     CameIn, Counting, DatabaseSwap, DatabaseTarget, Direction, Fingerprint, NamedSql, Overview,
     Progress, Rejected, Result, RowBatch, Scope, Structure, SwapTable, TableMark, TablesSwap,
 };
 use std::collections::{BTreeMap, BTreeSet};
+
+/// How the mark of a table ends that was written to just before.
+const FRESH: &str = " or just before";
 
 /// Takes the lock of those who build in this database.
 const LOCK: &str = "SELECT get_lock(concat('fernweh ', database()), 0)";
@@ -289,12 +294,58 @@ impl DatabaseTarget for MariadbTarget {
         }
     }
 
+    fn note_kept(&mut self, run: &str, note: Option<&[u8]>) -> Result<()> {
+        let table = quoted(NOTES);
+        self.link.run("SET NAMES utf8mb4")?;
+        match note {
+            Some(note) => {
+                self.link.run(format!(
+                    "CREATE TABLE IF NOT EXISTS {table} (run varchar(180) NOT NULL PRIMARY KEY, \
+                     note text NOT NULL) DEFAULT CHARSET=utf8mb4"
+                ))?;
+                self.link.run(format!(
+                    "REPLACE INTO {table} (run, note) VALUES ({}, {})",
+                    text(run),
+                    text(&String::from_utf8_lossy(note))
+                ))
+            }
+            None if exists(&mut self.link, NOTES)? => {
+                self.link.run(format!("DELETE FROM {table} WHERE run = {}", text(run)))?;
+                match self.link.number::<u64>(&format!("SELECT count(*) FROM {table}"))? {
+                    0 => self.link.run(format!("DROP TABLE {table}")),
+                    _ => Ok(()),
+                }
+            }
+            None => Ok(()),
+        }
+    }
+
+    fn notes_kept(&mut self) -> Result<Vec<Vec<u8>>> {
+        if !exists(&mut self.link, NOTES)? {
+            return Ok(Vec::new());
+        }
+        let most = limits::KEPT_NOTE;
+        let notes = self.link.ask(&format!(
+            "SELECT note FROM {} WHERE length(note) <= {most} ORDER BY run LIMIT 100",
+            quoted(NOTES)
+        ))?;
+        Ok(notes
+            .into_iter()
+            .filter_map(|row| Some(row.into_iter().next()??.into_bytes()))
+            .collect())
+    }
+
     fn marks(&mut self, rows: &[(String, u64)]) -> Result<Vec<TableMark>> {
         let times = self.written_at()?;
+        // Times are whole seconds: what is written in the same one leaves no trace.
+        let fresh = self.link.one("SELECT cast(now() - INTERVAL 2 SECOND AS char)")?;
         let marked = |(table, rows): &(String, u64)| TableMark {
             table: table.clone(),
             rows: *rows,
-            mark: times.get(table).cloned(),
+            mark: times.get(table).map(|time| match fresh.as_ref().is_some_and(|f| time > f) {
+                true => format!("{time}{FRESH}"),
+                false => time.clone(),
+            }),
         };
         Ok(rows.iter().map(marked).collect())
     }
@@ -309,7 +360,12 @@ impl DatabaseTarget for MariadbTarget {
             let history = with_history(&mut self.link, kept)?;
             let now: u64 =
                 self.link.number(&format!("SELECT count(*) FROM {}{history}", quoted(kept)))?;
-            let changed = mark.as_ref().zip(times.get(kept)).map(|(mark, time)| mark != time);
+            let changed = mark.as_ref().zip(times.get(kept)).and_then(|(mark, time)| {
+                match mark.strip_suffix(FRESH) {
+                    Some(mark) => (mark != time).then_some(true),
+                    None => Some(mark != time),
+                }
+            });
             found.push(CameIn {
                 table: table.clone(),
                 records: now as i64 - *rows as i64,

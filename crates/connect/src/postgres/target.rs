@@ -5,9 +5,10 @@ use super::catalog::cells;
 use super::describe::list;
 use super::overview::overview;
 use super::{Link, quoted, switch, text};
-use crate::server::{ServerAddress, Session, short_run, write_fitting};
+use crate::server::{NOTES, ServerAddress, Session, short_run, write_fitting};
 use fernweh_core::digest::sha256;
 use fernweh_core::finding::Check;
+use fernweh_core::limits;
 use fernweh_core::record::LARGE_OBJECTS;
 use fernweh_core::sql::{Qualified, Statement};
 use fernweh_ports::{
@@ -76,6 +77,13 @@ impl PostgresTarget {
             }
         }
         Ok(())
+    }
+}
+
+impl PostgresTarget {
+    fn has_notes(&mut self) -> Result<bool> {
+        let there = format!("SELECT to_regclass({})", text(&format!("{}.notes", quoted(NOTES))));
+        Ok(self.link.one(&there)?.is_some())
     }
 }
 
@@ -254,6 +262,42 @@ impl DatabaseTarget for PostgresTarget {
             }
             _ => Ok(()),
         }
+    }
+
+    fn note_kept(&mut self, run: &str, note: Option<&[u8]>) -> Result<()> {
+        let (schema, table) = (quoted(NOTES), format!("{}.notes", quoted(NOTES)));
+        match note {
+            Some(note) => self.link.run(format!(
+                "CREATE SCHEMA IF NOT EXISTS {schema}; \
+                 CREATE TABLE IF NOT EXISTS {table} (run text PRIMARY KEY, note text NOT NULL); \
+                 INSERT INTO {table} VALUES ({}, {}) ON CONFLICT (run) DO UPDATE SET note = excluded.note",
+                text(run),
+                text(&String::from_utf8_lossy(note))
+            )),
+            None if self.has_notes()? => {
+                self.link.run(format!("DELETE FROM {table} WHERE run = {}", text(run)))?;
+                match self.link.number::<u64>(&format!("SELECT count(*) FROM {table}"))? {
+                    0 => self.link.run(format!("DROP SCHEMA {schema} CASCADE")),
+                    _ => Ok(()),
+                }
+            }
+            None => Ok(()),
+        }
+    }
+
+    fn notes_kept(&mut self) -> Result<Vec<Vec<u8>>> {
+        if !self.has_notes()? {
+            return Ok(Vec::new());
+        }
+        let most = limits::KEPT_NOTE;
+        let notes = self.link.ask(&format!(
+            "SELECT note FROM {}.notes WHERE octet_length(note) <= {most} ORDER BY run LIMIT 100",
+            quoted(NOTES)
+        ))?;
+        Ok(notes
+            .into_iter()
+            .filter_map(|row| Some(row.into_iter().next()??.into_bytes()))
+            .collect())
     }
 
     fn marks(&mut self, rows: &[(String, u64)]) -> Result<Vec<TableMark>> {

@@ -4,7 +4,9 @@
 //! told at the next call, and at the latest before the switch.
 
 use super::building::{RemoteTarget, Unsaid};
+use super::editor::write;
 use super::part::RemoteTrees;
+use super::source::fetch_whole;
 use super::upload::reading;
 use super::workshop::{WITHIN, open_at, workshops};
 use super::{FoundKind, Metadata, RemoteSource, joined, listed, remove_all, shown, split, switch};
@@ -118,6 +120,9 @@ impl Building for RemoteTarget {
         &mut self.kept
     }
 }
+
+/// How the name of a note begins that says what a run keeps.
+const NOTE: &str = "kept-";
 
 impl FileTarget for RemoteTarget {
     fn place(&self) -> String {
@@ -371,6 +376,51 @@ impl FileTarget for RemoteTarget {
             true => self.trees_of(swap).switch(direction),
             false => runtime().block_on(switch::switch(&*self.tree, swap, direction)),
         }
+    }
+
+    fn note_kept(&mut self, run: &str, note: Option<&[u8]>) -> Result<()> {
+        runtime().block_on(async {
+            for workshop in workshops(&self.root) {
+                if self.tree.look(&workshop).await?.is_none() {
+                    continue;
+                }
+                let path = joined(&workshop, format!("{NOTE}{run}.json").as_bytes());
+                if self.tree.look(&path).await?.is_some() {
+                    self.tree.remove_file(&path).await?;
+                }
+                match note {
+                    Some(note) => {
+                        let mode = self.tree.carries().modes.then_some(0o600);
+                        let note = note.to_vec();
+                        write(&*self.tree, &path, note, Metadata { mode, mtime: None }).await?;
+                        return Ok(());
+                    }
+                    None => switch::close(&*self.tree, &workshop).await,
+                }
+            }
+            Ok(())
+        })
+    }
+
+    fn notes_kept(&mut self) -> Result<Vec<Vec<u8>>> {
+        runtime().block_on(async {
+            let mut notes = Vec::new();
+            for workshop in workshops(&self.root) {
+                if self.tree.look(&workshop).await?.is_none() {
+                    continue;
+                }
+                for entry in listed(&*self.tree, &workshop).await? {
+                    if let FoundKind::File(size) = entry.kind
+                        && size <= limits::KEPT_NOTE
+                        && entry.name.starts_with(NOTE.as_bytes())
+                    {
+                        let path = joined(&workshop, &entry.name);
+                        notes.push(fetch_whole(&*self.tree, &path, size).await?);
+                    }
+                }
+            }
+            Ok(notes)
+        })
     }
 
     fn let_go(&mut self, swap: &FileSwap) -> Result<()> {

@@ -7,7 +7,7 @@ mod batches;
 mod fitting;
 mod session;
 
-pub(crate) use aside::{aside, is_aside, short_run};
+pub(crate) use aside::{NOTES, aside, is_aside, short_run};
 pub(crate) use batches::{Batches, apply};
 pub(crate) use fitting::{Fits, write_fitting};
 pub(crate) use session::{Rows, Session, Unreachable, not_refreshed, refreshing};

@@ -237,6 +237,17 @@ impl DatabaseTarget for SqliteTarget {
         local::switch(swap, direction)
     }
 
+    fn note_kept(&mut self, run: &str, note: Option<&[u8]>) -> Result<()> {
+        match &self.place {
+            Some(place) => local::note_kept(place, run, note),
+            None => Ok(()),
+        }
+    }
+
+    fn notes_kept(&mut self) -> Result<Vec<Vec<u8>>> {
+        Ok(self.place.as_deref().map(local::notes_kept).unwrap_or_default())
+    }
+
     fn marks(&mut self, rows: &[(String, u64)]) -> Result<Vec<TableMark>> {
         if !self.path.exists() {
             return Ok(Vec::new());

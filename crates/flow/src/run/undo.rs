@@ -5,6 +5,7 @@ use super::unpack::Unpack;
 use crate::archive::ArchiveReader;
 use crate::incoming::Incoming;
 use crate::journal::{Journal, Records, Run, RunState, Step};
+use crate::noted::elsewhere;
 use crate::undo::{Stack, UndoReport, let_go, turn_rewrite, turn_unpack};
 use crate::unpack::{Part, UnpackReport, discard};
 use fernweh_ports::{Halves, Result, SiteAccess, Trouble};
@@ -49,7 +50,7 @@ impl Undo {
             Undo::LetGo { oldest } => return give_up(oldest, site, around).map(Undone::LetGo),
             Undo::ToRun(name) => name,
             Undo::LastChange => {
-                let run = next_change(around.records, site.name())?;
+                let run = next_change(around.records, site)?;
                 let Some(archive) = run.set_aside() else {
                     return Ok(Undone::Turned(vec![turn(&run, site, around)?]));
                 };
@@ -111,11 +112,21 @@ impl Undo {
 }
 
 /// What `undo` turns next.
-fn next_change(records: &Records, site: &str) -> Result<Run> {
-    Stack::of(records, site)?.next().cloned().ok_or_else(|| {
-        Trouble::usage(format!("there is no change of site {site} to take back"))
+fn next_change(records: &Records, site: &dyn SiteAccess) -> Result<Run> {
+    let name = site.name();
+    if let Some(run) = Stack::of(records, name)?.next() {
+        return Ok(run.clone());
+    }
+    let trouble = Trouble::usage(format!("there is no change of site {name} to take back"));
+    // Whether anybody can be asked is another question.
+    let others = elsewhere(site, records).unwrap_or_default();
+    Err(match others.last() {
+        Some(note) => trouble
+            .because(format!("the last change was made elsewhere: {} by {}", note.run, note.by))
+            .hint("type undo in that folder; its records are needed"),
+        None => trouble
             .because("no finished run on this site is recorded beside this configuration")
-            .hint("fernweh runs lists what ran; undo works where unpack or rewrite was typed")
+            .hint("fernweh runs lists what ran; undo works where unpack or rewrite was typed"),
     })
 }
 

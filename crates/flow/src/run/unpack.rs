@@ -115,9 +115,9 @@ impl Unpack {
             false => site.setting(one, all),
         };
         let begun = Cell::new(false);
-        let before_switch = || {
-            begun.set(true);
-            self.notice.begin(site, around.progress)
+        let before_switch = || match begun.replace(true) {
+            true => Ok(()),
+            false => self.notice.begin(site, around.progress),
         };
         let digest = archive.digest.as_ref();
         let options = UnpackOptions {
@@ -357,6 +357,8 @@ impl Work<'_> {
     fn in_place(&self, journal: &mut Journal) -> Result<UnpackReport> {
         let Self { site, archive, options, halves, around, .. } = self;
         let run = journal.header.run.clone();
+        // The site is down from the removal on.
+        (options.before_switch)()?;
         let mut targets = match journal.run()?.state() {
             RunState::Emptied => site.targets(&run, *halves)?,
             _ => self.set_aside(journal)?,

@@ -628,5 +628,7 @@ fn switch_with(
         _ => fernweh_ports::Fingerprint::default(),
     };
     let kept = kept_bytes(targets, plan, direction);
-    journal.step(&Step::Done { direction, at: crate::now(), fingerprint, kept }, progress)
+    journal.step(&Step::Done { direction, at: crate::now(), fingerprint, kept }, progress)?;
+    crate::noted::note(&journal.run()?, targets);
+    Ok(())
 }

@@ -1,0 +1,68 @@
+//! What a destination says of the states that are kept there: by which runs, begun where. Whoever
+//! works on the site from another folder or machine can see it; what a note says comes from
+//! outside, so nothing is done by it.
+
+use crate::journal::{Records, Run};
+use fernweh_ports::{Result, SiteAccess, Targets};
+use serde::{Deserialize, Serialize};
+
+/// One kept state, as it is noted at the destination.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct KeptNote {
+    /// The run.
+    pub run: String,
+    /// Its command.
+    pub command: String,
+    /// When it began (RFC 3339, UTC).
+    pub started: String,
+    /// Where it was begun, as `keeper@desk:/home/keeper/sites`.
+    pub by: String,
+}
+
+impl KeptNote {
+    fn of(run: &Run) -> Self {
+        let folder = std::path::absolute(&run.folder).unwrap_or_else(|_| run.folder.clone());
+        let user = std::env::var("USER").unwrap_or_default();
+        let host = std::fs::read_to_string("/proc/sys/kernel/hostname").unwrap_or_default();
+        // `.fernweh/runs/RUN` below the folder in which the command was typed.
+        let folder = folder.ancestors().nth(3).unwrap_or(&folder).display().to_string();
+        Self {
+            run: run.header.run.clone(),
+            command: run.header.command.to_string(),
+            started: run.header.started.clone(),
+            by: format!("{user}@{}:{folder}", host.trim()),
+        }
+    }
+}
+
+/// Notes at the destination what the run keeps there, or that it keeps nothing any more. It is for
+/// others to know: that it cannot be noted is no error.
+pub(crate) fn note(run: &Run, targets: &mut Targets) {
+    let text = serde_json::to_vec(&KeptNote::of(run)).unwrap_or_default();
+    let note = run.is_kept().then_some(text.as_slice());
+    let name = &run.header.run;
+    // It may have been noted in the other half: which ones took part is not known any more.
+    let _ = targets.files.as_mut().map(|files| files.note_kept(name, note));
+    if note.is_none() || targets.files.is_none() {
+        let _ = targets.database.as_mut().map(|database| database.note_kept(name, note));
+    }
+}
+
+/// What is kept of a site by runs that are not recorded here.
+pub fn elsewhere(site: &dyn SiteAccess, records: &Records) -> Result<Vec<KeptNote>> {
+    let own = records.runs()?;
+    let mut targets = site.targets("look", site.has())?;
+    let mut texts = Vec::new();
+    if let Some(files) = &mut targets.files {
+        texts.extend(files.notes_kept()?);
+    }
+    if let Some(database) = &mut targets.database {
+        texts.extend(database.notes_kept()?);
+    }
+    let mut notes: Vec<KeptNote> =
+        texts.iter().filter_map(|text| serde_json::from_slice(text).ok()).collect();
+    notes.retain(|note| !own.iter().any(|run| run.header.run == note.run));
+    notes.sort_by(|a, b| (&a.started, &a.run).cmp(&(&b.started, &b.run)));
+    notes.dedup();
+    Ok(notes)
+}
