@@ -5,6 +5,7 @@ use crate::rewrite::{self, TakenBack};
 use crate::unpack::{discard, switch};
 use fernweh_ports::{Direction, Editors, Fingerprint, Progress, Result, Targets, Trouble};
 use serde::Serialize;
+use std::collections::BTreeSet;
 
 /// What `undo` did.
 #[derive(Clone, Debug, Serialize)]
@@ -64,8 +65,11 @@ impl Stack {
     /// The changes of a site.
     pub fn of(records: &Records, site: &str) -> Result<Self> {
         let mut stack = Self::default();
-        for run in records.runs_of(site)?.into_iter().rev() {
+        let runs = records.runs_of(site)?;
+        let ended: BTreeSet<String> = runs.iter().flat_map(Run::ends).cloned().collect();
+        for run in runs.into_iter().rev() {
             match run.state() {
+                RunState::InPlace { .. } if ended.contains(&run.header.run) => {}
                 RunState::InPlace { direction: Direction::Back, .. } => stack.undone.push(run),
                 RunState::InPlace { .. } | RunState::Switching(..) | RunState::Emptied => {
                     // What lies under a later change cannot come again.

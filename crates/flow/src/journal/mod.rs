@@ -72,6 +72,11 @@ pub struct Header {
 pub enum Step {
     /// The run has begun.
     Started(Header),
+    /// Once this run has changed something, these runs, which were taken back, cannot come again.
+    Ends {
+        /// Their names.
+        runs: Vec<String>,
+    },
     /// The old state is packed into an archive of the run: it will be removed to make room.
     SetAside,
     /// The old state is about to be removed.
@@ -259,6 +264,7 @@ impl Step {
     pub fn name(&self) -> &'static str {
         match self {
             Step::Started(_) => "started",
+            Step::Ends { .. } => "ends",
             Step::SetAside => "set-aside",
             Step::Clearing => "clearing",
             Step::Cleared => "cleared",
@@ -338,6 +344,17 @@ impl Run {
             }
         }
         state
+    }
+
+    /// The runs that cannot come again because of this one.
+    pub fn ends(&self) -> impl Iterator<Item = &String> {
+        let has_changed = self.steps.iter().any(|step| matches!(step, Step::Switching { .. }))
+            || self.is_rewriting() && self.state() == RunState::Open;
+        let ended = self.steps.iter().filter_map(|step| match step {
+            Step::Ends { runs } => Some(runs),
+            _ => None,
+        });
+        ended.flatten().filter(move |_| has_changed)
     }
 
     /// Bytes that the state takes that it keeps, if that is known.

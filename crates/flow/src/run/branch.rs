@@ -1,7 +1,7 @@
 //! What a new change means for what is kept of earlier ones.
 
 use super::Surroundings;
-use crate::journal::Run;
+use crate::journal::{Journal, Run, Step};
 use crate::undo::{Stack, let_go, taken_back};
 use fernweh_ports::{Result, SiteAccess, Trouble, size};
 
@@ -49,7 +49,8 @@ impl KeptBounds {
 /// before; what is kept of it goes when the change is complete.
 pub(super) fn ends(site: &dyn SiteAccess, around: Surroundings<'_>) -> Result<Vec<Run>> {
     let ended = taken_back(around.records, site.name())?;
-    for run in &ended {
+    let stack = Stack::of(around.records, site.name())?;
+    for run in &stack.undone {
         around.progress.note(&format!(
             "{} was taken back; once this has changed the site it cannot come again, and what is \
              kept of it goes\n",
@@ -57,6 +58,15 @@ pub(super) fn ends(site: &dyn SiteAccess, around: Surroundings<'_>) -> Result<Ve
         ));
     }
     Ok(ended)
+}
+
+/// Notes in a run which ones it ends.
+pub(super) fn note(journal: &mut Journal, ended: &[Run], around: Surroundings<'_>) -> Result<()> {
+    if ended.is_empty() {
+        return Ok(());
+    }
+    let runs = ended.iter().map(|run| run.header.run.clone()).collect();
+    journal.step(&Step::Ends { runs }, around.progress)
 }
 
 /// Gives up what is kept of runs that were taken back; gives what could not be removed.

@@ -1,7 +1,7 @@
 //! Addresses in a live site: a preview, or for real with every old value kept.
 
 use super::Surroundings;
-use super::branch::{end, ends};
+use super::branch::{end, ends, note};
 use super::rules::warn_of_shadowed;
 
 use crate::identity::{RulesIdentity, identity};
@@ -49,6 +49,9 @@ impl Rewrite {
         let mut editors = site.editors(self.halves)?;
         let ended = if self.apply { ends(site, around)? } else { Vec::new() };
         let mut journal = if self.apply { Some(self.journal(site, around)?) } else { None };
+        if let Some(journal) = &mut journal {
+            note(journal, &ended, around)?;
+        }
         let done = rewrite(&options, &mut editors, journal.as_mut(), around.progress);
         let mut report = done.map_err(|trouble| match self.apply {
             true => self.incomplete(site, trouble),

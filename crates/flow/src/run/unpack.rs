@@ -1,7 +1,7 @@
 //! Archive → site: the whole run, from the lock to the last note.
 
 use super::Surroundings;
-use super::branch::{KeptBounds, end, ends};
+use super::branch::{KeptBounds, end, ends, note};
 use super::pack::Pack;
 use super::rules::{pair, ready, warn_of_shadowed};
 use crate::archive::ArchiveReader;
@@ -293,6 +293,7 @@ impl Work<'_> {
             Earlier::GoesOn(run) => Journal::resume(&run)?,
             _ => records.begin_marked(Operation::Unpack, site.name(), &self.of.input, mark)?,
         };
+        note(&mut journal, &ended, self.around)?;
         let run = journal.header.run.clone();
         let emptied = journal.run()?.state() == RunState::Emptied;
         let mut report = if emptied || (self.of.in_place && there.is_some()) {
