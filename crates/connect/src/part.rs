@@ -49,8 +49,10 @@ pub(crate) trait Trees {
 pub(crate) enum Item {
     /// A folder that is not there, and its permissions.
     Folder(Vec<u8>, u32),
-    /// A file or a link.
+    /// A file or a link; where whole entries change places, a folder with all that is in it.
     Other(Vec<u8>),
+    /// An entry that goes, and nothing takes its place.
+    Gone(Vec<u8>),
 }
 
 /// What of the entries that were built takes its place, and the folders that are missing for
@@ -102,6 +104,13 @@ pub(crate) fn plan(
     Ok(items)
 }
 
+/// What changes places where the whole tree does so entry by entry: each entry at its top, with
+/// all that is in it.
+pub(crate) fn plan_whole(built: &[Vec<u8>], live: &[Vec<u8>]) -> Vec<Item> {
+    let gone = live.iter().filter(|name| !built.contains(name)).cloned().map(Item::Gone);
+    built.iter().cloned().map(Item::Other).chain(gone).collect()
+}
+
 /// The folders above an entry, from the top.
 fn folders_of(path: &[u8]) -> impl Iterator<Item = &[u8]> {
     path.iter().enumerate().filter(|(_, byte)| **byte == b'/').map(|(at, _)| &path[..at])
@@ -135,6 +144,14 @@ fn forward(trees: &impl Trees, item: &Item, folders: &mut PathSet) -> Result<()>
             }
             trees.move_entry(Side::New, Side::Live, path)
         }
+        Item::Gone(path) => {
+            // What came into its place since it went stays.
+            let waits = trees.look(Side::Old, path)? == There::Nothing;
+            if waits && trees.look(Side::Live, path)? != There::Nothing {
+                move_with_folders(trees, Side::Live, Side::Old, path, folders)?;
+            }
+            Ok(())
+        }
     }
 }
 
@@ -150,6 +167,15 @@ fn back(trees: &impl Trees, item: &Item, folders: &mut PathSet) -> Result<()> {
             if is_new && trees.look(Side::Live, path)? != There::Nothing {
                 move_with_folders(trees, Side::Live, Side::New, path, folders)?;
             }
+            if trees.look(Side::Old, path)? == There::Nothing {
+                return Ok(());
+            }
+            if trees.look(Side::Live, path)? != There::Nothing {
+                move_with_folders(trees, Side::Live, Side::Later, path, folders)?;
+            }
+            trees.move_entry(Side::Old, Side::Live, path)
+        }
+        Item::Gone(path) => {
             if trees.look(Side::Old, path)? == There::Nothing {
                 return Ok(());
             }
@@ -188,6 +214,7 @@ pub(crate) fn write_list(items: &[Item]) -> Vec<u8> {
                 Located { piece: 1, offset: (*mode).into(), path: path.clone() }
             }
             Item::Other(path) => Located { piece: 0, offset: 0, path: path.clone() },
+            Item::Gone(path) => Located { piece: 2, offset: 0, path: path.clone() },
         };
         write_index_line(&located, &mut out);
     }
@@ -201,6 +228,7 @@ pub(crate) fn read_list(text: &[u8], place: &str) -> Result<Vec<Item>> {
         let located = read_index_line(line)?;
         Some(match located.piece {
             0 => Item::Other(located.path),
+            2 => Item::Gone(located.path),
             _ => Item::Folder(located.path, located.offset as u32),
         })
     };

@@ -246,6 +246,9 @@ pub trait FileTarget: Send {
     /// What is built is a part: its entries take their places one by one, and everything else
     /// stays as it is.
     fn as_part(&mut self);
+    /// Where the whole tree cannot change places at once, its entries do so one by one: for some
+    /// seconds visitors see a mixture. Said before `build`.
+    fn entry_by_entry(&mut self) {}
     /// Adds a folder or a link.
     fn put(&mut self, entry: &Entry) -> Result<()>;
     /// Adds a file.

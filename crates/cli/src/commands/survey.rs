@@ -72,6 +72,7 @@ fn for_other(
 ) -> Result<u8> {
     let other = Site::resolve(config, Some(other), &SiteArgs::default())?;
     let tests = Tests {
+        entry_by_entry: false,
         from: site,
         to: &other,
         halves: site.halves(None)?,

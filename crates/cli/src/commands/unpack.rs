@@ -73,6 +73,10 @@ pub struct UnpackArgs {
     /// Unpack only these files or folders, as uploads/report.pdf or pictures/**; may be repeated
     #[arg(long, value_name = "PATTERN")]
     pub file: Vec<String>,
+    /// Where the site's folder is a mount point: its entries change places one by one, and for
+    /// some seconds visitors see a mixture
+    #[arg(long, conflicts_with = "in_place")]
+    pub entry_by_entry: bool,
     /// Take the rows of the archive, and keep the structure of the tables that are there
     #[arg(long)]
     pub rows_only: bool,
@@ -153,6 +157,7 @@ fn options(context: &Context, args: &UnpackArgs, config: &Config, site: &Site) -
         },
         keep: Patterns::of_paths(&config.content.unpack.keep)?,
         kept_bounds: config.content.unpack.kept_bounds(),
+        entry_by_entry: args.entry_by_entry,
         notice: config.content.before.notice(),
         outside_links: args.outside_links,
         trust: args.trust,

@@ -513,3 +513,49 @@ fn what_is_kept_is_known_to_other_folders() {
         }
     }
 }
+
+#[test]
+fn entries_of_a_mount_point_change_places_one_by_one() {
+    let workspace = Workspace::new(PROGRAM);
+    spoiled(&workspace, "new", "database = \"sqlite:new/data/site.db\"");
+    workspace.write("old/top.html", "at the top");
+    workspace.done("pack old -o b.tar");
+    // The whole story takes place where the folder is mounted, and nowhere else.
+    let setup = "cp -a new saved && mount -t tmpfs none new && cp -a saved/. new/ && mkdir new/data && \
+         python3 -c \"import sqlite3; c = sqlite3.connect('new/data/site.db'); \
+         c.execute('create table t (a)'); c.execute('insert into t values (7)'); c.commit()\"";
+    let program = env!("CARGO_BIN_EXE_fernweh");
+    let look = "cat new/pages/index.html new/pages/new/deep.html new/top.html new/uploads/a.jpg; echo; \
+         ls -A new; stat -c inode-%i new/data/site.db; \
+         python3 -c \"import sqlite3; print('row', *sqlite3.connect('new/data/site.db').execute('select a from t'))\"";
+    let line = "unpack b.tar new --overwrite --as-is --entry-by-entry --only files";
+    let killed = format!("FERNWEH_TEST_STOP_AT=switching '{program}' {line}");
+    let after = format!(
+        "echo =forward; {look}; '{program}' undo new; echo =back; {look}; \
+         {killed}; '{program}' {line}; echo =again; {look}; '{program}' undo new --let-go; \
+         echo =end; ls -A new"
+    );
+    let ran = workspace.run_on_disk(setup, line, &after).code(0);
+    let part = |name: &str| {
+        let from = ran.out.find(&format!("={name}\n")).unwrap_or_else(|| panic!("{}", ran.out));
+        let rest = &ran.out[from + name.len() + 2..];
+        rest.split("\n=").next().unwrap().to_owned()
+    };
+    let (forward, back, again) = (part("forward"), part("back"), part("again"));
+    for new in [&forward, &again] {
+        assert!(new.starts_with("the pagewas not thereat the top\n"), "{new}{}", ran.err);
+        assert!(!new.contains("uploads\n"), "{new}");
+    }
+    assert!(back.starts_with("spoileda picture\n"), "{back}{}", ran.err);
+    let inode =
+        |text: &str| text.lines().find(|line| line.starts_with("inode")).unwrap().to_owned();
+    assert_eq!((inode(&forward), inode(&again)), (inode(&back), inode(&back)));
+    for state in [&forward, &back, &again] {
+        assert!(state.contains("row (7,)"), "{state}");
+    }
+    let end = part("end");
+    assert!(!end.contains(".fernweh"), "nothing of ours is left: {end}");
+    // Without the word it is refused, and what is mounted below is never moved along.
+    let nested = "mount -t tmpfs none new && mkdir new/uploads && mount -t tmpfs none new/uploads";
+    workspace.run_on_disk(nested, line, "true").code(3).says("another file system is mounted");
+}

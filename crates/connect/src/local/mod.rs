@@ -39,33 +39,42 @@ pub fn workshop(place: &Path) -> PathBuf {
     place.with_file_name(format!(".fernweh-{name}"))
 }
 
+/// The folder in which states are kept where the site's folder is a mount point: beside it lies
+/// another file system.
+pub(crate) const WITHIN: &str = ".fernweh-work";
+
 /// Makes the workshop of a place, closed to others and to web servers.
 pub fn open_workshop(place: &Path) -> std::io::Result<PathBuf> {
-    use std::io::Write;
     let path = workshop(place);
-    if let Some(parent) = path.parent() {
-        std::fs::create_dir_all(parent)?;
-    }
-    let folder = within::own_folder(&path)?;
-    match within::create(&folder, OsStr::new(".htaccess")) {
-        Ok(mut closed) => closed.write_all(b"Require all denied\n")?,
-        Err(error) if error.kind() == std::io::ErrorKind::AlreadyExists => {}
-        Err(error) => return Err(error),
-    }
+    open_workshop_at(&path)?;
     Ok(path)
 }
 
-/// Keeps everybody else from working on a place, from whatever folder and configuration, until the
-/// file is dropped. There must be a workshop.
-fn lock_workshop(place: &Path) -> Result<std::fs::File> {
-    let marker = workshop(place).join(".htaccess");
+/// Makes a workshop at this path.
+fn open_workshop_at(path: &Path) -> std::io::Result<()> {
+    use std::io::Write;
+    if let Some(parent) = path.parent() {
+        std::fs::create_dir_all(parent)?;
+    }
+    let folder = within::own_folder(path)?;
+    match within::create(&folder, OsStr::new(".htaccess")) {
+        Ok(mut closed) => closed.write_all(b"Require all denied\n"),
+        Err(error) if error.kind() == std::io::ErrorKind::AlreadyExists => Ok(()),
+        Err(error) => Err(error),
+    }
+}
+
+/// Keeps everybody else from working in a workshop, from whatever folder and configuration, until
+/// the file is dropped.
+fn lock_workshop(workshop: &Path) -> Result<std::fs::File> {
+    let marker = workshop.join(".htaccess");
     let wrong = |error| Trouble::file("cannot lock the site's files", &marker, &error);
     let file = std::fs::File::open(&marker).map_err(wrong)?;
     match file.try_lock() {
         Ok(()) => Ok(file),
         Err(std::fs::TryLockError::WouldBlock) => {
             Err(Trouble::outside("another run is at work on these files")
-                .at(place.display().to_string())
+                .at(workshop.display().to_string())
                 .because("it was begun in another folder, or by somebody else")
                 .hint("wait until it has ended"))
         }
@@ -76,23 +85,23 @@ fn lock_workshop(place: &Path) -> Result<std::fs::File> {
 /// How the name of a note begins that says what a run keeps.
 const NOTE: &str = "kept-";
 
-/// Notes in the workshop of a place that a run keeps a state there, or that it does no more.
-pub(crate) fn note_kept(place: &Path, run: &str, note: Option<&[u8]>) -> Result<()> {
-    let path = workshop(place).join(format!("{NOTE}{run}.json"));
+/// Notes in a workshop that a run keeps a state there, or that it does no more.
+pub(crate) fn note_kept(workshop: &Path, run: &str, note: Option<&[u8]>) -> Result<()> {
+    let path = workshop.join(format!("{NOTE}{run}.json"));
     let noted = match note {
         Some(text) => std::fs::write(&path, text),
         None => remove_file(&path),
     };
     noted.map_err(|error| Trouble::file("cannot note what is kept", &path, &error))?;
     if note.is_none() {
-        close_workshop(place);
+        close_workshop_at(workshop);
     }
     Ok(())
 }
 
 /// What was noted there. A note is small; what is not is none.
-pub(crate) fn notes_kept(place: &Path) -> Vec<Vec<u8>> {
-    let entries = std::fs::read_dir(workshop(place)).into_iter().flatten().flatten();
+pub(crate) fn notes_kept(workshop: &Path) -> Vec<Vec<u8>> {
+    let entries = std::fs::read_dir(workshop).into_iter().flatten().flatten();
     let notes = entries.filter(|entry| {
         let name = entry.file_name();
         let small = entry
@@ -111,21 +120,25 @@ pub fn remove_file(path: &Path) -> std::io::Result<()> {
     }
 }
 
-/// Removes the workshop in which something was kept, if nothing is kept there any more. It is
-/// named after its place.
+/// Removes the workshop in which something was kept, if nothing is kept there any more.
 pub fn close_workshop_of(kept: &Path) {
     if let Some(folder) = kept.parent() {
-        let name = folder.file_name().unwrap_or_default().to_string_lossy();
-        if let Some(place) = name.strip_prefix(".fernweh-") {
-            close_workshop(&folder.with_file_name(place));
-        }
+        close_workshop_at(folder);
     }
 }
 
 /// Removes the workshop of a place if nothing is kept in it any more.
 pub fn close_workshop(place: &Path) {
-    let folder = workshop(place);
-    let only_marker = std::fs::read_dir(&folder)
+    close_workshop_at(&workshop(place));
+}
+
+/// The same, at its path; any other folder is left alone.
+fn close_workshop_at(folder: &Path) {
+    let name = folder.file_name().unwrap_or_default().to_string_lossy();
+    if !name.starts_with(".fernweh-") {
+        return;
+    }
+    let only_marker = std::fs::read_dir(folder)
         .is_ok_and(|entries| entries.flatten().all(|entry| entry.file_name() == ".htaccess"));
     if only_marker {
         let _ = std::fs::remove_file(folder.join(".htaccess"));

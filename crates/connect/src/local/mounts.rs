@@ -37,6 +37,24 @@ fn mount_point(line: &[u8]) -> Option<PathBuf> {
     Some(PathBuf::from(OsString::from_vec(path)))
 }
 
+/// Whether another file system is mounted at this folder itself.
+pub(super) fn is_mount_point(folder: &Path) -> bool {
+    let real = fs::canonicalize(folder).ok();
+    real.is_some_and(|real| mounted_in(&real).contains(&real))
+}
+
+/// Refuses a folder in which something is mounted: it would move along with what it lies in.
+pub(super) fn refuse_within(folder: &Path) -> Result<()> {
+    let real = fs::canonicalize(folder).unwrap_or_else(|_| folder.to_owned());
+    match mounted_in(folder).into_iter().find(|place| *place != real) {
+        None => Ok(()),
+        Some(place) => Err(Trouble::outside("the site's entries cannot change places with others")
+            .at(folder.display().to_string())
+            .because(format!("another file system is mounted at {}", place.display()))
+            .hint("unmount it for the time of the run")),
+    }
+}
+
 /// Refuses to exchange a folder that another file system is mounted at, or below.
 pub(super) fn refuse_to_exchange(folder: &Path) -> Result<()> {
     match mounted_in(folder).first() {
@@ -45,8 +63,9 @@ pub(super) fn refuse_to_exchange(folder: &Path) -> Result<()> {
             .at(folder.display().to_string())
             .because(format!("another file system is mounted at {}", place.display()))
             .hint(
-                "unmount it for the time of the run; files that do not lie in it can be unpacked \
-                 with --file",
+                "unmount it for the time of the run; where it is the site's folder itself, \
+                 --entry-by-entry lets each entry change places by itself, and for some seconds \
+                 visitors see a mixture",
             )),
     }
 }

@@ -36,7 +36,7 @@ impl LocalTrees {
         self.new.with_file_name(format!("{word}-{run}"))
     }
 
-    fn root(&self, side: Side) -> PathBuf {
+    pub(super) fn root(&self, side: Side) -> PathBuf {
         match side {
             Side::Live => self.live.clone(),
             Side::New => self.new.clone(),

@@ -17,20 +17,36 @@ use std::path::{Path, PathBuf};
 /// How the names end of the file itself and of those that belong to it.
 const ENDINGS: [&str; 4] = ["", "-wal", "-shm", "-journal"];
 
-/// The names that stay, in the folder in use and in the one beside it.
-fn names(swap: &FileSwap) -> Vec<(PathBuf, PathBuf)> {
+/// The names that stay, in one folder and in another.
+fn names(swap: &FileSwap, here: &Path, there: &Path) -> Vec<(PathBuf, PathBuf)> {
     let Some(inside) = &swap.resident else { return Vec::new() };
     let with = |folder: &Path, ending: &str| {
         let mut name = OsString::from(folder.join(inside));
         name.push(ending);
         PathBuf::from(name)
     };
-    ENDINGS.map(|ending| (with(&swap.target, ending), with(&swap.side, ending))).into()
+    ENDINGS.map(|ending| (with(here, ending), with(there, ending))).into()
 }
 
-/// Gives the file a name in the folder that comes.
-pub(super) fn bring_along(swap: &FileSwap) -> io::Result<()> {
-    for (here, there) in names(swap) {
+/// Whether an entry at the top of the site's folder is the file itself, or belongs to it.
+pub(super) fn is_resident(resident: Option<&str>, name: &[u8]) -> bool {
+    resident.is_some_and(|inside| {
+        ENDINGS.iter().any(|ending| [inside, ending].concat().as_bytes() == name)
+    })
+}
+
+/// Makes the folder of the file in the tree that comes, like the one in which it lies.
+pub(super) fn prepare(resident: Option<&str>, from: &Path, to: &Path) -> io::Result<()> {
+    let Some(inside) = resident else { return Ok(()) };
+    match (from.join(inside).parent(), to.join(inside).parent()) {
+        (Some(from), Some(to)) if from.is_dir() => make_like(from, to),
+        _ => Ok(()),
+    }
+}
+
+/// Gives the file a name in the tree that comes.
+pub(super) fn bring_along(swap: &FileSwap, comes: &Path) -> io::Result<()> {
+    for (here, there) in names(swap, &swap.target, comes) {
         super::remove_file(&there)?;
         if fs::symlink_metadata(&here).is_err() {
             continue;
@@ -43,9 +59,9 @@ pub(super) fn bring_along(swap: &FileSwap) -> io::Result<()> {
     Ok(())
 }
 
-/// Takes the names in the folder away that has gone.
-pub(super) fn leave(swap: &FileSwap) -> io::Result<()> {
-    for (here, gone) in names(swap) {
+/// Takes the names in the tree away that has gone.
+pub(super) fn leave(swap: &FileSwap, gone: &Path) -> io::Result<()> {
+    for (here, gone) in names(swap, &swap.target, gone) {
         let same = match (fs::symlink_metadata(&here), fs::symlink_metadata(&gone)) {
             (Ok(here), Ok(gone)) => (here.dev(), here.ino()) == (gone.dev(), gone.ino()),
             _ => false,

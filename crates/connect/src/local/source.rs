@@ -51,9 +51,11 @@ impl FileSource for LocalSource {
             .min_depth(1)
             .sort_by(|a, b| a.file_name().as_bytes().cmp(b.file_name().as_bytes()));
         let root = self.root.clone();
-        let walker = walker
-            .into_iter()
-            .filter_entry(|entry| entry.depth() == 0 || enter(relative(&root, entry.path())));
+        let walker = walker.into_iter().filter_entry(|entry| {
+            // What Fernweh keeps there belongs to no state of the site.
+            let ours = entry.depth() == 1 && entry.file_name() == super::WITHIN;
+            entry.depth() == 0 || !ours && enter(relative(&root, entry.path()))
+        });
         for entry in walker {
             let entry = match entry {
                 Ok(entry) => entry,

@@ -29,16 +29,16 @@ pub fn switch(swap: &FileSwap, direction: Direction) -> Result<()> {
         Direction::Back => !is_new,
     };
     if done {
-        return resident::leave(swap).map_err(trouble);
+        return resident::leave(swap, &swap.side).map_err(trouble);
     }
-    resident::bring_along(swap).map_err(trouble)?;
+    resident::bring_along(swap, &swap.side).map_err(trouble)?;
     let result = match (direction, swap.had_old) {
         (Direction::Forward, false) => fs::rename(&swap.side, &swap.target),
         (Direction::Back, false) => fs::rename(&swap.target, &swap.side),
         _ => exchange(&swap.target, &swap.side),
     };
     result.map_err(trouble)?;
-    resident::leave(swap).map_err(trouble)?;
+    resident::leave(swap, &swap.side).map_err(trouble)?;
     write_through(swap).map_err(trouble)
 }
 

@@ -4,8 +4,8 @@
 //! files are created anew. The tree that is built belongs to Fernweh alone until the
 //! switch.
 
-use super::{LocalTrees, file_id, mounts, open_workshop, owner, workshop};
-use crate::part;
+use super::{LocalTrees, file_id, mounts, owner, resident, workshop};
+use crate::part::{self, Side};
 use crate::present::{self, Building};
 use fernweh_core::entries::EntryList;
 use fernweh_core::limits;
@@ -33,6 +33,8 @@ pub struct LocalTarget {
     part: bool,
     /// A file that stays itself, if it is there.
     resident: Option<String>,
+    /// The entries at the top change places one by one, since the folder is a mount point.
+    entries: bool,
     /// Nobody else works on this place.
     lock: Option<fs::File>,
     kept: EntryList,
@@ -56,6 +58,7 @@ impl LocalTarget {
             known: HashSet::new(),
             part: false,
             resident: None,
+            entries: false,
             lock: None,
             kept: EntryList::default(),
             given_away: false,
@@ -85,9 +88,14 @@ impl LocalTarget {
         whole && fs::rename(&earlier, full).is_ok()
     }
 
-    fn lock(&mut self) -> Result<()> {
+    /// The folder in which this run builds and keeps.
+    fn workshop(&self) -> PathBuf {
+        self.built.parent().unwrap_or(Path::new("")).to_owned()
+    }
+
+    fn lock(&mut self, workshop: &Path) -> Result<()> {
         if self.lock.is_none() {
-            self.lock = Some(super::lock_workshop(&self.root)?);
+            self.lock = Some(super::lock_workshop(workshop)?);
         }
         Ok(())
     }
@@ -140,6 +148,40 @@ impl LocalTarget {
     fn give(&mut self, path: &[u8], full: &Path) -> std::io::Result<()> {
         self.given_away |= owner::give(full, &self.root.join(OsStr::from_bytes(path)))?;
         Ok(())
+    }
+
+    /// Notes which entries at the top change places.
+    fn finish_entries(&mut self) -> Result<FileSwap> {
+        let wrong = |error| write_trouble(&self.root, &error);
+        resident::prepare(self.resident.as_deref(), &self.root, &self.built).map_err(wrong)?;
+        let names = |folder: &Path| -> std::io::Result<Vec<Vec<u8>>> {
+            let mut names = Vec::new();
+            for entry in fs::read_dir(folder)? {
+                let name = entry?.file_name().as_bytes().to_vec();
+                let stays = name == super::WITHIN.as_bytes()
+                    || resident::is_resident(self.resident.as_deref(), &name);
+                if !stays {
+                    names.push(name);
+                }
+            }
+            names.sort();
+            Ok(names)
+        };
+        let (built, live) = (names(&self.built), names(&self.root));
+        let items = part::plan_whole(&built.map_err(wrong)?, &live.map_err(wrong)?);
+        let trees = LocalTrees::of(&self.root, &self.built);
+        trees.check_disk()?;
+        trees.note(&items)?;
+        let folder = fs::File::open(&self.built).map_err(wrong)?;
+        rustix::fs::syncfs(&folder).map_err(|error| wrong(error.into()))?;
+        Ok(FileSwap {
+            target: self.root.clone(),
+            side: self.built.clone(),
+            new: None,
+            had_old: true,
+            part: true,
+            resident: self.resident.clone(),
+        })
     }
 
     /// Notes what of the built tree takes its place, and what it needs there.
@@ -226,25 +268,30 @@ impl FileTarget for LocalTarget {
 
     fn existing(&self) -> Result<u64> {
         match fs::read_dir(&self.root) {
-            Ok(entries) => Ok(entries.count() as u64),
+            Ok(entries) => {
+                let ours = |entry: &fs::DirEntry| entry.file_name() == super::WITHIN;
+                Ok(entries.flatten().filter(|entry| !ours(entry)).count() as u64)
+            }
             Err(error) if error.kind() == std::io::ErrorKind::NotFound => Ok(0),
             Err(error) => Err(Trouble::file("cannot read the site's files", &self.root, &error)),
         }
     }
 
     fn build(&mut self) -> Result<()> {
-        if !self.part {
-            mounts::refuse_to_exchange(&self.root)?;
+        match (self.part, self.entries) {
+            (true, _) => {}
+            (false, true) => mounts::refuse_within(&self.root)?,
+            (false, false) => mounts::refuse_to_exchange(&self.root)?,
         }
         let parent = self.root.parent().unwrap_or(Path::new("/"));
         fs::create_dir_all(parent).map_err(|error| write_trouble(parent, &error))?;
-        open_workshop(&self.root).map_err(|error| {
+        super::open_workshop_at(&self.workshop()).map_err(|error| {
             write_trouble(&self.root, &error).hint(
                 "Fernweh builds the new files beside the site's folder; it needs the right to \
                  write there",
             )
         })?;
-        self.lock()?;
+        self.lock(&self.workshop())?;
         if self.built.exists() {
             remove(&self.earlier)?;
             fs::rename(&self.built, &self.earlier)
@@ -255,6 +302,17 @@ impl FileTarget for LocalTarget {
 
     fn as_part(&mut self) {
         self.part = true;
+    }
+
+    fn entry_by_entry(&mut self) {
+        // Anything else changes places at once.
+        if mounts::is_mount_point(&self.root) {
+            self.entries = true;
+            let workshop = self.root.join(super::WITHIN);
+            for path in [&mut self.built, &mut self.earlier] {
+                *path = workshop.join(path.file_name().unwrap_or_default());
+            }
+        }
     }
 
     fn put(&mut self, entry: &Entry) -> Result<()> {
@@ -319,6 +377,9 @@ impl FileTarget for LocalTarget {
         if self.part {
             return self.finish_part();
         }
+        if self.entries {
+            return self.finish_entries();
+        }
         let had_old = fs::symlink_metadata(&self.root).is_ok();
         self.give(b"", &self.built.clone()).map_err(|error| write_trouble(&self.root, &error))?;
         let mode = fs::metadata(&self.root).map_or(0o755, |found| found.permissions().mode());
@@ -349,8 +410,9 @@ impl FileTarget for LocalTarget {
     }
 
     fn put_probe(&mut self, beside: bool) -> Result<Option<Probe>> {
-        let folder = workshop(&self.root);
-        if !beside || !folder.is_dir() {
+        let within = self.root.join(super::WITHIN);
+        let folder = if within.is_dir() { within.clone() } else { workshop(&self.root) };
+        if !(beside || folder == within) || !folder.is_dir() {
             return Ok(None);
         }
         let (name, content) = (super::random_name("probe-"), super::random_name(""));
@@ -362,13 +424,18 @@ impl FileTarget for LocalTarget {
             std::io::Write::write_all(&mut file, content.as_bytes())
         };
         put().map_err(|error| write_trouble(&full, &error))?;
+        let above = if folder == within { "" } else { "../" };
         let folder = folder.file_name().unwrap_or_default().to_string_lossy().into_owned();
-        Ok(Some(Probe { path: format!("../{folder}/{name}"), content }))
+        Ok(Some(Probe { path: format!("{above}{folder}/{name}"), content }))
     }
 
     fn take_probe(&mut self, probe: &Probe) -> Result<()> {
         let name = probe.path.rsplit('/').next().unwrap_or_default();
-        let full = workshop(&self.root).join(name);
+        let folder = match probe.path.starts_with("../") {
+            true => workshop(&self.root),
+            false => self.root.join(super::WITHIN),
+        };
+        let full = folder.join(name);
         fs::remove_file(&full).map_err(|error| write_trouble(&full, &error))
     }
 
@@ -392,19 +459,32 @@ impl FileTarget for LocalTarget {
     }
 
     fn discard(&mut self) -> Result<()> {
-        LocalTrees::of(&self.root, &self.built).forget()?;
-        remove(&self.built)?;
-        remove(&self.earlier)?;
-        super::close_workshop(&self.root);
+        // Another process may have built in the folder itself.
+        let name = self.built.file_name().unwrap_or_default().to_owned();
+        let earlier = self.earlier.file_name().unwrap_or_default().to_owned();
+        for workshop in [workshop(&self.root), self.root.join(super::WITHIN)] {
+            LocalTrees::of(&self.root, &workshop.join(&name)).forget()?;
+            remove(&workshop.join(&name))?;
+            remove(&workshop.join(&earlier))?;
+            super::close_workshop_at(&workshop);
+        }
         Ok(())
     }
 
     fn switch(&mut self, swap: &FileSwap, direction: Direction) -> Result<()> {
-        self.lock()?;
-        match swap.part {
-            true => LocalTrees::of(&swap.target, &swap.side).switch(direction),
-            false => super::switch(swap, direction),
+        self.lock(swap.side.parent().unwrap_or(Path::new("")))?;
+        if !swap.part {
+            return super::switch(swap, direction);
         }
+        let trees = LocalTrees::of(&swap.target, &swap.side);
+        let (comes, goes) = match direction {
+            Direction::Forward => (Side::New, Side::Old),
+            Direction::Back => (Side::Old, Side::New),
+        };
+        let wrong = |error| write_trouble(&swap.target, &error);
+        resident::bring_along(swap, &trees.root(comes)).map_err(wrong)?;
+        trees.switch(direction)?;
+        resident::leave(swap, &trees.root(goes)).map_err(wrong)
     }
 
     fn came_in(
@@ -437,11 +517,18 @@ impl FileTarget for LocalTarget {
     }
 
     fn note_kept(&mut self, run: &str, note: Option<&[u8]>) -> Result<()> {
-        super::note_kept(&self.root, run, note)
+        for workshop in [workshop(&self.root), self.root.join(super::WITHIN)] {
+            if workshop.is_dir() {
+                super::note_kept(&workshop, run, note)?;
+            }
+        }
+        Ok(())
     }
 
     fn notes_kept(&mut self) -> Result<Vec<Vec<u8>>> {
-        Ok(super::notes_kept(&self.root))
+        let mut notes = super::notes_kept(&workshop(&self.root));
+        notes.extend(super::notes_kept(&self.root.join(super::WITHIN)));
+        Ok(notes)
     }
 
     fn kept_bytes(&mut self, swap: &FileSwap) -> Result<Option<u64>> {
@@ -454,7 +541,7 @@ impl FileTarget for LocalTarget {
     fn let_go(&mut self, swap: &FileSwap) -> Result<()> {
         if swap.part {
             LocalTrees::of(&swap.target, &swap.side).remove()?;
-            super::close_workshop(&swap.target);
+            super::close_workshop_of(&swap.side);
             return Ok(());
         }
         mounts::refuse_to_remove(&swap.side)?;

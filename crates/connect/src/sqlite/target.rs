@@ -239,13 +239,17 @@ impl DatabaseTarget for SqliteTarget {
 
     fn note_kept(&mut self, run: &str, note: Option<&[u8]>) -> Result<()> {
         match &self.place {
-            Some(place) => local::note_kept(place, run, note),
+            Some(place) => local::note_kept(&local::workshop(place), run, note),
             None => Ok(()),
         }
     }
 
     fn notes_kept(&mut self) -> Result<Vec<Vec<u8>>> {
-        Ok(self.place.as_deref().map(local::notes_kept).unwrap_or_default())
+        Ok(self
+            .place
+            .as_deref()
+            .map(|place| local::notes_kept(&local::workshop(place)))
+            .unwrap_or_default())
     }
 
     fn marks(&mut self, rows: &[(String, u64)]) -> Result<Vec<TableMark>> {

@@ -23,6 +23,8 @@ pub struct Tests<'a> {
     pub leave_out: &'a Patterns,
     /// The test of this name alone.
     pub only: Option<&'a str>,
+    /// Where the files cannot change places at once, their entries may do so one by one.
+    pub entry_by_entry: bool,
 }
 
 impl Tests<'_> {
@@ -142,6 +144,9 @@ impl Tests<'_> {
             };
             found.add("room", room(found.size.file_bytes, target.free(), "the files"));
             let source = source.as_mut().map(|source| &mut **source as &mut dyn FileSource);
+            if self.entry_by_entry {
+                target.entry_by_entry();
+            }
             destination_files(&mut **target, source, found)
         });
         if let Err(trouble) = tested {

@@ -48,6 +48,8 @@ pub struct Move<'a> {
     pub kept_bounds: KeptBounds,
     /// What is done on the host while the new state takes its place.
     pub notice: Notice,
+    /// Where the files cannot change places at once, their entries do so one by one.
+    pub entry_by_entry: bool,
     /// Columns whose values carry a prefix of tables.
     pub prefix_in: Vec<String>,
     /// The rules beyond the one that follows from the two web addresses.
@@ -112,6 +114,7 @@ impl Move<'_> {
             keep: self.keep.clone(),
             kept_bounds: self.kept_bounds,
             notice: self.notice.clone(),
+            entry_by_entry: self.entry_by_entry,
             rules: self.rules.clone(),
             ..Unpack::default()
         };
@@ -195,6 +198,7 @@ impl Moving<'_> {
     fn test(&self) -> Result<Preflight> {
         let of = self.of;
         let tests = Tests {
+            entry_by_entry: of.entry_by_entry,
             from: of.from,
             to: of.to,
             halves: of.halves,

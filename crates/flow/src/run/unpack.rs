@@ -56,6 +56,8 @@ pub struct Unpack {
     pub keep: Patterns,
     /// How much of earlier states is kept.
     pub kept_bounds: KeptBounds,
+    /// Where the files cannot change places at once, their entries do so one by one.
+    pub entry_by_entry: bool,
     /// What is done on the host while the new state takes its place.
     pub notice: Notice,
     /// Take links along that point out of the site.
@@ -129,6 +131,7 @@ impl Unpack {
             remove: Vec::new(),
             there: Vec::new(),
             before_switch: &before_switch,
+            entry_by_entry: self.entry_by_entry,
             on_bad_record: self.on_bad_record,
             tables_bounded: site.bounds_tables(),
             keep: self.keep.clone(),

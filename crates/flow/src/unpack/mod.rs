@@ -71,6 +71,8 @@ pub struct UnpackOptions<'a> {
     pub outside_links: bool,
     /// Tables that go because the archive does not hold them.
     pub remove: Vec<String>,
+    /// Where a tree of files cannot change places at once, its entries do so one by one.
+    pub entry_by_entry: bool,
     /// Done right before the switch.
     pub before_switch: &'a dyn Fn() -> Result<()>,
     /// Tables of the site that are replaced, and how many records each has.
@@ -435,6 +437,8 @@ fn build(
     if let Some(target) = &mut targets.files {
         if options.part.files.is_some() {
             target.as_part();
+        } else if options.entry_by_entry {
+            target.entry_by_entry();
         }
         target.build()?;
     }

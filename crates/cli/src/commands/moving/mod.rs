@@ -49,6 +49,10 @@ pub struct MoveArgs {
     /// Move only one half of the site
     #[arg(long, value_name = "HALF")]
     pub only: Option<Half>,
+    /// Where the folder of TO is a mount point: its entries change places one by one, and for
+    /// some seconds visitors see a mixture
+    #[arg(long)]
+    pub entry_by_entry: bool,
     /// Do not open the pages of the new site afterwards
     #[arg(long)]
     pub no_scan: bool,
@@ -103,6 +107,7 @@ fn options<'a>(args: &MoveArgs, config: &Config, from: &'a Site, to: &'a Site) -
         keep: Patterns::of_paths(&content.unpack.keep)?,
         kept_bounds: content.unpack.kept_bounds(),
         notice: content.before.notice(),
+        entry_by_entry: args.entry_by_entry,
         prefix_in: content.unpack.prefix_in.clone(),
         rules: rules::configured(config, &to.name)?,
         refresh: refresh(config),

@@ -48,6 +48,7 @@ fn options(desk: &Desk) -> Move<'_> {
         keep: Patterns::default(),
         kept_bounds: KeptBounds::default(),
         notice: Notice::default(),
+        entry_by_entry: false,
         prefix_in: Vec::new(),
         rules: Vec::new(),
         refresh: Refresh::default(),
