@@ -87,7 +87,8 @@ fn text(context: &Context, found: &[RunLine], others: &[KeptNote]) -> String {
                 (true, "undone") => "can come again",
                 (true, _) => "undo possible",
             };
-            let room = run.kept_bytes.map(|bytes| format!("{} kept", size(bytes)));
+            let room = run.kept_bytes.filter(|bytes| *bytes > 0);
+            let room = room.map(|bytes| format!("{} kept", size(bytes)));
             vec![
                 run.run.clone(),
                 context.style.paint(paint, &run.state),

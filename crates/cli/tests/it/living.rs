@@ -559,3 +559,58 @@ fn entries_of_a_mount_point_change_places_one_by_one() {
     let nested = "mount -t tmpfs none new && mkdir new/uploads && mount -t tmpfs none new/uploads";
     workspace.run_on_disk(nested, line, "true").code(3).says("another file system is mounted");
 }
+
+#[test]
+fn undo_goes_back_step_by_step_and_forward_again() {
+    for engine in [Engine::Sqlite, Engine::SqliteOutside, Engine::Mariadb, Engine::Postgres] {
+        let fixture = fixture(engine);
+        fixture.pack();
+        let seeing = || {
+            let rows = fixture.database("new").ask("SELECT DISTINCT seeing FROM gp_nights LIMIT 1");
+            rows.unwrap()[0][0].clone().unwrap_or_default()
+        };
+        fixture.workspace.done("unpack site.fernweh.tar new");
+        fixture.workspace.done("undo new --let-go");
+        for state in ["zero", "one", "two"] {
+            let sql = format!("UPDATE gp_nights SET seeing = '{state}'");
+            fixture.database("new").run(sql.as_bytes()).unwrap();
+            if state != "two" {
+                fixture.workspace.done("unpack site.fernweh.tar new --overwrite");
+            }
+        }
+        let rewriting = "rewrite new --from https://www.glimmer-point.example --to https://third.example --apply";
+        fixture.workspace.done(rewriting);
+        let runs = fixture.workspace.done("runs new --json").json();
+        let names: Vec<String> = runs["runs"]
+            .as_array()
+            .unwrap()
+            .iter()
+            .filter(|run| run["kept"] == true)
+            .map(|run| run["run"].as_str().unwrap().to_owned())
+            .collect();
+        assert_eq!(names.len(), 3, "{engine:?}: {runs}");
+        fixture.workspace.done("undo new").says(&names[2]);
+        assert_eq!(seeing(), "two", "{engine:?}");
+        // Visitors wrote since the second unpacking, and that is said.
+        fixture.workspace.done("undo new").says(&names[1]).says("since then");
+        assert_eq!(seeing(), "one", "{engine:?}");
+        let ran = fixture.workspace.done("undo new").says(&names[0]);
+        assert_eq!(seeing(), "zero", "{engine:?}");
+        // Forward again, two steps at once.
+        let ran_forward = fixture.workspace.done(&format!("undo new --to-run {}", names[1]));
+        ran_forward.says(&names[0]).says(&names[1]);
+        assert_eq!(seeing(), "two", "{engine:?}");
+        fixture.workspace.done(&format!("undo new --to-run {}", names[2]));
+        fixture.workspace.done("trace new https://third.example/").says("gp_");
+        // Back to the first, which ends what was taken back when something new is done.
+        fixture.workspace.done(&format!("undo new --to-run {}", names[0]));
+        assert_eq!(seeing(), "one", "{engine:?}");
+        let ran_new = fixture.workspace.done("unpack site.fernweh.tar new --overwrite");
+        ran_new.says("cannot come again");
+        fixture.workspace.run(&format!("undo new --to-run {}", names[2])).code(2);
+        fixture.workspace.done("undo new --let-go=oldest").says(&names[0]);
+        fixture.workspace.done("undo new");
+        assert_eq!(seeing(), "one", "{engine:?}");
+        drop(ran);
+    }
+}
