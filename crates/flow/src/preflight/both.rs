@@ -105,8 +105,12 @@ impl Tests<'_> {
                 if self.wants("fit") {
                     found.note("fit", fit(&mut **target, overview, structure));
                 }
-                if let Some(free) = target.overview(&|_: &str| false)?.free {
-                    let needed = found.size.database_bytes;
+                let there = target.overview(&|_: &str| true)?;
+                if let Some(free) = there.free {
+                    // The new file, and while it is switched a copy of the present one and the
+                    // journal of SQLite.
+                    let present: u64 = there.tables.iter().map(|table| table.bytes).sum();
+                    let needed = found.size.database_bytes + 2 * present;
                     found.add("room", room(needed, Some(free), "the database"));
                 }
             }
