@@ -11,14 +11,14 @@ mod pages;
 mod pipe;
 mod progress;
 mod site;
+mod swap;
 mod trouble;
 mod words;
 
 pub use database::{
-    Applied, CameIn, Change, ContentSwap, Counting, DatabaseEditor, DatabaseSource, DatabaseSwap,
-    DatabaseTarget, Direction, Fingerprint, KeyPosition, Lines, NamedSql, ObjectId, Overview,
-    Record, Refit, Refreshing, Refused, Rejected, RowBatch, SchemasSwap, Scope, Structure,
-    SwapObjects, SwapSchema, SwapTable, TableInfo, TableMark, TablesSwap,
+    Applied, Change, Counting, DatabaseEditor, DatabaseSource, DatabaseTarget, Direction,
+    Fingerprint, KeyPosition, Lines, Overview, Record, Refreshing, Refused, Rejected, RowBatch,
+    Scope, Structure, TableInfo,
 };
 pub use files::{
     FileEditor, FileId, FileSource, FileSwap, FileTarget, Held, LeftOut, NewFile, OpenFile, Probe,
@@ -28,5 +28,9 @@ pub use pages::{PageProblem, PageRequest, PageResponse, PageSource};
 pub use pipe::{Inlet, Outlet, pipe};
 pub use progress::{Failpoints, Progress, Silent, Unit};
 pub use site::{CommandOutput, Editors, Halves, Keeper, SiteAccess, Targets};
+pub use swap::{
+    CameIn, ContentSwap, DatabaseSwap, NamedSql, ObjectId, Refit, SchemasSwap, SwapObjects,
+    SwapSchema, SwapTable, TableMark, TablesSwap,
+};
 pub use trouble::{Result, Told, Trouble, TroubleKind};
 pub use words::{count, counted, is_unsafe, named, shown, size};

@@ -1,6 +1,7 @@
 //! Files on this machine.
 
 mod editor;
+mod finishing;
 mod mounts;
 mod owner;
 mod part;

@@ -5,12 +5,12 @@
 //! switch.
 
 use super::{LocalTrees, file_id, mounts, owner, resident, workshop};
-use crate::part::{self, Side};
+use crate::part::Side;
 use crate::present::{self, Building};
 use fernweh_core::entries::EntryList;
 use fernweh_core::limits;
 use fernweh_core::record::{Entry, EntryKind};
-use fernweh_ports::{Direction, FileSource, FileSwap, FileTarget, Probe, Result, Trouble};
+use fernweh_ports::{Direction, FileSwap, FileTarget, Probe, Result, Trouble};
 use rustix::fs::{AtFlags, CWD, Timespec, Timestamps, utimensat};
 use std::collections::HashSet;
 use std::ffi::OsStr;
@@ -22,8 +22,8 @@ use std::path::{Component, Path, PathBuf};
 
 /// A folder on this machine that is to be replaced.
 pub struct LocalTarget {
-    root: PathBuf,
-    built: PathBuf,
+    pub(super) root: PathBuf,
+    pub(super) built: PathBuf,
     /// What this run had built before it was broken off.
     earlier: PathBuf,
     folders: Vec<Entry>,
@@ -32,7 +32,7 @@ pub struct LocalTarget {
     /// Only what is built takes its place.
     part: bool,
     /// A file that stays itself, if it is there.
-    resident: Option<String>,
+    pub(super) resident: Option<String>,
     /// The entries at the top change places one by one, since the folder is a mount point.
     entries: bool,
     /// Nobody else works on this place.
@@ -149,62 +149,6 @@ impl LocalTarget {
         self.given_away |= owner::give(full, &self.root.join(OsStr::from_bytes(path)))?;
         Ok(())
     }
-
-    /// Notes which entries at the top change places.
-    fn finish_entries(&mut self) -> Result<FileSwap> {
-        let wrong = |error| write_trouble(&self.root, &error);
-        resident::prepare(self.resident.as_deref(), &self.root, &self.built).map_err(wrong)?;
-        let names = |folder: &Path| -> std::io::Result<Vec<Vec<u8>>> {
-            let mut names = Vec::new();
-            for entry in fs::read_dir(folder)? {
-                let name = entry?.file_name().as_bytes().to_vec();
-                let stays = name == super::WITHIN.as_bytes()
-                    || resident::is_resident(self.resident.as_deref(), &name);
-                if !stays {
-                    names.push(name);
-                }
-            }
-            names.sort();
-            Ok(names)
-        };
-        let (built, live) = (names(&self.built), names(&self.root));
-        let items = part::plan_whole(&built.map_err(wrong)?, &live.map_err(wrong)?);
-        let trees = LocalTrees::of(&self.root, &self.built);
-        trees.check_disk()?;
-        trees.note(&items)?;
-        let folder = fs::File::open(&self.built).map_err(wrong)?;
-        rustix::fs::syncfs(&folder).map_err(|error| wrong(error.into()))?;
-        Ok(FileSwap {
-            target: self.root.clone(),
-            side: self.built.clone(),
-            new: None,
-            had_old: true,
-            part: true,
-            resident: self.resident.clone(),
-        })
-    }
-
-    /// Notes what of the built tree takes its place, and what it needs there.
-    fn finish_part(&mut self) -> Result<FileSwap> {
-        fs::create_dir_all(&self.root).map_err(|error| write_trouble(&self.root, &error))?;
-        let mut built = EntryList::default();
-        super::LocalSource::open(&self.built)?.walk(&|_| true, &mut |entry| {
-            built.push(entry);
-            Ok(())
-        })?;
-        let trees = LocalTrees::of(&self.root, &self.built);
-        trees.check_disk()?;
-        let place = self.root.display().to_string();
-        trees.note(&part::plan(&trees, built.iter(), &place)?)?;
-        // What lies in a folder leaves it, whatever mode the folder is to have.
-        open_up(&self.built);
-        let folder =
-            fs::File::open(&self.built).map_err(|error| write_trouble(&self.built, &error))?;
-        rustix::fs::syncfs(&folder)
-            .map_err(|error| write_trouble(&self.built, &std::io::Error::from(error)))?;
-        let (target, side) = (self.root.clone(), self.built.clone());
-        Ok(FileSwap { target, side, new: None, had_old: true, part: true, resident: None })
-    }
 }
 
 impl Building for LocalTarget {
@@ -247,7 +191,7 @@ fn followed(place: &Path) -> PathBuf {
     real.unwrap_or_else(|| place.to_owned())
 }
 
-fn write_trouble(path: &Path, error: &std::io::Error) -> Trouble {
+pub(super) fn write_trouble(path: &Path, error: &std::io::Error) -> Trouble {
     Trouble::file("cannot write the site's new files", path, error)
 }
 
@@ -561,7 +505,7 @@ pub(super) fn remove(tree: &Path) -> Result<()> {
 }
 
 /// Makes every folder of a tree writable for its owner, so that it can be removed.
-fn open_up(root: &Path) {
+pub(super) fn open_up(root: &Path) {
     for entry in walkdir::WalkDir::new(root).into_iter().flatten() {
         if entry.file_type().is_dir() {
             let _ = fs::set_permissions(entry.path(), Permissions::from_mode(0o700));

@@ -9,6 +9,7 @@ mod files;
 mod in_place;
 mod rejects;
 mod rows;
+mod switching;
 mod trust;
 mod visible;
 mod writer;
@@ -18,6 +19,7 @@ pub use earlier::{Earlier, discard, mark, settle_earlier};
 pub use in_place::{set_aside, unpack_in_place};
 use rejects::Rejects;
 pub use rejects::{BadRecord, OnBadRecord};
+pub use switching::switch;
 pub use trust::bodies_of;
 pub use visible::visible;
 
@@ -25,6 +27,9 @@ use before::check_engine;
 use files::{check_files, read_files};
 pub(crate) use rows::tables_of;
 use rows::{Afterwards, archive_structure, check_rows, own_structure, read_rows};
+use switching::{
+    HALF, Wanted, back_again, came_in, carried_over, has_carried_over, hold_still, switch_with,
+};
 use writer::Destination;
 
 use crate::archive::ArchiveReader;
@@ -36,8 +41,8 @@ use fernweh_core::rewrite::Rewriter;
 use fernweh_core::settings::Setting;
 use fernweh_core::sql::{Dialect, Prefix, Statement};
 use fernweh_ports::{
-    CameIn, DatabaseTarget, Direction, Halves, LeftOut, Progress, Result, Scope, TableMark,
-    Targets, Trouble, TroubleKind,
+    CameIn, DatabaseTarget, Direction, Halves, LeftOut, Progress, Result, Scope, Targets,
+    TroubleKind,
 };
 use serde::Serialize;
 use std::collections::BTreeMap;
@@ -266,103 +271,6 @@ pub fn unpack(
     Ok(report)
 }
 
-/// Files that are named of those that came in.
-const NAMED: usize = 20;
-
-/// What came in while the new state was built. That is in the kept state, whether anybody can
-/// tell or not: not to know it is no error.
-fn came_in(
-    report: &mut UnpackReport,
-    targets: &mut Targets,
-    plan: &Plan,
-    (marks, began): (&[TableMark], std::time::SystemTime),
-) {
-    if let (Some(target), Some(swap)) = (&mut targets.database, &plan.database) {
-        report.came_in = target.came_in(swap, marks).unwrap_or_else(|_| {
-            let unknown =
-                |mark: &TableMark| CameIn { table: mark.table.clone(), records: 0, changed: None };
-            marks.iter().map(unknown).collect()
-        });
-        report.came_in.retain(CameIn::is_something);
-    }
-    if let (Some(target), Some(swap)) = (&mut targets.files, &plan.files)
-        && swap.had_old
-        && let Some((names, count)) = target.came_in(swap, began, NAMED).ok().flatten()
-    {
-        report.came_in_files = names;
-        report.came_in_files_count = Some(count);
-    }
-}
-
-/// What is in place of a switch that failed, and what to do.
-const HALF: &str = "the switch is not complete; type the same command again to complete it, or \
-                    fernweh undo to take it back";
-
-/// A switch that failed goes back by itself, so that nothing has changed; what was built stays,
-/// and the same command makes the switch later. Whoever asked to stop, or whose connection was
-/// lost, goes on or back later.
-fn back_again(
-    targets: &mut Targets,
-    plan: &Plan,
-    progress: &dyn Progress,
-    trouble: Trouble,
-) -> Trouble {
-    if trouble.lost || trouble.kind == TroubleKind::Interrupted {
-        return trouble.incomplete(HALF);
-    }
-    let mut back = || -> Result<()> {
-        if let (Some(target), Some(swap)) = (&mut targets.database, &plan.database) {
-            target.switch(swap, Direction::Back, progress)?;
-        }
-        if let (Some(target), Some(swap)) = (&mut targets.files, &plan.files) {
-            target.switch(swap, Direction::Back)?;
-        }
-        Ok(())
-    };
-    match back() {
-        Ok(()) => trouble.incomplete(
-            "nothing was changed; type the same command again to complete it, or fernweh undo to \
-             give it up",
-        ),
-        Err(_) => trouble.incomplete(HALF),
-    }
-}
-
-/// Whether anything of the present files is carried over.
-fn has_carried_over(options: &UnpackOptions<'_>) -> bool {
-    options.part.files.is_none() && !options.keep.is_empty()
-}
-
-/// Which of the present files are carried over into the new state.
-fn carried_over<'a>(options: &'a UnpackOptions<'_>) -> impl Fn(&[u8]) -> bool + 'a {
-    let inside = options.inside_files.as_deref();
-    move |path| options.keep.hold(path) && !crate::pack::is_database(path, inside)
-}
-
-/// Says of a path whether it is meant.
-type Wanted<'a> = &'a dyn Fn(&[u8]) -> bool;
-
-/// How often what is carried over is brought up to date before it is said to move on and on.
-const ROUNDS: usize = 3;
-
-/// What is carried over is looked at again right before the switch: visitors write into it while
-/// the new state is built.
-fn hold_still(options: &UnpackOptions<'_>, targets: &mut Targets) -> Result<()> {
-    let Some(target) = &mut targets.files else { return Ok(()) };
-    if !has_carried_over(options) {
-        return Ok(());
-    }
-    for _ in 0..ROUNDS {
-        if target.catch_up(&carried_over(options))? == 0 {
-            return Ok(());
-        }
-    }
-    Err(Trouble::outside("the files that are carried over do not hold still")
-        .at(target.place())
-        .because(format!("they changed each of {ROUNDS} times that they were brought up to date"))
-        .hint("stop what writes into them for a moment, or leave them out of keep"))
-}
-
 /// Reads and rewrites the database, the files or both, and changes nothing that the site sees.
 /// With a database target, every record is tried: the new tables are built beside the site's,
 /// as unpacking does, and taken away again.
@@ -570,69 +478,4 @@ fn rows_there(
     }
     let tables: Vec<String> = tables_of(options, about).into_iter().map(|(_, name)| name).collect();
     Ok(Some(target.built_rows(&tables)?.into_iter().collect()))
-}
-
-/// Puts everything in place. Doing it twice, or after a break, gives the same.
-pub fn switch(
-    journal: &mut Journal,
-    targets: &mut Targets,
-    plan: &Plan,
-    direction: Direction,
-    progress: &dyn Progress,
-) -> Result<()> {
-    switch_with(journal, targets, plan, direction, progress, None)
-        .map_err(|trouble| trouble.incomplete(HALF))
-}
-
-/// Bytes that the other state takes. The switch is made: that nobody can tell is no error.
-fn kept_bytes(targets: &mut Targets, plan: &Plan, direction: Direction) -> Option<u64> {
-    let database = match (&mut targets.database, &plan.database) {
-        (Some(target), Some(swap)) => target.kept_bytes(swap, direction).ok().flatten()?,
-        _ => 0,
-    };
-    let files = match (&mut targets.files, &plan.files) {
-        (Some(target), Some(swap)) => target.kept_bytes(swap).ok().flatten()?,
-        _ => 0,
-    };
-    Some(database + files)
-}
-
-/// The same; what was `carried_over` into the new files is brought up to date once more when the
-/// database is in place.
-fn switch_with(
-    journal: &mut Journal,
-    targets: &mut Targets,
-    plan: &Plan,
-    direction: Direction,
-    progress: &dyn Progress,
-    carried_over: Option<Wanted<'_>>,
-) -> Result<()> {
-    journal.step(&Step::Switching { direction, plan: plan.clone() }, progress)?;
-    if let (Some(target), Some(swap)) = (&mut targets.database, &plan.database) {
-        target.switch(swap, direction, progress)?;
-        progress.reached("database-in-place");
-        journal.step(&Step::DatabaseSwitched, progress)?;
-    }
-    if let (Some(target), Some(swap)) = (&mut targets.files, &plan.files) {
-        if let Some(carried_over) = carried_over {
-            target.catch_up(carried_over)?;
-        }
-        if let Some(keeper) = &mut targets.keeper {
-            keeper.hold()?;
-        }
-        target.switch(swap, direction)?;
-        if let Some(keeper) = &mut targets.keeper {
-            keeper.release();
-        }
-        progress.reached("files-in-place");
-        journal.step(&Step::FilesSwitched, progress)?;
-    }
-    let fingerprint = match &mut targets.database {
-        Some(target) if plan.database.is_some() => target.fingerprint(&plan.tables)?,
-        _ => fernweh_ports::Fingerprint::default(),
-    };
-    let kept = kept_bytes(targets, plan, direction);
-    journal.step(&Step::Done { direction, at: crate::now(), fingerprint, kept }, progress)?;
-    crate::noted::note(&journal.run()?, targets);
-    Ok(())
 }
