@@ -2,8 +2,8 @@
 //! works on the site from another folder or machine can see it; what a note says comes from
 //! outside, so nothing is done by it.
 
-use crate::journal::{Records, Run};
-use fernweh_ports::{Result, SiteAccess, Targets};
+use crate::journal::{Records, Run, RunState};
+use fernweh_ports::{DatabaseSwap, Direction, Result, SiteAccess, Targets};
 use serde::{Deserialize, Serialize};
 
 /// One kept state, as it is noted at the destination.
@@ -38,6 +38,9 @@ impl KeptNote {
 /// Notes at the destination what the run keeps there, or that it keeps nothing any more. It is for
 /// others to know: that it cannot be noted is no error.
 pub(crate) fn note(run: &Run, targets: &mut Targets) {
+    if run.is_kept() && !keeps_something(run) {
+        return;
+    }
     let text = serde_json::to_vec(&KeptNote::of(run)).unwrap_or_default();
     let note = run.is_kept().then_some(text.as_slice());
     let name = &run.header.run;
@@ -46,6 +49,20 @@ pub(crate) fn note(run: &Run, targets: &mut Targets) {
     if note.is_none() || targets.files.is_none() {
         let _ = targets.database.as_mut().map(|database| database.note_kept(name, note));
     }
+}
+
+/// Whether a state lies beside the one in place: where there was nothing before, there is none.
+fn keeps_something(run: &Run) -> bool {
+    let RunState::InPlace { direction, plan, .. } = run.state() else { return false };
+    let database = plan.database.as_ref().is_some_and(|swap| match swap {
+        DatabaseSwap::WithFiles => false,
+        DatabaseSwap::File(swap) => swap.had_old,
+        DatabaseSwap::Content(_) => true,
+        DatabaseSwap::Tables(swap) => swap.tables.iter().any(|one| one.aside_old.is_some()),
+        DatabaseSwap::Schemas(swap) => swap.schemas.iter().any(|one| !one.old.is_empty()),
+    });
+    let files = plan.files.as_ref().is_some_and(|swap| swap.had_old);
+    direction == Direction::Back || database || files
 }
 
 /// What is kept of a site by runs that are not recorded here.

@@ -414,6 +414,12 @@ fn add_checks(report: &mut SurveyReport, damaged: &[String]) {
             ));
         }
     }
+    if report.database.is_some() && report.files.is_some() && report.settings.is_none() {
+        report.checks.push(Check::warned(
+            "no connection settings were found among the files, in the syntaxes that are read",
+            "after a move, write the new connection into the site's settings by hand",
+        ));
+    }
     if let Some(files) = &report.files {
         for left in &files.left_out {
             report.checks.push(Check::warned(

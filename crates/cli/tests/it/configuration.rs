@@ -202,3 +202,19 @@ fn lines_fit_the_terminal() {
         }
     }
 }
+
+#[test]
+fn a_site_whose_settings_are_not_read_is_told_so_before_and_after() {
+    let fixture = super::fixture(fernweh_testkit::Engine::Mariadb);
+    fixture.workspace.done("survey old");
+    let told = fixture.workspace.done("survey old").out;
+    assert!(!told.contains("no connection settings were found"), "{told}");
+    let settings = "<?php return ['database' => ['host' => 'localhost', 'name' => 'glimmer']];\n";
+    fixture.workspace.write("old/htdocs/config/site.php", settings);
+    fixture.workspace.done("survey old").says("no connection settings were found");
+    fixture.pack();
+    let ran = fixture.workspace.done("unpack site.fernweh.tar new");
+    ran.says("no file names the site's database").says("by hand");
+    let again = fixture.workspace.done("unpack site.fernweh.tar new --overwrite --as-is").out;
+    assert!(!again.contains("no file names"), "{again}");
+}

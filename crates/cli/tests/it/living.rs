@@ -490,9 +490,12 @@ fn what_is_kept_is_known_to_other_folders() {
             let fixture = fixture(engine);
             fixture.pack();
             fixture.workspace.done(&format!("unpack site.fernweh.tar new{only}"));
+            fixture.workspace.done("undo new --let-go");
+            let over = format!("unpack site.fernweh.tar new --overwrite{only}");
+            fixture.workspace.done(&over);
             let own = fixture.workspace.done("runs new --json").json();
             assert_eq!(own["elsewhere"], serde_json::json!([]), "{engine:?}");
-            let run = own["runs"][0]["run"].as_str().unwrap().to_owned();
+            let run = own["runs"][1]["run"].as_str().unwrap().to_owned();
             // Another folder has no record of it.
             fs::rename(fixture.workspace.path(".fernweh"), fixture.workspace.path("away")).unwrap();
             let told = fixture.workspace.done("runs new").says(&run).says("undo it there");

@@ -95,6 +95,8 @@ impl LocalTarget {
 
     fn lock(&mut self, workshop: &Path) -> Result<()> {
         if self.lock.is_none() {
+            // Where nothing was kept there is no workshop, and undo needs one.
+            super::open_workshop_at(workshop).map_err(|error| write_trouble(workshop, &error))?;
             self.lock = Some(super::lock_workshop(workshop)?);
         }
         Ok(())

@@ -164,6 +164,14 @@ impl Unpack {
             }
         };
         report.notes.extend(notes);
+        let both = report.tables > 0 && report.files > 0;
+        if both && !self.as_is && !report.settings_found && !report.completed_earlier {
+            report.notes.push(
+                "no file names the site's database in a syntax that Fernweh reads: write the new \
+                 connection into the site's settings by hand, or it goes on using the old database"
+                    .into(),
+            );
+        }
         if !report.completed_earlier {
             tell_incoming(&mut report, incoming)?;
         }

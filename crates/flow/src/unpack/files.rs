@@ -210,8 +210,11 @@ fn file(
         bytes = new;
     }
     if holds_settings && let Some(new) = with_settings(options, archive, &bytes)? {
-        report.settings.push(path);
-        bytes = new;
+        report.settings_found = true;
+        if new != bytes {
+            report.settings.push(path);
+            bytes = new;
+        }
     }
     report.file_bytes += bytes.len() as u64;
     match target {
@@ -220,8 +223,7 @@ fn file(
     }
 }
 
-/// The destination's connection settings, in a file whose settings name the database
-/// that was packed.
+/// A file whose settings name the database that was packed, with those of the destination.
 fn with_settings(
     options: &UnpackOptions<'_>,
     archive: &ArchiveReader,
@@ -241,7 +243,7 @@ fn with_settings(
     let values = found.iter().map(|setting| (options.settings)(setting, &found));
     let mut values = values.collect::<Result<Vec<_>>>()?.into_iter();
     let new = settings::write(bytes, &found, |_| values.next().flatten());
-    Ok((new != bytes).then_some(new))
+    Ok(Some(new))
 }
 
 /// A database file may be written relative to the site's folder.

@@ -142,6 +142,9 @@ pub struct UnpackReport {
     pub kept_bytes: Option<u64>,
     /// Files whose connection settings were written.
     pub settings: Vec<String>,
+    /// Whether a file names the database that was packed, in a syntax that is read.
+    #[serde(skip)]
+    pub settings_found: bool,
     /// What was left out, and why.
     pub left_out: Vec<LeftOut>,
     /// What came into replaced tables while the new state was built: it is in the kept state alone.
