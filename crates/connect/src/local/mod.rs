@@ -84,7 +84,7 @@ fn lock_workshop(workshop: &Path) -> Result<std::fs::File> {
 }
 
 /// How the name of a note begins that says what a run keeps.
-const NOTE: &str = "kept-";
+pub(crate) const NOTE: &str = "kept-";
 
 /// Notes in a workshop that a run keeps a state there, or that it does no more.
 pub(crate) fn note_kept(workshop: &Path, run: &str, note: Option<&[u8]>) -> Result<()> {
@@ -126,11 +126,6 @@ pub fn close_workshop_of(kept: &Path) {
     if let Some(folder) = kept.parent() {
         close_workshop_at(folder);
     }
-}
-
-/// Removes the workshop of a place if nothing is kept in it any more.
-pub fn close_workshop(place: &Path) {
-    close_workshop_at(&workshop(place));
 }
 
 /// The same, at its path; any other folder is left alone.

@@ -3,13 +3,12 @@
 //! Keys, triggers and defaults of the new tables come after the switch, since their names are
 //! taken until then. Here each is looked at, or made under another name and taken away again.
 
+use super::afterwards::key_parts;
 use super::build::MariadbTarget;
 use super::{quoted, switch, text};
 use crate::server::{Session, is_aside};
 use fernweh_core::sql::{moved_trigger, sequences_in};
 use fernweh_ports::{NamedSql, Result, SwapObjects, Trouble};
-
-use super::afterwards::key_parts;
 
 impl MariadbTarget {
     /// Refuses a switch that could not be completed. `staying` are keys of tables that stay and
@@ -126,16 +125,7 @@ impl MariadbTarget {
 
     fn sequences_are_there(&mut self, default: &NamedSql) -> Result<()> {
         for name in sequences_in(&default.sql) {
-            let here = self.tables.contains(&name)
-                || self
-                    .link
-                    .one(&format!(
-                        "SELECT 1 FROM information_schema.tables WHERE table_schema = database() \
-                     AND table_name = {}",
-                        text(&name)
-                    ))?
-                    .is_some();
-            if !here {
+            if !self.tables.contains(&name) && !switch::exists(&mut self.link, &name)? {
                 return Err(self.refuse(
                     format!("column {} of table {} has no default", default.name, default.table),
                     format!("it takes numbers from sequence {name}, which does not come along"),

@@ -10,7 +10,7 @@ use super::source::fetch_whole;
 use super::upload::reading;
 use super::workshop::{WITHIN, open_at, workshops};
 use super::{FoundKind, Metadata, RemoteSource, joined, listed, remove_all, shown, split, switch};
-use crate::local::random_name;
+use crate::local::{NOTE, random_name};
 use crate::part;
 use crate::present::{self, Building};
 use crate::runtime::runtime;
@@ -120,9 +120,6 @@ impl Building for RemoteTarget {
         &mut self.kept
     }
 }
-
-/// How the name of a note begins that says what a run keeps.
-const NOTE: &str = "kept-";
 
 impl FileTarget for RemoteTarget {
     fn place(&self) -> String {

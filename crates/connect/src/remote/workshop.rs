@@ -5,7 +5,7 @@ use super::{FoundKind, Metadata, Tree, joined, shown, split};
 use fernweh_ports::{Result, Trouble};
 
 /// The folder in which states are built where nothing can be built beside the site's folder.
-pub(super) const WITHIN: &[u8] = b".fernweh-work";
+pub(super) const WITHIN: &[u8] = crate::local::WITHIN.as_bytes();
 /// What a web server that reads such files is told about that folder.
 const CLOSED: &[u8] = b"Require all denied\n";
 /// The places where states can be built, the best first: beside the site's folder, or in it.

@@ -3,7 +3,6 @@
 use super::Surroundings;
 use super::branch::{end, ends, note};
 use super::rules::warn_of_shadowed;
-
 use crate::identity::{RulesIdentity, identity};
 use crate::journal::{Journal, Operation, Run, RunState};
 use crate::pack::is_database;
