@@ -1,26 +1,23 @@
 //! Site → archive.
 
 mod blocks;
+mod files;
 mod options;
 mod rows;
 
 pub(crate) use blocks::Blocks;
+use files::pack_files;
+pub(crate) use files::{holds_settings, is_database, leads_out};
 pub use options::{PackOptions, PackReport};
 use rows::PackRows;
 
-use crate::archive::{ArchiveWriter, Checkpoint, Expected, Partial, PieceWriter};
+use crate::archive::{ArchiveWriter, Checkpoint, Expected, Partial};
 use fernweh_core::archive::{DatabaseManifest, FORMAT, FilesManifest, Manifest, Member, Seal};
-use fernweh_core::entries::EntryList;
-use fernweh_core::limits;
-use fernweh_core::record::{Entry, EntryKind, Table, is_of_engine};
-use fernweh_core::settings::{self, Role};
+use fernweh_core::record::{Table, is_of_engine};
 use fernweh_core::sql::{Statement, is_same_structure, left_behind, write_structure};
 use fernweh_ports::{
-    Counting, DatabaseSource, FileSource, Held, LeftOut, Progress, Result, Stamp, Structure,
-    Trouble, TroubleKind, Unit, WholeFile, counted, in_turn, read_whole,
+    Counting, DatabaseSource, FileSource, Progress, Result, Structure, Trouble, TroubleKind, Unit,
 };
-use std::io::Read;
-use std::path::Path;
 
 /// Packs a site.
 pub fn pack(
@@ -197,218 +194,4 @@ fn describe(
 /// The records of the site's own tables.
 fn site_rows(seal: &Seal) -> u64 {
     seal.rows.iter().filter(|(table, _)| !is_of_engine(table)).map(|(_, rows)| rows).sum()
-}
-
-fn pack_files(
-    options: &PackOptions<'_>,
-    source: &mut dyn FileSource,
-    archive: &mut ArchiveWriter,
-    seal: &mut Seal,
-    report: &mut PackReport,
-    progress: &dyn Progress,
-) -> Result<()> {
-    let inside = options.inside_files.as_deref();
-    let asked = std::cell::RefCell::new(Vec::new());
-    let enter = |path: &[u8]| {
-        let leave = options.leave_out.hold(path);
-        if leave {
-            asked.borrow_mut().push(String::from_utf8_lossy(path).into_owned());
-        }
-        !leave && !is_database(path, inside)
-    };
-    let mut entries = EntryList::default();
-    let mut total = 0;
-    progress.stage("files", None, Unit::Bytes);
-    report.left_out = source.walk(&enter, &mut |entry| {
-        if let EntryKind::File(size) = entry.kind {
-            total += size;
-        }
-        entries.push(entry);
-        Ok(())
-    })?;
-    report.left_out_as_asked = asked.take();
-    progress.stage("files", Some(total), Unit::Bytes);
-    let mut pieces = PieceWriter::new(archive);
-    in_turn(source, &entries, |source, mut entry| {
-        progress.go_on()?;
-        match &entry.kind {
-            EntryKind::Folder => {
-                seal.folders += 1;
-                pieces.add(&entry, &mut std::io::empty())?;
-            }
-            EntryKind::Link(target) => {
-                if !options.outside_links && leads_out(&entry.path, target) {
-                    report.left_out.push(LeftOut {
-                        path: entry.shown(),
-                        because: format!(
-                            "a link that points out of the site, to {}",
-                            String::from_utf8_lossy(target)
-                        ),
-                    });
-                    return Ok(());
-                }
-                seal.links += 1;
-                pieces.add(&entry, &mut std::io::empty())?;
-            }
-            EntryKind::File(_) => {
-                if let Some(size) = pack_file(&mut entry, source, &mut pieces, report, progress)? {
-                    seal.files += 1;
-                    seal.file_bytes += size;
-                }
-            }
-        }
-        Ok(())
-    })?;
-    pieces.finish()?;
-    progress.done(&format!("read {}", counted(seal.files, "file", "files")));
-    Ok(())
-}
-
-/// Adds one file as it is now, and gives its size. One that is small enough is held whole, and is
-/// of one moment; a larger one that changes while it is read is named. One that has gone since
-/// the tree was walked is named, too.
-fn pack_file(
-    entry: &mut Entry,
-    source: &mut dyn FileSource,
-    pieces: &mut PieceWriter<'_>,
-    report: &mut PackReport,
-    progress: &dyn Progress,
-) -> Result<Option<u64>> {
-    let EntryKind::File(listed) = entry.kind else { return Ok(None) };
-    let held = match listed <= limits::HELD_FILE {
-        true => read_whole(source, &entry.path, limits::HELD_FILE)
-            .map_err(|trouble| unreadable(entry, &trouble))?,
-        false => Held::TooLarge,
-    };
-    if let Held::Whole(WholeFile { bytes, stamp, changed }) = held {
-        as_it_is(entry, stamp);
-        progress.advance(stamp.size);
-        if holds_settings(&bytes) {
-            report.settings.push(entry.shown());
-        }
-        if changed {
-            report.changed.push(entry.shown());
-        }
-        pieces.add(entry, &mut bytes.as_slice())?;
-        return Ok(Some(stamp.size));
-    }
-    let opened = match held {
-        Held::TooLarge => {
-            source.open(&entry.path).map_err(|trouble| unreadable(entry, &trouble))?
-        }
-        _ => None,
-    };
-    let Some(mut file) = opened else {
-        report.left_out.push(LeftOut::vanished(&entry.path));
-        return Ok(None);
-    };
-    let stamp = file.opened();
-    as_it_is(entry, stamp);
-    let mut exact = Exact { content: &mut *file, left: stamp.size, short: false, progress };
-    pieces.add(entry, &mut exact)?;
-    let cut = exact.short;
-    if cut || !file.now()?.is_none_or(|now| now.is_same(&stamp)) {
-        report.changed.push(entry.shown());
-    }
-    Ok(Some(stamp.size))
-}
-
-fn as_it_is(entry: &mut Entry, stamp: Stamp) {
-    entry.kind = EntryKind::File(stamp.size);
-    if let Some((seconds, nanos)) = stamp.mtime {
-        (entry.mtime, entry.nanos) = (seconds, nanos);
-    }
-}
-
-fn unreadable(entry: &Entry, trouble: &Trouble) -> Trouble {
-    let because = trouble.because.clone().unwrap_or_else(|| trouble.what.clone());
-    Trouble::outside("cannot read a file of the site")
-        .at(entry.shown())
-        .because(because)
-        .hint("make it readable, or leave it out with --leave-out")
-        .lost(trouble.lost)
-}
-
-/// Whether a file holds connection settings: a password, or the place of a database file.
-pub(crate) fn holds_settings(bytes: &[u8]) -> bool {
-    let found = match bytes.len() as u64 <= limits::SETTINGS_FILE {
-        true => settings::find(bytes).unwrap_or_default(),
-        false => Vec::new(),
-    };
-    found.iter().any(|setting| match setting.role {
-        Role::Password => !setting.value.is_empty(),
-        role => role == Role::File,
-    })
-}
-
-/// Gives exactly as many bytes as announced, even if the file changes underneath.
-struct Exact<'a> {
-    content: &'a mut dyn Read,
-    left: u64,
-    short: bool,
-    progress: &'a dyn Progress,
-}
-
-impl Read for Exact<'_> {
-    fn read(&mut self, buffer: &mut [u8]) -> std::io::Result<usize> {
-        let room = buffer.len().min(usize::try_from(self.left).unwrap_or(usize::MAX));
-        let mut length = if self.short { 0 } else { self.content.read(&mut buffer[..room])? };
-        if length == 0 && room > 0 {
-            self.short = true;
-            buffer[..room].fill(0);
-            length = room;
-        }
-        self.left -= length as u64;
-        self.progress.advance(length as u64);
-        Ok(length)
-    }
-}
-
-/// Whether a path is that of the database file inside the tree, or of its companions.
-pub fn is_database(path: &[u8], inside: Option<&str>) -> bool {
-    let rest = inside.and_then(|inside| path.strip_prefix(inside.as_bytes()));
-    rest.is_some_and(|rest| [&b""[..], b"-wal", b"-shm", b"-journal"].contains(&rest))
-}
-
-/// Whether a link at `path` points out of the tree.
-pub(crate) fn leads_out(path: &[u8], target: &[u8]) -> bool {
-    use std::ffi::OsStr;
-    use std::os::unix::ffi::OsStrExt;
-    use std::path::Component;
-    let mut depth = Path::new(OsStr::from_bytes(path)).components().count() as i64 - 1;
-    for part in Path::new(OsStr::from_bytes(target)).components() {
-        match part {
-            Component::Normal(_) => depth += 1,
-            Component::ParentDir => depth -= 1,
-            Component::CurDir => {}
-            Component::RootDir | Component::Prefix(_) => return true,
-        }
-        if depth < 0 {
-            return true;
-        }
-    }
-    false
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn links_out_of_the_tree_are_told_from_those_inside() {
-        assert!(leads_out(b"a", b"/etc/passwd"));
-        assert!(leads_out(b"a", b"../x"));
-        assert!(leads_out(b"a/b", b"../../x"));
-        assert!(leads_out(b"a/b", b"c/../../../a/b"));
-        assert!(!leads_out(b"a/b", b"../c"));
-        assert!(!leads_out(b"a", b"b/c"));
-    }
-
-    #[test]
-    fn the_database_file_and_its_companions_are_packed_once() {
-        assert!(is_database(b"data/site.db", Some("data/site.db")));
-        assert!(is_database(b"data/site.db-wal", Some("data/site.db")));
-        assert!(!is_database(b"data/site.db2", Some("data/site.db")));
-        assert!(!is_database(b"data/site.db", None));
-    }
 }

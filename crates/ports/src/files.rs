@@ -6,6 +6,7 @@ use fernweh_core::record::{Entry, EntryKind};
 use serde::{Deserialize, Serialize};
 use std::io::Read;
 use std::path::PathBuf;
+use std::time::Duration;
 
 /// Something of the tree that is not read, with the reason.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -62,7 +63,15 @@ pub trait OpenFile: Read {
     fn opened(&self) -> Stamp;
     /// What it is now, after the last byte was read; `None` if it is not there any more.
     fn now(&mut self) -> Result<Option<Stamp>>;
+    /// Whether it has been left alone for so long, after the last byte was read, that no program
+    /// is likely to be between two steps of writing it. Asked after [`now`](OpenFile::now).
+    fn is_settled(&self) -> bool;
 }
+
+/// How long a file must have been left alone before what was read of it is taken as whole. A
+/// program that writes in several steps may be halted between two of them, and then the file is
+/// the same before and after it was read, and yet half written.
+pub const SETTLED: Duration = Duration::from_millis(500);
 
 /// The content of a file that was held whole.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -74,6 +83,8 @@ pub struct WholeFile {
     /// Whether it changed while they were read, however often that was tried: they may be of
     /// different moments.
     pub changed: bool,
+    /// Whether it had been left alone for a while ([`SETTLED`]).
+    pub settled: bool,
 }
 
 /// What became of a file that was to be held whole.
@@ -113,8 +124,8 @@ pub fn read_whole<S: FileSource + ?Sized>(source: &mut S, path: &[u8], most: u64
         }
         let same = size == stamp.size && file.now()?.is_none_or(|now| now.is_same(&stamp));
         if same || attempt == READ_AGAIN {
-            let stamp = Stamp { size, ..stamp };
-            return Ok(Held::Whole(WholeFile { bytes, stamp, changed: !same }));
+            let (stamp, settled) = (Stamp { size, ..stamp }, file.is_settled());
+            return Ok(Held::Whole(WholeFile { bytes, stamp, changed: !same, settled }));
         }
         attempt += 1;
     }
@@ -139,6 +150,8 @@ pub trait FileSource: Send {
     }
     /// Opens a file; `None` if there is none: it may have gone since the tree was walked.
     fn open(&mut self, path: &[u8]) -> Result<Option<Box<dyn OpenFile + '_>>>;
+    /// What a file is now, without reading it; `None` if there is none.
+    fn look(&mut self, path: &[u8]) -> Result<Option<Stamp>>;
     /// Bytes free on its disk, if that can be known.
     fn free(&self) -> Option<u64>;
 }

@@ -22,7 +22,7 @@ pub use database::{
 };
 pub use files::{
     FileEditor, FileId, FileSource, FileSwap, FileTarget, Held, LeftOut, NewFile, OpenFile, Probe,
-    Stamp, WholeFile, in_turn, read_whole,
+    SETTLED, Stamp, WholeFile, in_turn, read_whole,
 };
 pub use pages::{PageProblem, PageRequest, PageResponse, PageSource};
 pub use pipe::{Inlet, Outlet, pipe};

@@ -14,6 +14,7 @@ mod hostile;
 mod hosts;
 mod intruders;
 mod journey;
+mod kept;
 mod large_objects;
 mod live;
 mod living;

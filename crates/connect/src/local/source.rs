@@ -2,7 +2,7 @@
 
 use super::unsaid::Unsaid;
 use fernweh_core::record::{Entry, EntryKind};
-use fernweh_ports::{FileSource, LeftOut, OpenFile, Result, Stamp, Trouble};
+use fernweh_ports::{FileSource, LeftOut, OpenFile, Result, SETTLED, Stamp, Trouble};
 use std::ffi::OsStr;
 use std::fs::{self, File};
 use std::io::{ErrorKind, Read};
@@ -101,6 +101,15 @@ impl FileSource for LocalSource {
         }
     }
 
+    fn look(&mut self, path: &[u8]) -> Result<Option<Stamp>> {
+        let full = self.root.join(OsStr::from_bytes(path));
+        match fs::metadata(&full) {
+            Ok(found) => Ok(Some(stamp(&found))),
+            Err(error) if error.kind() == ErrorKind::NotFound => Ok(None),
+            Err(error) => Err(Trouble::file("cannot look at a file", &full, &error)),
+        }
+    }
+
     fn free(&self) -> Option<u64> {
         super::free_space(&self.root)
     }
@@ -130,6 +139,10 @@ impl OpenFile for LocalFile {
         // Of the open file: one that was replaced by another was whole.
         Ok(self.file.metadata().ok().map(|found| stamp(&found)))
     }
+
+    fn is_settled(&self) -> bool {
+        quiet_for(&self.opened).is_none_or(|quiet| quiet >= SETTLED)
+    }
 }
 
 fn stamp(found: &fs::Metadata) -> Stamp {
@@ -140,8 +153,8 @@ fn stamp(found: &fs::Metadata) -> Stamp {
     }
 }
 
-/// How long a file must have been left alone: a system may give changes that follow each other
-/// the same time, and a program that writes in several steps is between two of them.
+/// How long a file must have been left alone before it is compared with itself: a system may give
+/// changes that follow each other the same time.
 const QUIET: Duration = Duration::from_millis(50);
 
 /// How long a file has been left alone, if its time can be believed.

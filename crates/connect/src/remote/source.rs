@@ -10,6 +10,7 @@ use fernweh_ports::{FileSource, LeftOut, OpenFile, Result, Stamp, Trouble};
 use std::collections::VecDeque;
 use std::io::{Cursor, Read};
 use std::sync::Arc;
+use std::time::SystemTime;
 use tokio::sync::mpsc;
 use tokio::task::JoinHandle;
 
@@ -155,6 +156,10 @@ impl OpenFile for Fetched {
 
     fn now(&mut self) -> Result<Option<Stamp>> {
         Ok(self.now)
+    }
+
+    fn is_settled(&self) -> bool {
+        is_settled(&self.opened)
     }
 }
 
@@ -310,6 +315,10 @@ impl FileSource for RemoteSource {
         Ok(stamp.map(|stamp| self.stream(path, stamp)))
     }
 
+    fn look(&mut self, path: &[u8]) -> Result<Option<Stamp>> {
+        runtime().block_on(self.tree.stamp(&self.full(path)))
+    }
+
     fn free(&self) -> Option<u64> {
         runtime().block_on(self.tree.free(&self.root)).ok().flatten()
     }
@@ -370,6 +379,21 @@ impl OpenFile for Stream {
     fn now(&mut self) -> Result<Option<Stamp>> {
         runtime().block_on(self.tree.stamp(&self.full))
     }
+
+    fn is_settled(&self) -> bool {
+        is_settled(&self.opened)
+    }
+}
+
+/// Other hosts tell times in whole seconds, and a file of the present second may be cut, read and
+/// written within it. Their clocks are believed as far as they agree with ours.
+fn is_settled(stamp: &Stamp) -> bool {
+    const CLOSE: u64 = 2;
+    let now = SystemTime::now().duration_since(SystemTime::UNIX_EPOCH).unwrap_or_default();
+    let (Some((seconds, _)), Ok(now)) = (stamp.mtime, i64::try_from(now.as_secs())) else {
+        return true;
+    };
+    seconds.abs_diff(now) > CLOSE
 }
 
 impl Drop for Stream {

@@ -92,6 +92,10 @@ impl FileSource for Source {
             Box::new(Open { host, path: path.to_vec(), content, opened }) as Box<dyn OpenFile>
         }))
     }
+    fn look(&mut self, path: &[u8]) -> Result<Option<Stamp>> {
+        let world = self.host.call("look at a file later")?;
+        Ok(world.live.files.0.get(path).map(|content| stamp(content)))
+    }
     fn free(&self) -> Option<u64> {
         None
     }
@@ -127,6 +131,11 @@ impl OpenFile for Open {
     fn now(&mut self) -> Result<Option<Stamp>> {
         let world = self.host.call("look at a file again")?;
         Ok(world.live.files.0.get(&self.path).map(|content| stamp(content)))
+    }
+
+    /// Whoever has just emptied a file is about to write it.
+    fn is_settled(&self) -> bool {
+        self.opened.size > 0
     }
 }
 

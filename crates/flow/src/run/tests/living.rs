@@ -14,12 +14,27 @@ use fernweh_testkit::{Fault, SiteState, Watcher};
 
 /// Packs the old site's files; before the n-th calls of this name a visitor writes.
 fn packed(call: &str, nth: &[usize], write: fn(&mut SiteState, usize)) -> (Desk, PackReport) {
-    let calls = {
+    packed_after(|_| {}, call, nth, write)
+}
+
+/// The same of a site that was made over first.
+fn packed_after(
+    prepare: impl Fn(&mut SiteState),
+    call: &str,
+    nth: &[usize],
+    write: fn(&mut SiteState, usize),
+) -> (Desk, PackReport) {
+    let prepared = || {
         let desk = Desk::new();
+        desk.old.write(&prepare);
+        desk
+    };
+    let calls = {
+        let desk = prepared();
         desk.packed("a.tar");
         desk.old.faults().calls()
     };
-    let desk = Desk::new();
+    let desk = prepared();
     let places = calls.iter().enumerate().filter(|(_, name)| **name == call);
     let first = places.map(|(at, _)| at).next().unwrap();
     for n in nth {
@@ -57,6 +72,18 @@ fn a_file_that_changes_each_time_it_is_read_is_named() {
     let (_, report) = packed("look at a file again", &[0, 2, 4], page);
     assert_eq!(report.changed, ["index.html"]);
     assert_eq!(report.files, 2);
+}
+
+#[test]
+fn a_file_whose_writer_is_halted_half_way_is_named() {
+    let emptied = |state: &mut SiteState| {
+        state.files.0.insert(b"index.html".to_vec(), Vec::new());
+    };
+    let (_, report) = packed_after(emptied, "look at a file later", &[0], page);
+    assert_eq!(report.changed, ["index.html"]);
+    // And one that was meant to be empty is not.
+    let (_, report) = packed_after(emptied, "look at a file later", &[0], upload);
+    assert_eq!((report.files, report.changed.len()), (2, 0));
 }
 
 #[test]

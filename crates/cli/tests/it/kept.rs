@@ -1,0 +1,148 @@
+//! What is kept of a site, and the runs that keep it.
+
+use super::{PROGRAM, fixture};
+use fernweh_testkit::{Engine, Workspace};
+use std::fs;
+
+#[test]
+fn two_working_folders_do_not_meet_on_one_site() {
+    for engine in [Engine::SqliteOutside, Engine::Mariadb, Engine::Postgres] {
+        let fixture = fixture(engine);
+        fixture.pack();
+        fixture.workspace.done("unpack site.fernweh.tar new");
+        // The same sites, as somebody else has configured them elsewhere.
+        let other = fixture.workspace.path("elsewhere");
+        fs::create_dir(&other).unwrap();
+        let text = fixture.workspace.read("fernweh.toml");
+        let text = text.replace("\"new/", "\"../new/").replace("\"new-", "\"../new-");
+        let text = text.replace("sqlite:new", "sqlite:../new").replace("\"old/", "\"../old/");
+        fs::write(other.join("fernweh.toml"), text.replace("\"old-", "\"../old-")).unwrap();
+        let line = "unpack site.fernweh.tar new --overwrite";
+        let ran = fixture.workspace.run_halted_at(line, "checked", || {
+            let mut second =
+                fixture.workspace.command("unpack ../site.fernweh.tar new --overwrite");
+            let ran = second.current_dir(&other).output().unwrap();
+            let said = String::from_utf8_lossy(&ran.stderr).into_owned();
+            assert_eq!(ran.status.code(), Some(3), "{engine:?}: {said}");
+            assert!(said.contains("another run is at work on th"), "{engine:?}: {said}");
+        });
+        ran.code(0);
+        fixture.workspace.done("undo new");
+    }
+}
+
+#[test]
+fn what_is_kept_is_known_to_other_folders() {
+    for engine in [Engine::Sqlite, Engine::SqliteOutside, Engine::Mariadb, Engine::Postgres] {
+        for only in ["", " --only database"] {
+            let fixture = fixture(engine);
+            fixture.pack();
+            fixture.workspace.done(&format!("unpack site.fernweh.tar new{only}"));
+            fixture.workspace.done("undo new --let-go");
+            let over = format!("unpack site.fernweh.tar new --overwrite{only}");
+            fixture.workspace.done(&over);
+            let own = fixture.workspace.done("runs new --json").json();
+            assert_eq!(own["elsewhere"], serde_json::json!([]), "{engine:?}");
+            let run = own["runs"][1]["run"].as_str().unwrap().to_owned();
+            // Another folder has no record of it.
+            fs::rename(fixture.workspace.path(".fernweh"), fixture.workspace.path("away")).unwrap();
+            let told = fixture.workspace.done("runs new").says(&run).says("undo it there");
+            assert!(told.out.contains("none yet in this folder"), "{}", told.out);
+            fixture.workspace.run("undo new").code(2).says(&run);
+            fixture.workspace.done("undo new --let-go");
+            if only.is_empty() {
+                let survey = fixture.workspace.done("survey new --json").json();
+                assert!(!survey.to_string().contains("_fw_kept"), "{engine:?}");
+            }
+            fixture.workspace.done("pack new -o new.tar --only database");
+            let _ = fs::remove_dir_all(fixture.workspace.path(".fernweh"));
+            fs::rename(fixture.workspace.path("away"), fixture.workspace.path(".fernweh")).unwrap();
+            fixture.workspace.done("undo new --let-go").says(&run);
+            fs::rename(fixture.workspace.path(".fernweh"), fixture.workspace.path("away")).unwrap();
+            let told = fixture.workspace.done("runs new --json").json();
+            assert_eq!(told["elsewhere"], serde_json::json!([]), "{engine:?}{only}: it is let go");
+        }
+    }
+}
+
+#[test]
+fn undo_goes_back_step_by_step_and_forward_again() {
+    for engine in [Engine::Sqlite, Engine::SqliteOutside, Engine::Mariadb, Engine::Postgres] {
+        let fixture = fixture(engine);
+        fixture.pack();
+        let seeing = || {
+            let rows = fixture.database("new").ask("SELECT DISTINCT seeing FROM gp_nights LIMIT 1");
+            rows.unwrap()[0][0].clone().unwrap_or_default()
+        };
+        fixture.workspace.done("unpack site.fernweh.tar new");
+        fixture.workspace.done("undo new --let-go");
+        for state in ["zero", "one", "two"] {
+            let sql = format!("UPDATE gp_nights SET seeing = '{state}'");
+            fixture.database("new").run(sql.as_bytes()).unwrap();
+            if state != "two" {
+                fixture.workspace.done("unpack site.fernweh.tar new --overwrite");
+            }
+        }
+        let rewriting = "rewrite new --from https://www.glimmer-point.example --to https://third.example --apply";
+        fixture.workspace.done(rewriting);
+        let runs = fixture.workspace.done("runs new --json").json();
+        let names: Vec<String> = runs["runs"]
+            .as_array()
+            .unwrap()
+            .iter()
+            .filter(|run| run["kept"] == true)
+            .map(|run| run["run"].as_str().unwrap().to_owned())
+            .collect();
+        assert_eq!(names.len(), 3, "{engine:?}: {runs}");
+        fixture.workspace.done("undo new").says(&names[2]);
+        assert_eq!(seeing(), "two", "{engine:?}");
+        // Visitors wrote since the second unpacking, and that is said.
+        fixture.workspace.done("undo new").says(&names[1]).says("since then");
+        assert_eq!(seeing(), "one", "{engine:?}");
+        let ran = fixture.workspace.done("undo new").says(&names[0]);
+        assert_eq!(seeing(), "zero", "{engine:?}");
+        // Forward again, two steps at once.
+        let ran_forward = fixture.workspace.done(&format!("undo new --to-run {}", names[1]));
+        ran_forward.says(&names[0]).says(&names[1]);
+        assert_eq!(seeing(), "two", "{engine:?}");
+        fixture.workspace.done(&format!("undo new --to-run {}", names[2]));
+        fixture.workspace.done("trace new https://third.example/").says("gp_");
+        // Back to the first, which ends what was taken back when something new is done.
+        fixture.workspace.done(&format!("undo new --to-run {}", names[0]));
+        assert_eq!(seeing(), "one", "{engine:?}");
+        let ran_new = fixture.workspace.done("unpack site.fernweh.tar new --overwrite");
+        ran_new.says("cannot come again");
+        fixture.workspace.run(&format!("undo new --to-run {}", names[2])).code(2);
+        fixture.workspace.done("undo new --let-go=oldest").says(&names[0]);
+        fixture.workspace.done("undo new");
+        assert_eq!(seeing(), "one", "{engine:?}");
+        drop(ran);
+    }
+}
+
+#[test]
+fn what_a_planted_note_says_does_nothing_to_a_terminal() {
+    let workspace = Workspace::new(PROGRAM);
+    workspace.write("old/index.html", "the page");
+    workspace.write("new/index.html", "another");
+    workspace.write("fernweh.toml", "[site.old]\nfiles = \"old\"\n[site.new]\nfiles = \"new\"\n");
+    workspace.done("pack old -o a.tar");
+    workspace.done("unpack a.tar new --overwrite --as-is");
+    let beside = workspace.path(".fernweh-new");
+    let mut entries = fs::read_dir(&beside).unwrap().map(|entry| entry.unwrap().path());
+    let note = entries.find(|path| path.extension().is_some_and(|end| end == "json")).unwrap();
+    let planted = serde_json::json!({
+        "run": "\u{1b}[2Jgone\r\nnothing was changed", "command": "unpack",
+        "started": "2026-11-29T00:00:00Z\u{7}", "by": "keeper\u{202e}@desk\u{1b}]0;title\u{7}",
+    });
+    fs::write(&note, planted.to_string()).unwrap();
+    fs::remove_dir_all(workspace.path(".fernweh")).unwrap();
+    let told = workspace.done("runs new");
+    let refused = workspace.run("undo new").code(2);
+    for printed in [&told.out, &told.err, &refused.out, &refused.err] {
+        let raw = printed.chars().find(|c| c.is_control() && *c != '\n' || *c == '\u{202e}');
+        assert_eq!(raw, None, "{printed}");
+    }
+    told.says("[2Jgone");
+    refused.says("[2Jgone");
+}
