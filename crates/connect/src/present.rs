@@ -98,17 +98,27 @@ fn in_walking_order(one: &[u8], other: &[u8]) -> Ordering {
 }
 
 /// Removes everything but what stays, and the folders in which something does. `remove` is
-/// called for what lies in a folder before the folder itself.
+/// called for what lies in a folder before the folder itself, with an entry of which the present
+/// one must not differ; whether it did not. Gives the files that were written since they were
+/// packed.
 pub(crate) fn clear(
     present: &mut impl FileSource,
     stays: &dyn Fn(&[u8]) -> bool,
-    remove: &mut dyn FnMut(&Entry) -> Result<()>,
-) -> Result<()> {
+    is_packed: &dyn Fn(&Entry) -> bool,
+    remove: &mut dyn FnMut(&Entry) -> Result<bool>,
+) -> Result<Vec<String>> {
     let found = listed(present, &|_| true)?;
-    found
-        .iter_back()
-        .filter(|entry| entry.kind == EntryKind::Folder || !stays(&entry.path))
-        .try_for_each(|entry| remove(&entry))
+    let mut written = Vec::new();
+    for entry in found.iter_back() {
+        let folder = entry.kind == EntryKind::Folder;
+        if !folder && stays(&entry.path) {
+            continue;
+        }
+        if !(folder || is_packed(&entry)) || !remove(&entry)? {
+            written.push(entry.shown());
+        }
+    }
+    Ok(written)
 }
 
 fn listed(present: &mut impl FileSource, wanted: &dyn Fn(&[u8]) -> bool) -> Result<EntryList> {

@@ -24,7 +24,7 @@ impl Sha256 {
 }
 
 /// The first 16 bytes of the digest of one piece of memory.
-pub(crate) fn half_sha256(bytes: &[u8]) -> [u8; 16] {
+pub fn half_sha256(bytes: &[u8]) -> [u8; 16] {
     let digest = ring::digest::digest(&SHA256, bytes);
     let mut half = [0; 16];
     half.copy_from_slice(&digest.as_ref()[..16]);

@@ -150,6 +150,13 @@ pub struct Fingerprint {
     pub mark: String,
 }
 
+impl Fingerprint {
+    /// The tables.
+    pub fn tables(&self) -> Vec<String> {
+        self.rows.iter().map(|(table, _)| table.clone()).collect()
+    }
+}
+
 /// Rows for a table.
 #[derive(Clone, Debug, PartialEq)]
 pub struct RowBatch {
@@ -239,9 +246,20 @@ pub trait DatabaseTarget: Send {
     }
     /// The rows that the built tables hold.
     fn built_rows(&mut self, tables: &[String]) -> Result<Vec<(String, u64)>>;
-    /// Removes the rows of these tables of the site, so that there is room for new ones. They
-    /// are not kept.
-    fn clear(&mut self, tables: &[String]) -> Result<()>;
+    /// A mark of the tables as they are now that is another after every write, however long it
+    /// takes to make it.
+    fn exact_mark(&mut self, tables: &[String]) -> Result<Fingerprint> {
+        self.fingerprint(tables)
+    }
+    /// Removes the rows of the tables of the site of which `expected` is the exact mark, so that
+    /// there is room for new ones. They are not kept. They are compared and removed under one
+    /// lock, as far as the rights allow, and `agreed` is called in between; `false` if they are
+    /// not the same any more, and then nothing is removed.
+    fn clear(
+        &mut self,
+        expected: &Fingerprint,
+        agreed: &mut dyn FnMut() -> Result<()>,
+    ) -> Result<bool>;
     /// Removes what was built and not switched. Safe to call at any time before the switch.
     fn discard(&mut self) -> Result<()>;
     /// Makes the switch; doing it twice is the same as once.

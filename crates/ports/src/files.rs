@@ -294,8 +294,14 @@ pub trait FileTarget: Send {
         Ok(())
     }
     /// Removes the files of the site, so that there is room for new ones, except those that
-    /// `stays` names. They are not kept.
-    fn clear(&mut self, stays: &dyn Fn(&[u8]) -> bool) -> Result<()>;
+    /// `stays` names, and those that are not, right before they are removed, what `is_packed`
+    /// knows. They are not kept. Gives the paths of the files that somebody has written: they
+    /// are still there.
+    fn clear(
+        &mut self,
+        stays: &dyn Fn(&[u8]) -> bool,
+        is_packed: &dyn Fn(&Entry) -> bool,
+    ) -> Result<Vec<String>>;
     /// Removes what was built and not switched.
     fn discard(&mut self) -> Result<()>;
     /// Makes the switch; doing it twice is the same as once.

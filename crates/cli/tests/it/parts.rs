@@ -266,3 +266,61 @@ fn in_place_the_old_state_is_packed_and_removed_first_and_undo_unpacks_it_again(
         }
     }
 }
+
+#[test]
+fn what_is_written_right_before_the_old_state_is_removed_comes_back_or_is_refused_or_named() {
+    const IN_PLACE: &str = "unpack site.fernweh.tar new --overwrite --in-place --json";
+    for engine in [Engine::Sqlite, Engine::SqliteOutside, Engine::Mariadb, Engine::Postgres] {
+        let fixture = changed(engine);
+        let write = |seeing: u64| {
+            let mut site = fixture.database("new");
+            let wait = match engine {
+                Engine::Mariadb => "SET lock_wait_timeout = 1",
+                Engine::Postgres => "SET lock_timeout = '1s'",
+                _ => "PRAGMA busy_timeout = 1000",
+            };
+            let _ = site.run(wait.as_bytes());
+            // As many records as before, and within the same second.
+            site.run(format!("UPDATE gp_nights SET seeing = {seeing} WHERE id = 7").as_bytes())
+        };
+        let upload = |name: &str| {
+            std::fs::write(fixture.root("new").join(name), "a visitor's").unwrap();
+        };
+        let ran = fixture.workspace.run_halted_at(IN_PLACE, "set-aside", || {
+            write(4).unwrap();
+            upload("early.txt");
+        });
+        ran.code(0).says("written to while it was packed");
+        fixture.workspace.done("undo new");
+        assert_eq!(one(&fixture, "SELECT seeing FROM gp_nights WHERE id = 7"), "4", "{engine:?}");
+        assert!(fixture.root("new").join("early.txt").exists(), "{engine:?}");
+        fixture.workspace.done("undo new --let-go");
+
+        let report = fixture
+            .workspace
+            .run_halted_at(IN_PLACE, "clearing", || {
+                assert!(write(5).is_err(), "{engine:?}: nobody may write any more");
+                upload("late.txt");
+                std::fs::write(fixture.root("new").join("styles/main.css"), "changed").unwrap();
+            })
+            .code(0)
+            .json();
+        let named = report["came_in_files"].to_string();
+        assert!(named.contains("late.txt") && named.contains("styles/main.css"), "{named}");
+        fixture.workspace.done("undo new");
+        fixture.workspace.done("undo new --let-go");
+
+        let report = fixture
+            .workspace
+            .run_halted_at(IN_PLACE, "built", || {
+                let sql = "INSERT INTO gp_settings (id, name, value) VALUES (9001, 'late', 'x')";
+                fixture.database("new").run(sql.as_bytes()).unwrap();
+            })
+            .code(0)
+            .json();
+        let came_in = report["came_in"].as_array().unwrap();
+        assert_eq!(came_in.len(), 1, "{engine:?} {came_in:?}");
+        assert!(came_in[0]["table"].as_str().unwrap().ends_with("gp_settings"), "{came_in:?}");
+        assert_eq!(came_in[0]["records"], 1, "{engine:?}");
+    }
+}

@@ -164,6 +164,12 @@ fn quiet_for(stamp: &Stamp) -> Option<Duration> {
     SystemTime::UNIX_EPOCH.checked_add(since)?.elapsed().ok()
 }
 
+/// Whether an entry is what it was when it was listed.
+pub(super) fn is_still(full: &Path, listed: &Entry) -> bool {
+    let now = entry_of(full, listed.path.clone(), &mut Unsaid::default());
+    now.is_ok_and(|now| now.is_some_and(|now| now == *listed))
+}
+
 fn entry_of(full: &Path, path: Vec<u8>, unsaid: &mut Unsaid) -> std::io::Result<Option<Entry>> {
     let found = fs::symlink_metadata(full)?;
     let kind = if found.is_dir() {

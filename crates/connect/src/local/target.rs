@@ -4,6 +4,7 @@
 //! files are created anew. The tree that is built belongs to Fernweh alone until the
 //! switch.
 
+use super::source::is_still;
 use super::{LocalTrees, file_id, mounts, owner, resident, workshop};
 use crate::part::Side;
 use crate::present::{self, Building};
@@ -385,18 +386,24 @@ impl FileTarget for LocalTarget {
         fs::remove_file(&full).map_err(|error| write_trouble(&full, &error))
     }
 
-    fn clear(&mut self, stays: &dyn Fn(&[u8]) -> bool) -> Result<()> {
+    fn clear(
+        &mut self,
+        stays: &dyn Fn(&[u8]) -> bool,
+        is_packed: &dyn Fn(&Entry) -> bool,
+    ) -> Result<Vec<String>> {
         if !self.root.is_dir() {
-            return Ok(());
+            return Ok(Vec::new());
         }
         mounts::refuse_to_exchange(&self.root)?;
         let mut present = super::LocalSource::open(&self.root)?;
-        present::clear(&mut present, stays, &mut |entry| {
+        present::clear(&mut present, stays, is_packed, &mut |entry| {
             let full = self.root.join(OsStr::from_bytes(&entry.path));
             let removed = match entry.kind {
                 // One in which something stays is not empty.
-                EntryKind::Folder => fs::remove_dir(&full).or(Ok(())),
-                _ => fs::remove_file(&full),
+                EntryKind::Folder => fs::remove_dir(&full).map(|()| true).or(Ok(true)),
+                // Between this look and the removal is nothing but this line.
+                _ if !is_still(&full, entry) => Ok(false),
+                _ => fs::remove_file(&full).map(|()| true),
             };
             removed.map_err(|error| {
                 Trouble::file("cannot remove a file of the old state", &full, &error)

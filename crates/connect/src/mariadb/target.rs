@@ -4,7 +4,7 @@ use super::afterwards::key_parts;
 use super::build::MariadbTarget;
 use super::describe::{list, with_history};
 use super::switch::exists;
-use super::{Link, quoted, switch, text};
+use super::{Link, code, quoted, switch, text};
 use crate::server::{NOTES, Session, aside};
 use fernweh_core::digest::sha256;
 use fernweh_core::finding::Check;
@@ -36,6 +36,33 @@ impl MariadbTarget {
             Some((cells.next()?, cells.next()?))
         });
         Ok(times.collect())
+    }
+
+    /// Removes the rows of tables that are what is expected of them.
+    fn clear_if(
+        &mut self,
+        expected: &Fingerprint,
+        tables: &[String],
+        agreed: &mut dyn FnMut() -> Result<()>,
+    ) -> Result<bool> {
+        if self.exact_mark(tables)? != *expected {
+            return Ok(false);
+        }
+        agreed()?;
+        for listed in list(&mut self.link)? {
+            if !listed.is_table() || !tables.contains(&listed.name) {
+                continue;
+            }
+            let name = quoted(&listed.name);
+            if listed.is_versioned() {
+                // Such a table cannot be truncated; its former states go after the present one.
+                self.link.run(format!("DELETE FROM {name}"))?;
+                self.link.run(format!("DELETE HISTORY FROM {name}"))?;
+            } else {
+                self.link.run(format!("TRUNCATE TABLE {name}"))?;
+            }
+        }
+        Ok(true)
     }
 }
 
@@ -248,23 +275,40 @@ impl DatabaseTarget for MariadbTarget {
         Ok(DatabaseSwap::Tables(Box::new(swap)))
     }
 
-    fn clear(&mut self, tables: &[String]) -> Result<()> {
+    fn exact_mark(&mut self, tables: &[String]) -> Result<Fingerprint> {
+        let mut found = self.fingerprint(tables)?;
+        let names: Vec<String> = found.rows.iter().map(|(name, _)| quoted(name)).collect();
+        // Times of changes have whole seconds; sums are of what the tables hold.
+        if !names.is_empty() {
+            let sums = self.link.ask(&format!("CHECKSUM TABLE {}", names.join(", ")))?;
+            found.mark = sha256(format!("{sums:?}").as_bytes());
+        }
+        Ok(found)
+    }
+
+    fn clear(
+        &mut self,
+        expected: &Fingerprint,
+        agreed: &mut dyn FnMut() -> Result<()>,
+    ) -> Result<bool> {
         // Otherwise an open reader would be waited for a day.
         self.link.run("SET SESSION lock_wait_timeout = 60")?;
-        for listed in list(&mut self.link)? {
-            if !listed.is_table() || !tables.contains(&listed.name) {
-                continue;
-            }
-            let name = quoted(&listed.name);
-            if listed.is_versioned() {
-                // Such a table cannot be truncated; its former states go after the present one.
-                self.link.run(format!("DELETE FROM {name}"))?;
-                self.link.run(format!("DELETE HISTORY FROM {name}"))?;
-            } else {
-                self.link.run(format!("TRUNCATE TABLE {name}"))?;
+        let tables = expected.tables();
+        let locks: Vec<String> =
+            tables.iter().map(|name| format!("{} WRITE", quoted(name))).collect();
+        if !locks.is_empty() {
+            let lock = format!("LOCK TABLES {}", locks.join(", "));
+            match self.link.try_run(lock) {
+                // Without the right to lock, the comparison is as close as it can be.
+                Err(error) if ![1044, 1142].contains(&code(&error)) => {
+                    return Err(self.link.trouble("cannot lock the old tables", &error));
+                }
+                _ => {}
             }
         }
-        Ok(())
+        let cleared = self.clear_if(expected, &tables, agreed);
+        let unlocked = self.link.run("UNLOCK TABLES");
+        cleared.and_then(|cleared| unlocked.map(|_| cleared))
     }
 
     fn discard(&mut self) -> Result<()> {

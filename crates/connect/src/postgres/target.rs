@@ -223,18 +223,40 @@ impl DatabaseTarget for PostgresTarget {
         Ok(DatabaseSwap::Schemas(swap))
     }
 
-    fn clear(&mut self, tables: &[String]) -> Result<()> {
-        let there = list(&mut self.link)?;
+    fn clear(
+        &mut self,
+        expected: &Fingerprint,
+        agreed: &mut dyn FnMut() -> Result<()>,
+    ) -> Result<bool> {
+        let (tables, there) = (expected.tables(), list(&mut self.link)?);
         let own =
             there.iter().filter(|one| one.is_table() && tables.contains(&one.name.to_string()));
         let names: Vec<String> = own.map(|one| one.name.sql()).collect();
-        if names.is_empty() {
-            return Ok(());
-        }
         self.link.run("SET lock_timeout = '60s'")?;
-        self.link.run(format!("TRUNCATE {}", names.join(", "))).map_err(|trouble| {
-            trouble.hint("tables that others point at cannot be emptied; unpack without --in-place")
-        })
+        self.link.run("BEGIN")?;
+        let mut clear = || -> Result<bool> {
+            if !names.is_empty() {
+                // Nobody writes any more; readers go on until the rows go.
+                let locks = names.join(", ");
+                self.link.run(format!("LOCK TABLE {locks} IN SHARE ROW EXCLUSIVE MODE"))?;
+            }
+            if self.exact_mark(&tables)? != *expected {
+                return Ok(false);
+            }
+            agreed()?;
+            if !names.is_empty() {
+                self.link.run(format!("TRUNCATE {}", names.join(", "))).map_err(|trouble| {
+                    trouble.hint(
+                        "tables that others point at cannot be emptied; unpack without --in-place",
+                    )
+                })?;
+            }
+            Ok(true)
+        };
+        let cleared = clear();
+        let end = if matches!(cleared, Ok(true)) { "COMMIT" } else { "ROLLBACK" };
+        let ended = self.link.run(end);
+        cleared.and_then(|cleared| ended.map(|_| cleared))
     }
 
     fn discard(&mut self) -> Result<()> {

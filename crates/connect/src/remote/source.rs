@@ -1,7 +1,7 @@
 //! Reading a file tree of another host: folders are listed and small files fetched before
 //! they are asked for, so that nobody waits for the network between two of them.
 
-use super::{FoundKind, RemoteEntry, Tree, joined, listed, shown};
+use super::{FoundKind, RemoteEntry, Tree, joined, listed, shown, split};
 use crate::runtime::runtime;
 use bytes::Bytes;
 use fernweh_core::limits;
@@ -192,6 +192,33 @@ fn entry_of(path: Vec<u8>, found: &RemoteEntry, kind: EntryKind) -> Entry {
         mtime: found.mtime.unwrap_or(0),
         nanos: 0,
         owner: found.owner,
+    }
+}
+
+/// The folder of another host that was looked at last: entries of one folder follow each other.
+#[derive(Default)]
+pub(super) struct Listing {
+    folder: Vec<u8>,
+    entries: Vec<RemoteEntry>,
+}
+
+impl Listing {
+    /// Whether the entry at a path still is what it was when it was listed; looked up anew for
+    /// every folder.
+    pub async fn holds(&mut self, tree: &dyn Tree, full: &[u8], entry: &Entry) -> Result<bool> {
+        let (folder, name) = split(full);
+        if self.folder != folder || self.entries.is_empty() {
+            self.entries = listed(tree, folder).await?;
+            self.folder = folder.to_vec();
+        }
+        let found = self.entries.iter().find(|found| found.name == name);
+        Ok(found.is_some_and(|found| match found.kind {
+            FoundKind::File(size) => {
+                entry_of(entry.path.clone(), found, EntryKind::File(size)) == *entry
+            }
+            FoundKind::Link => matches!(entry.kind, EntryKind::Link(_)),
+            _ => false,
+        }))
     }
 }
 

@@ -6,7 +6,7 @@
 use super::building::{RemoteTarget, Unsaid};
 use super::editor::write;
 use super::part::RemoteTrees;
-use super::source::fetch_whole;
+use super::source::{Listing, fetch_whole};
 use super::upload::reading;
 use super::workshop::{WITHIN, open_at, workshops};
 use super::{FoundKind, Metadata, RemoteSource, joined, listed, remove_all, shown, split, switch};
@@ -330,18 +330,26 @@ impl FileTarget for RemoteTarget {
         runtime().block_on(self.tree.remove_file(&path))
     }
 
-    fn clear(&mut self, stays: &dyn Fn(&[u8]) -> bool) -> Result<()> {
+    fn clear(
+        &mut self,
+        stays: &dyn Fn(&[u8]) -> bool,
+        is_packed: &dyn Fn(&Entry) -> bool,
+    ) -> Result<Vec<String>> {
         if self.existing()? == 0 {
-            return Ok(());
+            return Ok(Vec::new());
         }
         let mut present = RemoteSource::open(self.tree.clone(), &self.root)?;
-        present::clear(&mut present, stays, &mut |entry| {
+        let mut listing = Listing::default();
+        present::clear(&mut present, stays, is_packed, &mut |entry| {
             let full = joined(&self.root, &entry.path);
             runtime().block_on(async {
                 match entry.kind {
                     // One in which something stays is not empty.
-                    EntryKind::Folder => self.tree.remove_folder(&full).await.or(Ok(())),
-                    _ => self.tree.remove_file(&full).await,
+                    EntryKind::Folder => {
+                        self.tree.remove_folder(&full).await.map(|()| true).or(Ok(true))
+                    }
+                    _ if !listing.holds(&*self.tree, &full, entry).await? => Ok(false),
+                    _ => self.tree.remove_file(&full).await.map(|()| true),
                 }
             })
         })

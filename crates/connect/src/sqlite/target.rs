@@ -19,12 +19,17 @@ use std::path::Path;
 
 /// A digest of everything that a table holds; `None` where the file is so large that reading it
 /// twice more would be felt.
-fn digest_of(db: &Connection, table: &str) -> rusqlite::Result<Option<String>> {
+fn small_digest_of(db: &Connection, table: &str) -> rusqlite::Result<Option<String>> {
     let pages: i64 = db.query_row("PRAGMA page_count", [], |row| row.get(0))?;
     let size: i64 = db.query_row("PRAGMA page_size", [], |row| row.get(0))?;
-    if pages * size > limits::DIGESTED_DATABASE {
-        return Ok(None);
+    match pages * size > limits::DIGESTED_DATABASE {
+        true => Ok(None),
+        false => digest_of(db, table),
     }
+}
+
+/// The same whatever its size; `None` where the table cannot be read by itself.
+fn digest_of(db: &Connection, table: &str) -> rusqlite::Result<Option<String>> {
     // A full-text table can lean on a table that is gone.
     let Ok(mut query) = db.prepare(&format!("SELECT * FROM {}", quoted(table))) else {
         return Ok(None);
@@ -40,6 +45,25 @@ fn digest_of(db: &Connection, table: &str) -> rusqlite::Result<Option<String>> {
         digest.update(b"\n");
     }
     Ok(Some(digest.finish()))
+}
+
+/// The records of those of the tables that can be read.
+fn counted(db: &Connection, tables: &[String]) -> Vec<(String, u64)> {
+    let count = |name: &String| {
+        let query = format!("SELECT count(*) FROM {}", quoted(name));
+        let count = db.query_row(&query, [], |row| row.get::<_, i64>(0)).ok()?;
+        Some((name.clone(), count as u64))
+    };
+    tables.iter().filter_map(count).collect()
+}
+
+/// A mark of all that the tables hold. What cannot be read by itself lies in other tables.
+fn exact_mark(db: &Connection, tables: &[String]) -> rusqlite::Result<Fingerprint> {
+    let rows = counted(db, tables);
+    let digests: rusqlite::Result<Vec<_>> =
+        rows.iter().map(|(name, _)| Ok(digest_of(db, name)?.unwrap_or_default())).collect();
+    let mark = digests?.concat();
+    Ok(Fingerprint { rows, mark })
 }
 
 impl DatabaseTarget for SqliteTarget {
@@ -187,20 +211,43 @@ impl DatabaseTarget for SqliteTarget {
         }))
     }
 
-    fn clear(&mut self, tables: &[String]) -> Result<()> {
+    fn exact_mark(&mut self, tables: &[String]) -> Result<Fingerprint> {
         if !self.path.exists() {
-            return Ok(());
+            return Ok(Fingerprint::default());
         }
-        let clear = || -> rusqlite::Result<()> {
-            let db = Connection::open(&self.path)?;
+        let db = Connection::open(&self.path).map_err(|error| self.wrong(error))?;
+        exact_mark(&db, tables).map_err(|error| self.wrong(error))
+    }
+
+    fn clear(
+        &mut self,
+        expected: &Fingerprint,
+        agreed: &mut dyn FnMut() -> Result<()>,
+    ) -> Result<bool> {
+        let wrong = |error| trouble("cannot empty the old database", &self.path, &error);
+        let tables = expected.tables();
+        if !self.path.exists() {
+            agreed()?;
+            return Ok(tables.is_empty());
+        }
+        let db = Connection::open(&self.path).map_err(wrong)?;
+        let begin = || -> rusqlite::Result<bool> {
             db.busy_timeout(std::time::Duration::from_secs(5))?;
-            db.execute_batch("PRAGMA foreign_keys = OFF")?;
+            db.execute_batch("PRAGMA foreign_keys = OFF; BEGIN IMMEDIATE")?;
+            Ok(exact_mark(&db, &tables)? == *expected)
+        };
+        if !begin().map_err(wrong)? {
+            return Ok(false);
+        }
+        agreed()?;
+        let clear = || -> rusqlite::Result<()> {
             for found in list(&db)?.iter().filter(|found| tables.contains(&found.name)) {
                 db.execute_batch(&format!("DELETE FROM {}", quoted(&found.name)))?;
             }
-            db.execute_batch("VACUUM")
+            db.execute_batch("COMMIT; VACUUM")
         };
-        clear().map_err(|error| trouble("cannot empty the old database", &self.path, &error))
+        clear().map_err(wrong)?;
+        Ok(true)
     }
 
     fn discard(&mut self) -> Result<()> {
@@ -310,16 +357,10 @@ impl DatabaseTarget for SqliteTarget {
             return Ok(Fingerprint::default());
         }
         let db = Connection::open(&self.path).map_err(|error| self.wrong(error))?;
-        let mut rows = Vec::new();
-        for name in tables {
-            let query = format!("SELECT count(*) FROM {}", quoted(name));
-            if let Ok(count) = db.query_row(&query, [], |row| row.get::<_, i64>(0)) {
-                rows.push((name.clone(), count as u64));
-            }
-        }
+        let rows = counted(&db, tables);
         // What is exchanged changes the header of the file and not what its tables hold.
         let digests: rusqlite::Result<Option<Vec<String>>> =
-            rows.iter().map(|(name, _)| digest_of(&db, name)).collect();
+            rows.iter().map(|(name, _)| small_digest_of(&db, name)).collect();
         if let Some(digests) = digests.map_err(|error| self.wrong(error))? {
             return Ok(Fingerprint { rows, mark: digests.concat() });
         }

@@ -80,7 +80,11 @@ pub enum Step {
     /// The old state is packed into an archive of the run: it will be removed to make room.
     SetAside,
     /// The old state is about to be removed.
-    Clearing,
+    Clearing {
+        /// The database, as it was packed.
+        #[serde(default)]
+        packed: Fingerprint,
+    },
     /// The old state is removed.
     Cleared,
     /// Tables stand beside the old ones, ready for rows.
@@ -266,7 +270,7 @@ impl Step {
             Step::Started(_) => "started",
             Step::Ends { .. } => "ends",
             Step::SetAside => "set-aside",
-            Step::Clearing => "clearing",
+            Step::Clearing { .. } => "clearing",
             Step::Cleared => "cleared",
             Step::Made => "made",
             Step::Built => "built",
@@ -321,7 +325,7 @@ impl Run {
         let mut emptied = false;
         for step in &self.steps {
             match step {
-                Step::Clearing => {
+                Step::Clearing { .. } => {
                     emptied = true;
                     state = RunState::Emptied;
                 }

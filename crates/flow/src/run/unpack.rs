@@ -12,14 +12,13 @@ use crate::pack::is_database;
 use crate::patterns::Patterns;
 use crate::undo::let_go;
 use crate::unpack::{
-    Earlier, OnBadRecord, Part, UnpackOptions, UnpackReport, look_before, mark, preview, set_aside,
-    settle_earlier, tables_of, unpack, unpack_in_place, visible,
+    Earlier, OnBadRecord, Part, Standing, UnpackOptions, UnpackReport, look_before, mark, preview,
+    set_aside, settle_earlier, tables_of, unpack, unpack_in_place, visible,
 };
-use fernweh_core::digest::Sha256;
 use fernweh_core::record::is_of_engine;
 use fernweh_core::rewrite::{Rewriter, Rule};
 use fernweh_core::settings::Setting;
-use fernweh_ports::{Direction, Fingerprint, Halves, Result, SiteAccess, Targets, Trouble, size};
+use fernweh_ports::{Direction, Halves, Result, SiteAccess, Targets, Trouble, size};
 use std::cell::Cell;
 
 /// How much of unpacking is tried where nothing is to change.
@@ -368,14 +367,19 @@ impl Work<'_> {
     /// Sets the old state aside, removes it, and unpacks.
     fn in_place(&self, journal: &mut Journal) -> Result<UnpackReport> {
         let Self { site, archive, options, halves, around, .. } = self;
-        let run = journal.header.run.clone();
+        let run = journal.run()?;
         // The site is down from the removal on.
         (options.before_switch)()?;
-        let mut targets = match journal.run()?.state() {
-            RunState::Emptied => site.targets(&run, *halves)?,
-            _ => self.set_aside(journal)?,
-        };
-        let mut report = unpack_in_place(options, archive, &mut targets, journal, around.progress)?;
+        let mut report = match run.state() {
+            RunState::Emptied => {
+                let standing = Standing::packed(&run)?;
+                let mut targets = site.targets(&run.header.run, *halves)?;
+                let progress = around.progress;
+                unpack_in_place(options, archive, &standing, &mut targets, journal, progress)?
+            }
+            _ => self.packed_in_place(journal)?,
+        }
+        .ok_or_else(|| self.moves_on())?;
         if let Some(kept) = journal.run()?.set_aside() {
             let bytes = std::fs::metadata(&kept).map_or(0, |found| found.len());
             report.notes.push(format!(
@@ -392,53 +396,62 @@ impl Work<'_> {
 const ROUNDS: usize = 3;
 
 impl Work<'_> {
-    /// Packs the old state until nobody has written to the site meanwhile: what is removed is
-    /// what was packed. Gives the targets from which it can be removed at once.
-    fn set_aside(&self, journal: &mut Journal) -> Result<Targets> {
-        let Self { site, halves, around, .. } = self;
+    /// Packs the old state until nobody writes to the site before it is removed: what is removed
+    /// is what was packed. `None` if that does not come about.
+    fn packed_in_place(&self, journal: &mut Journal) -> Result<Option<UnpackReport>> {
+        let Self { site, archive, options, halves, around, .. } = self;
         let run = journal.header.run.clone();
         let mut before = self.stands_as(&mut site.targets(&run, *halves)?)?;
-        for _ in 0..ROUNDS {
+        for round in 1..=ROUNDS {
             set_aside(journal, around.progress, &mut |archive| {
                 Pack::whole(archive.to_owned(), *halves).write(*site, *around, None).map(drop)
             })?;
             let mut targets = site.targets(&run, *halves)?;
             let now = self.stands_as(&mut targets)?;
             if now == before {
-                return Ok(targets);
+                let progress = around.progress;
+                let unpacked =
+                    unpack_in_place(options, archive, &now, &mut targets, journal, progress)?;
+                if unpacked.is_some() {
+                    return Ok(unpacked);
+                }
             }
-            before = now;
-            around.progress.note("the site was written to while it was packed; once more\n");
+            if round < ROUNDS {
+                around.progress.note("the site was written to while it was packed; once more\n");
+                before = self.stands_as(&mut targets)?;
+            }
         }
-        Err(Trouble::outside(format!("site {} does not hold still", site.name()))
+        Ok(None)
+    }
+
+    fn moves_on(&self) -> Trouble {
+        Trouble::outside(format!("site {} does not hold still", self.site.name()))
             .because(format!(
                 "it was written to each of {ROUNDS} times that its old state was packed, and what \
                  came in would be lost"
             ))
-            .hint("stop what writes to it, or show a notice, and type the same command again"))
+            .hint("stop what writes to it, or show a notice, and type the same command again")
     }
 
-    /// A mark of what is to be removed: it is another after every write that can be seen.
-    fn stands_as(&self, targets: &mut Targets) -> Result<(Fingerprint, String)> {
+    /// What is to be removed, as it stands.
+    fn stands_as(&self, targets: &mut Targets) -> Result<Standing> {
         let Self { site, archive, options, halves, around, .. } = self;
-        let mut digest = Sha256::default();
+        let mut standing = Standing::default();
         if let Some(source) = site.files()?.as_mut().filter(|_| halves.files) {
             // Reading a database moves its files; its own mark says what has changed.
             let inside = options.inside_files.as_deref();
             source.walk(&|path| !is_database(path, inside), &mut |entry| {
                 around.progress.go_on()?;
-                digest.update(format!("{entry:?}").as_bytes());
+                standing.add(&entry);
                 Ok(())
             })?;
         }
-        let database = match (&mut targets.database, &archive.manifest.database) {
-            (Some(target), Some(about)) => {
-                let tables = tables_of(options, about).into_iter().map(|(_, name)| name);
-                target.fingerprint(&tables.collect::<Vec<_>>())?
-            }
-            _ => Fingerprint::default(),
-        };
-        Ok((database, digest.finish()))
+        if let (Some(target), Some(about)) = (&mut targets.database, &archive.manifest.database) {
+            let tables: Vec<_> =
+                tables_of(options, about).into_iter().map(|(_, name)| name).collect();
+            standing.database = target.exact_mark(&tables)?;
+        }
+        Ok(standing)
     }
 }
 

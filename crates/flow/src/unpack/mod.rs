@@ -16,7 +16,7 @@ mod writer;
 
 pub use before::look_before;
 pub use earlier::{Earlier, discard, mark, settle_earlier};
-pub use in_place::{set_aside, unpack_in_place};
+pub use in_place::{Standing, set_aside, unpack_in_place};
 use rejects::Rejects;
 pub use rejects::{BadRecord, OnBadRecord};
 pub use switching::switch;
@@ -230,9 +230,13 @@ pub fn unpack(
     report.part = options.part.some_tables || options.part.files.is_some();
     let began = std::time::SystemTime::now();
     let marks = match &mut targets.database {
-        // A state that was removed to make room has been compared before.
-        Some(target) if !options.makes_room => target.marks(&options.there)?,
-        _ => Vec::new(),
+        // Where room was made, nothing is there: all that comes now came in meanwhile.
+        Some(target) if options.makes_room => {
+            let emptied: Vec<_> = options.there.iter().map(|(name, _)| (name.clone(), 0)).collect();
+            target.marks(&emptied)?
+        }
+        Some(target) => target.marks(&options.there)?,
+        None => Vec::new(),
     };
     progress.reached("started");
     let built = build(options, archive, targets, journal, &mut report, progress);
@@ -271,6 +275,10 @@ pub fn unpack(
     }
     report.run = Some(journal.header.run.clone());
     came_in(&mut report, targets, &plan, (&marks, began));
+    if options.makes_room {
+        // A table without records has none that were changed.
+        report.came_in.retain(|came| came.records != 0);
+    }
     Ok(report)
 }
 

@@ -8,7 +8,7 @@ use fernweh_ports::{
 };
 
 /// Files that are named of those that came in.
-const NAMED: usize = 20;
+pub(super) const NAMED: usize = 20;
 
 /// What came in while the new state was built. That is in the kept state, whether anybody can
 /// tell or not: not to know it is no error.

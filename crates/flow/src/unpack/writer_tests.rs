@@ -80,8 +80,8 @@ impl DatabaseTarget for Unsteady {
     fn orphans(&mut self, _: &DatabaseSwap) -> Result<Vec<String>> {
         Ok(Vec::new())
     }
-    fn clear(&mut self, _: &[String]) -> Result<()> {
-        Ok(())
+    fn clear(&mut self, _: &Fingerprint, _: &mut dyn FnMut() -> Result<()>) -> Result<bool> {
+        Ok(true)
     }
     fn discard(&mut self) -> Result<()> {
         Ok(())

@@ -1,6 +1,6 @@
 //! Tables in memory.
 
-use super::{Host, unknown};
+use super::{Host, World, unknown};
 use fernweh_core::finding::Check;
 use fernweh_core::record::{Column, Row, Table, Value};
 use fernweh_core::rewrite::ColumnText;
@@ -190,12 +190,21 @@ impl DatabaseTarget for Target {
         };
         Ok(tables.iter().map(|name| (name.clone(), count(name))).collect())
     }
-    fn clear(&mut self, tables: &[String]) -> Result<()> {
+    fn clear(
+        &mut self,
+        expected: &Fingerprint,
+        agreed: &mut dyn FnMut() -> Result<()>,
+    ) -> Result<bool> {
         let mut world = self.host.call("clear the tables")?;
+        let tables = expected.tables();
+        if fingerprint(&world, &tables) != *expected {
+            return Ok(false);
+        }
+        agreed()?;
         tables.iter().for_each(|name| {
             world.live.tables.remove(name);
         });
-        Ok(())
+        Ok(true)
     }
     fn discard(&mut self) -> Result<()> {
         let built = self.built();
@@ -251,11 +260,15 @@ impl DatabaseTarget for Target {
     }
     fn fingerprint(&mut self, tables: &[String]) -> Result<Fingerprint> {
         let world = self.host.call("take a fingerprint")?;
-        let count = |name: &String| world.live.tables.get(name).map_or(0, |rows| rows.len() as u64);
-        let rows = tables.iter().map(|name| (name.clone(), count(name))).collect();
-        let marked: Vec<_> = tables.iter().map(|name| world.live.tables.get(name)).collect();
-        Ok(Fingerprint { rows, mark: format!("{marked:?}") })
+        Ok(fingerprint(&world, tables))
     }
+}
+
+fn fingerprint(world: &World, tables: &[String]) -> Fingerprint {
+    let count = |name: &String| world.live.tables.get(name).map_or(0, |rows| rows.len() as u64);
+    let rows = tables.iter().map(|name| (name.clone(), count(name))).collect();
+    let marked: Vec<_> = tables.iter().map(|name| world.live.tables.get(name)).collect();
+    Fingerprint { rows, mark: format!("{marked:?}") }
 }
 
 /// Changes cells of the live tables.

@@ -230,9 +230,21 @@ impl FileTarget for Target {
             resident: None,
         })
     }
-    fn clear(&mut self, stays: &dyn Fn(&[u8]) -> bool) -> Result<()> {
-        self.host.call("clear the files")?.live.files.0.retain(|path, _| stays(path));
-        Ok(())
+    fn clear(
+        &mut self,
+        stays: &dyn Fn(&[u8]) -> bool,
+        is_packed: &dyn Fn(&Entry) -> bool,
+    ) -> Result<Vec<String>> {
+        let mut world = self.host.call("clear the files")?;
+        let mut written = Vec::new();
+        for entry in world.live.files.entries() {
+            match is_packed(&entry) {
+                _ if !entry.kind.is_file() || stays(&entry.path) => {}
+                true => drop(world.live.files.0.remove(&entry.path)),
+                false => written.push(entry.shown()),
+            }
+        }
+        Ok(written)
     }
     fn discard(&mut self) -> Result<()> {
         let mut world = self.host.call("discard the tree")?;

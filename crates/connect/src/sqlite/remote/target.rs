@@ -139,7 +139,7 @@ impl DatabaseTarget for RemoteSqliteTarget {
         self.inner.built_rows(tables)
     }
 
-    fn clear(&mut self, _: &[String]) -> Result<()> {
+    fn clear(&mut self, _: &Fingerprint, _: &mut dyn FnMut() -> Result<()>) -> Result<bool> {
         Err(Trouble::usage("a SQLite database of another host cannot be replaced in place")
             .at(self.far.shown())
             .hint("leave --in-place out: the new file is built on this machine"))
