@@ -9,7 +9,7 @@ use fernweh_connect::remote::{RemoteSource, RemoteTarget, Tree};
 use fernweh_connect::sftp::SftpTree;
 use fernweh_connect::ssh::{Asks, Session, SshAddress};
 use fernweh_core::entries::EntryList;
-use fernweh_core::record::{Entry, EntryKind};
+use fernweh_core::record::{Entry, EntryKind, Extra};
 use fernweh_demo::host::Authority;
 use fernweh_ports::{FileSource, FileTarget, in_turn};
 use fernweh_testkit::{FTP_LOGIN, FtpHost, SshHost, delaying_relay};
@@ -292,7 +292,8 @@ fn write_all(tree: Arc<dyn Tree>, from: &Path, to: &Path) {
             false => EntryKind::File(about.len()),
         };
         let mode = if about.is_dir() { 0o755 } else { 0o644 };
-        let entry = Entry { path, kind, mode, mtime: 1, nanos: 0, owner: (0, 0) };
+        let entry =
+            Entry { path, kind, mode, mtime: 1, nanos: 0, owner: (0, 0), extra: Extra::default() };
         match entry.kind {
             EntryKind::Folder => target.put(&entry).expect("a folder"),
             _ => {

@@ -242,6 +242,7 @@ pub(crate) fn read_list(text: &[u8], place: &str) -> Result<Vec<Item>> {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use fernweh_core::record::Extra;
     use proptest::prelude::*;
     use std::cell::{Cell, RefCell};
     use std::collections::BTreeMap;
@@ -321,7 +322,15 @@ mod tests {
 
     fn entry(path: &str) -> Entry {
         let kind = EntryKind::File(1);
-        Entry { path: path.into(), kind, mode: 0o644, mtime: 0, nanos: 0, owner: (0, 0) }
+        Entry {
+            path: path.into(),
+            kind,
+            mode: 0o644,
+            mtime: 0,
+            nanos: 0,
+            owner: (0, 0),
+            extra: Extra::default(),
+        }
     }
 
     const PATHS: [&str; 6] = ["a", "b", "deep/a", "deep/b", "deep/er/a", "x/y"];

@@ -3,8 +3,9 @@
 
 use fernweh_core::entries::EntryList;
 use fernweh_core::record::{Entry, EntryKind};
-use fernweh_ports::{FileSource, FileTarget, Result, in_turn};
+use fernweh_ports::{FileSource, FileTarget, Result, Trouble, in_turn};
 use std::cmp::Ordering;
+use std::collections::HashMap;
 
 /// A tree that is built, as far as carrying over needs it.
 pub(crate) trait Building: FileTarget {
@@ -25,13 +26,29 @@ pub(crate) fn keep(
     wanted: &dyn Fn(&[u8]) -> bool,
 ) -> Result<u64> {
     let found = listed(present, wanted)?;
-    let mut kept = 0;
+    let (mut kept, mut names) = (0, HashMap::new());
     in_turn(present, &found, |present, entry| {
         kept += u64::from(entry.kind.is_file());
+        // What is one file under several names stays one.
+        let first = entry.extra.names.and_then(|file| names.get(&file).cloned());
+        if let Some(first) = first {
+            return bring(target, present, &Entry { kind: EntryKind::HardLink(first), ..entry });
+        }
+        if let Some(file) = entry.extra.names {
+            names.insert(file, entry.path.clone());
+        }
         bring(target, present, &entry)
     })?;
     *target.kept() = found;
     Ok(kept)
+}
+
+/// An archive gives a further name to a file that it has not held before.
+pub(crate) fn not_built(path: &[u8], name: &[u8]) -> Trouble {
+    Trouble::damaged("the archive holds a further name of a file that it does not hold")
+        .at(String::from_utf8_lossy(name).into_owned())
+        .because(format!("no file {} comes before it", String::from_utf8_lossy(path)))
+        .hint("do not use this archive; pack the site again")
 }
 
 fn bring(
@@ -121,11 +138,21 @@ pub(crate) fn clear(
     Ok(written)
 }
 
+/// The entries that are wanted, and the folders on the way to them.
 fn listed(present: &mut impl FileSource, wanted: &dyn Fn(&[u8]) -> bool) -> Result<EntryList> {
     let mut found = EntryList::default();
+    let mut above: Vec<Entry> = Vec::new();
     present.walk(&|_| true, &mut |entry| {
+        let is_above = |folder: &Entry| {
+            let rest = entry.path.strip_prefix(&folder.path[..]);
+            rest.is_some_and(|rest| rest.first() == Some(&b'/'))
+        };
+        above.truncate(above.iter().take_while(|folder| is_above(folder)).count());
         if wanted(&entry.path) {
+            above.drain(..).for_each(|folder| found.push(folder));
             found.push(entry);
+        } else if entry.kind == EntryKind::Folder {
+            above.push(entry);
         }
         Ok(())
     })?;

@@ -1,14 +1,22 @@
 //! Building and switching file trees on this machine.
 
 use fernweh_connect::local::{LocalSource, LocalTarget, file_id, switch};
-use fernweh_core::record::{Entry, EntryKind};
+use fernweh_core::record::{Entry, EntryKind, Extra};
 use fernweh_ports::{Direction, FileSource, FileSwap, FileTarget};
 use std::fs;
 use std::path::Path;
 
 fn entry(path: &str, kind: EntryKind, mode: u32) -> Entry {
     let owner = (0, 0);
-    Entry { path: path.as_bytes().to_vec(), kind, mode, mtime: 1_400_000_000, nanos: 5, owner }
+    Entry {
+        path: path.as_bytes().to_vec(),
+        kind,
+        mode,
+        mtime: 1_400_000_000,
+        nanos: 5,
+        owner,
+        extra: Extra::default(),
+    }
 }
 
 fn text(path: &Path) -> String {
@@ -208,20 +216,74 @@ fn a_resident_stays_the_file_that_it_is_wherever_the_program_was_killed() {
     }
 }
 
+/// An access list that lets user 1001 read: as Linux hands it over.
+const LIST: &[u8] =
+    b"\x02\0\0\0\x01\0\x06\0\xff\xff\xff\xff\x02\0\x04\0\xe9\x03\0\0\x04\0\x04\0\xff\xff\xff\xff\
+\x10\0\x04\0\xff\xff\xff\xff\x20\0\0\0\xff\xff\xff\xff";
+
 #[test]
-fn what_an_archive_does_not_hold_of_files_is_counted() {
+fn names_attributes_and_holes_of_files_come_back_from_a_tree() {
+    use std::os::unix::fs::MetadataExt;
     let folder = tempfile::tempdir().unwrap();
-    let (a, b) = (folder.path().join("a"), folder.path().join("b"));
+    let old = folder.path().join("old");
+    fs::create_dir(&old).unwrap();
+    let (a, b) = (old.join("a"), old.join("b"));
     fs::write(&a, "x").unwrap();
-    let told = || {
-        let mut source = LocalSource::open(folder.path()).unwrap();
-        let left_out = source.walk(&|_| true, &mut |_| Ok(())).unwrap();
-        left_out.into_iter().map(|one| one.path).collect::<Vec<_>>()
-    };
-    assert!(told().is_empty());
     fs::hard_link(&a, &b).unwrap();
-    assert_eq!(told(), ["1 hard link"]);
     let flags = rustix::fs::XattrFlags::empty();
-    rustix::fs::setxattr(&a, "user.note", b"x", flags).unwrap();
-    assert_eq!(told(), ["1 hard link", "attributes of 2 entries, as a"]);
+    rustix::fs::setxattr(&a, "user.note", b"from \0 the dome", flags).unwrap();
+    rustix::fs::setxattr(&a, "system.posix_acl_access", LIST, flags).unwrap();
+    rustix::fs::setxattr(&old, "user.note", b"", flags).unwrap();
+    let holes = fs::File::create(old.join("holes")).unwrap();
+    holes.set_len(40 << 20).unwrap();
+    std::os::unix::fs::FileExt::write_all_at(&holes, b"in the middle", 10 << 20).unwrap();
+
+    let mut source = LocalSource::open(&old).unwrap();
+    let mut entries = Vec::new();
+    let left_out = source.walk(&|_| true, &mut |entry| {
+        entries.push(entry);
+        Ok(())
+    });
+    assert!(left_out.unwrap().is_empty());
+    assert_eq!(entries[0].extra.names, entries[1].extra.names);
+    let mut target = LocalTarget::new(&folder.path().join("new"), "run");
+    target.build().unwrap();
+    for entry in &entries {
+        let first = entry.path == b"b";
+        match first {
+            true => {
+                let kind = EntryKind::HardLink(b"a".to_vec());
+                target.put(&Entry { kind, ..entry.clone() }).unwrap();
+            }
+            false => {
+                let mut content = source.open(&entry.path).unwrap().unwrap();
+                target.put_file(entry, &mut content).unwrap();
+            }
+        }
+    }
+    // Neither a link nor a folder nor what is not there has further names.
+    let further = |path: &str, first: &str| {
+        entry(path, EntryKind::HardLink(first.as_bytes().to_vec()), 0o644)
+    };
+    target.put(&entry("way", EntryKind::Link(b"/etc".to_vec()), 0o777)).unwrap();
+    for first in ["missing", "way", "way/passwd", "../old/a", "/etc/passwd", "", "."] {
+        let trouble = target.put(&further("c", first)).unwrap_err();
+        assert!(trouble.what.contains("does not hold"), "{first}: {trouble}");
+    }
+    let swap = target.finish().unwrap();
+    target.switch(&swap, Direction::Forward).unwrap();
+    let new = folder.path().join("new");
+    let found = |name: &str| fs::metadata(new.join(name)).unwrap();
+    assert_eq!((found("a").ino(), found("a").nlink()), (found("b").ino(), 2));
+    assert_eq!(found("a").mode(), fs::metadata(&a).unwrap().mode());
+    let value = |name: &str| {
+        let mut value = [0_u8; 100];
+        let length = rustix::fs::getxattr(new.join("b"), name, &mut value[..]).unwrap();
+        value[..length].to_vec()
+    };
+    assert_eq!(value("user.note"), b"from \0 the dome");
+    assert_eq!(value("system.posix_acl_access"), LIST);
+    assert_eq!(found("holes").len(), 40 << 20);
+    assert!(found("holes").blocks() * 512 < 1 << 20, "{} blocks", found("holes").blocks());
+    assert_eq!(fs::read(new.join("holes")).unwrap(), fs::read(old.join("holes")).unwrap());
 }

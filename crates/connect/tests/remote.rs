@@ -5,7 +5,7 @@ use fernweh_connect::remote::{
     Carries, Doing, FoundKind, Metadata, RemoteEntry, RemoteSource, RemoteTarget, Tree,
 };
 use fernweh_core::entries::EntryList;
-use fernweh_core::record::{Entry, EntryKind};
+use fernweh_core::record::{Entry, EntryKind, Extra};
 use fernweh_ports::{
     FileSource, FileTarget, Held, Result, Stamp, Trouble, TroubleKind, in_turn, read_whole,
 };
@@ -330,6 +330,7 @@ fn file(path: &str, size: u64) -> Entry {
         mtime: 1,
         nanos: 0,
         owner: (0, 0),
+        extra: Extra::default(),
     }
 }
 

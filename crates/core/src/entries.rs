@@ -5,8 +5,9 @@
 //! An entry is written as what it has beyond the one before it: neighbours share their folder,
 //! mode and owner. About 25 bytes are left of each.
 
+use crate::attributes::Attribute;
 use crate::digest::half_sha256;
-use crate::record::{Entry, EntryKind};
+use crate::record::{Entry, EntryKind, Extra};
 use std::collections::HashSet;
 
 /// Bytes of a chunk, in which each first entry is written whole.
@@ -15,8 +16,11 @@ const CHUNK: usize = 64 << 10;
 const FILE: u8 = 0;
 const FOLDER: u8 = 1;
 const LINK: u8 = 2;
+const HARD_LINK: u8 = 3;
 /// Mode and owner are those of the entry before.
 const SAME: u8 = 4;
+/// It has what few entries have.
+const EXTRA: u8 = 8;
 
 /// Entries in the order in which they were added.
 #[derive(Debug, Default)]
@@ -86,14 +90,16 @@ fn write(last: Option<&Entry>, entry: &Entry, out: &mut Vec<u8>) {
         EntryKind::File(_) => FILE,
         EntryKind::Folder => FOLDER,
         EntryKind::Link(_) => LINK,
+        EntryKind::HardLink(_) => HARD_LINK,
     };
-    out.push(if same { kind | SAME } else { kind });
+    let extra = if entry.extra.is_empty() { 0 } else { EXTRA };
+    out.push(kind | extra | if same { SAME } else { 0 });
     number(shared as u64, out);
     bytes(&entry.path[shared..], out);
     match &entry.kind {
         EntryKind::File(size) => number(*size, out),
         EntryKind::Folder => {}
-        EntryKind::Link(target) => bytes(target, out),
+        EntryKind::Link(target) | EntryKind::HardLink(target) => bytes(target, out),
     }
     // The sign goes to the lowest bit, so that small differences are short in both directions.
     let later = entry.mtime.wrapping_sub(last.map_or(0, |last| last.mtime));
@@ -104,6 +110,34 @@ fn write(last: Option<&Entry>, entry: &Entry, out: &mut Vec<u8>) {
         number(entry.owner.0, out);
         number(entry.owner.1, out);
     }
+    if extra != 0 {
+        write_extra(&entry.extra, out);
+    }
+}
+
+fn write_extra(extra: &Extra, out: &mut Vec<u8>) {
+    out.push(u8::from(extra.names.is_some()));
+    if let Some((device, file)) = extra.names {
+        number(device, out);
+        number(file, out);
+    }
+    number(extra.attributes.len() as u64, out);
+    for attribute in &extra.attributes {
+        bytes(&attribute.name, out);
+        bytes(&attribute.value, out);
+    }
+}
+
+fn read_extra(rest: &mut &[u8]) -> Option<Extra> {
+    let (named, after) = rest.split_first()?;
+    *rest = after;
+    let names = if *named == 0 { None } else { Some((take_number(rest)?, take_number(rest)?)) };
+    let mut attributes = Vec::new();
+    for _ in 0..take_number(rest)? {
+        let (name, value) = (take_bytes(rest)?.to_vec(), take_bytes(rest)?.to_vec());
+        attributes.push(Attribute { name, value });
+    }
+    Some(Extra { attributes, names })
 }
 
 /// The next entry; `None` at the end.
@@ -113,9 +147,10 @@ fn read(last: Option<&Entry>, rest: &mut &[u8]) -> Option<Entry> {
     let shared = take_number(rest)? as usize;
     let mut path = last.map_or(&[][..], |last| &last.path).get(..shared)?.to_vec();
     path.extend_from_slice(take_bytes(rest)?);
-    let entry_kind = match kind & !SAME {
+    let entry_kind = match kind & HARD_LINK {
         FILE => EntryKind::File(take_number(rest)?),
         FOLDER => EntryKind::Folder,
+        HARD_LINK => EntryKind::HardLink(take_bytes(rest)?.to_vec()),
         _ => EntryKind::Link(take_bytes(rest)?.to_vec()),
     };
     let later = take_number(rest)?;
@@ -126,7 +161,8 @@ fn read(last: Option<&Entry>, rest: &mut &[u8]) -> Option<Entry> {
         (SAME, Some(last)) => (last.mode, last.owner),
         _ => (take_number(rest)? as u32, (take_number(rest)?, take_number(rest)?)),
     };
-    Some(Entry { path, kind: entry_kind, mode, mtime, nanos, owner })
+    let extra = if kind & EXTRA != 0 { read_extra(rest)? } else { Extra::default() };
+    Some(Entry { path, kind: entry_kind, mode, mtime, nanos, owner, extra })
 }
 
 /// Seven bits at a time, the lowest first; the eighth says that more follow.
@@ -195,20 +231,32 @@ mod tests {
             any::<u64>().prop_map(EntryKind::File),
             Just(EntryKind::Folder),
             prop::collection::vec(any::<u8>(), 0..20).prop_map(EntryKind::Link),
+            prop::collection::vec(any::<u8>(), 0..20).prop_map(EntryKind::HardLink),
         ];
         let path = prop::collection::vec(prop_oneof![Just(b'a'), Just(b'/'), any::<u8>()], 0..40);
         let owner = (any::<u64>(), any::<u64>());
         let mode = prop_oneof![Just(0o644), any::<u32>()];
-        (path, kind, mode, any::<i64>(), any::<u32>(), prop_oneof![Just((33, 33)), owner]).prop_map(
-            |(path, kind, mode, mtime, nanos, owner)| Entry {
+        let owner = prop_oneof![Just((33, 33)), owner];
+        (path, kind, mode, any::<i64>(), any::<u32>(), owner, extra()).prop_map(
+            |(path, kind, mode, mtime, nanos, owner, extra)| Entry {
                 path,
                 kind,
                 mode,
                 mtime,
                 nanos,
                 owner,
+                extra,
             },
         )
+    }
+
+    fn extra() -> impl Strategy<Value = Extra> {
+        let text = || prop::collection::vec(any::<u8>(), 0..12);
+        let attribute = (text(), text()).prop_map(|(name, value)| Attribute { name, value });
+        let names = prop::option::of((any::<u64>(), any::<u64>()));
+        let some = (prop::collection::vec(attribute, 0..3), names)
+            .prop_map(|(attributes, names)| Extra { attributes, names });
+        prop_oneof![Just(Extra::default()), some]
     }
 
     proptest! {
@@ -251,6 +299,7 @@ mod tests {
                 mtime: 1_700_000_000 + (number * 104_729 % 9_000_000) as i64,
                 nanos: (number * 999_983 % 1_000_000_000) as u32,
                 owner: (33, 33),
+                extra: Extra::default(),
             });
         }
         let held: usize = list.chunks.iter().map(Vec::capacity).sum();

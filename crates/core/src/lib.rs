@@ -8,6 +8,7 @@
 
 pub mod address;
 pub mod archive;
+pub mod attributes;
 pub mod digest;
 pub mod entries;
 pub mod finding;

@@ -44,6 +44,11 @@ pub const INSERT_OF_MANY: usize = 2 * INSERT_STATEMENT;
 pub const COLUMNS: usize = 32_767;
 /// Bytes of a name, or of a link's target, in a tar stream: paths of every system are shorter.
 pub const TAR_NAME: u64 = 1 << 20;
+/// Bytes of the attributes of an entry, names and values: with its path they are an extended
+/// header, which has the bound above.
+pub const ATTRIBUTES: usize = 512 << 10;
+/// Files of several names that are known again by packing; one more is packed as two.
+pub const LINKED_FILES: usize = 500_000;
 /// The greatest number that an archive may state, and the greatest sum of them: JSON numbers
 /// are exact up to here (RFC 7493, 2.2), and counting on from it never overflows.
 pub const NUMBER: u64 = 1 << 53;

@@ -3,6 +3,7 @@
 //! Values keep exactly what the database gave; each engine's connector says which
 //! of the variants it makes and takes.
 
+use crate::attributes::Attribute;
 use crate::rewrite::ColumnText;
 use serde::{Deserialize, Serialize};
 
@@ -135,6 +136,8 @@ pub enum EntryKind {
     Folder,
     /// A symbolic link to this target.
     Link(Vec<u8>),
+    /// A further name of the file at this path below the root (a hard link).
+    HardLink(Vec<u8>),
 }
 
 impl EntryKind {
@@ -159,6 +162,24 @@ pub struct Entry {
     pub nanos: u32,
     /// Numeric owner and group.
     pub owner: (u64, u64),
+    /// What few entries have.
+    pub extra: Extra,
+}
+
+/// What few entries of a file tree have.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Extra {
+    /// Extended attributes and access lists.
+    pub attributes: Vec<Attribute>,
+    /// Device and number of a file that has further names, as its machine tells them.
+    pub names: Option<(u64, u64)>,
+}
+
+impl Extra {
+    /// Whether there is nothing.
+    pub fn is_empty(&self) -> bool {
+        self.attributes.is_empty() && self.names.is_none()
+    }
 }
 
 impl Entry {

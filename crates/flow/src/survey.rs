@@ -245,6 +245,7 @@ fn look_at_files(
     report.left_out = source.walk(&enter, &mut |entry| {
         match &entry.kind {
             EntryKind::Folder => report.folders += 1,
+            EntryKind::HardLink(_) => report.links += 1,
             EntryKind::Link(target) => {
                 report.links += 1;
                 if crate::pack::leads_out(&entry.path, target) {

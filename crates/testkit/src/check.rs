@@ -8,6 +8,7 @@ use std::os::unix::ffi::OsStrExt;
 use std::os::unix::fs::MetadataExt;
 use std::path::Path;
 use std::process::{Command, Stdio};
+use std::time::Duration;
 use walkdir::WalkDir;
 
 /// Lists of texts by name. Where two differ, their names and digests are shown, not all
@@ -286,7 +287,7 @@ fn without_definer(sql: &str) -> String {
     }
 }
 
-/// Every entry of a folder with its kind, mode, time and content; the database file and
+/// Every entry of a folder with its kind, mode, content and time, as far as that is not the present; the database file and
 /// what Fernweh keeps beside are not listed.
 pub fn files_of(root: &Path) -> BTreeMap<String, String> {
     let mut found = BTreeMap::new();
@@ -306,10 +307,14 @@ pub fn files_of(root: &Path) -> BTreeMap<String, String> {
         } else {
             "folder".into()
         };
-        // The folder of the database changes when the database is written.
-        let time = if path == "data" { 0 } else { about.mtime() };
-        let nanos = if path == "data" { 0 } else { about.mtime_nsec() };
-        found.insert(path, format!("{:o} {time}.{nanos:09} {content}", about.mode()));
+        // The folder of the database changes when the database is written; what is rewritten gets
+        // the present time. The sample's own files are older than a day.
+        let age = about.modified().ok().and_then(|time| time.elapsed().ok()).unwrap_or_default();
+        let time = match path == "data" || age < Duration::from_secs(24 * 60 * 60) {
+            true => "now".to_owned(),
+            false => format!("{}.{:09}", about.mtime(), about.mtime_nsec()),
+        };
+        found.insert(path, format!("{:o} {time} {content}", about.mode()));
     }
     found
 }

@@ -35,9 +35,9 @@ fn with_key(host: &SshHost) -> String {
 /// A tree with times of whole seconds, as the protocols carry them.
 fn whole_seconds(tree: BTreeMap<String, String>) -> BTreeMap<String, String> {
     let cut = |text: String| {
-        let (head, tail) = text.split_once('.').expect("a time");
-        let (_, rest) = tail.split_once(' ').expect("more than a time");
-        format!("{head} {rest}")
+        let (mode, rest) = text.split_once(' ').expect("a mode");
+        let (time, rest) = rest.split_once(' ').expect("a time");
+        format!("{mode} {} {rest}", time.split('.').next().unwrap_or_default())
     };
     tree.into_iter().map(|(path, text)| (path, cut(text))).collect()
 }

@@ -23,6 +23,7 @@ mod open_databases;
 mod pages;
 mod parts;
 mod php;
+mod properties;
 mod remote_sqlite;
 mod reports;
 mod scanning;

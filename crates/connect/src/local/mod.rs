@@ -1,5 +1,6 @@
 //! Files on this machine.
 
+mod attributes;
 mod editor;
 mod finishing;
 mod mounts;
@@ -9,7 +10,6 @@ mod resident;
 mod source;
 mod swap;
 mod target;
-mod unsaid;
 mod within;
 
 pub use editor::LocalEditor;

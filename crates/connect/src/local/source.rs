@@ -1,6 +1,6 @@
 //! Reading a file tree on this machine.
 
-use super::unsaid::Unsaid;
+use super::attributes::Unsaid;
 use fernweh_core::record::{Entry, EntryKind};
 use fernweh_ports::{FileSource, LeftOut, OpenFile, Result, SETTLED, Stamp, Trouble};
 use std::ffi::OsStr;
@@ -181,7 +181,7 @@ fn entry_of(full: &Path, path: Vec<u8>, unsaid: &mut Unsaid) -> std::io::Result<
     } else {
         return Ok(None);
     };
-    unsaid.look(full, &path, &found);
+    let extra = unsaid.look(full, &path, &found);
     Ok(Some(Entry {
         path,
         kind,
@@ -189,5 +189,6 @@ fn entry_of(full: &Path, path: Vec<u8>, unsaid: &mut Unsaid) -> std::io::Result<
         mtime: found.mtime(),
         nanos: found.mtime_nsec() as u32,
         owner: (found.uid().into(), found.gid().into()),
+        extra,
     }))
 }

@@ -4,6 +4,7 @@
 //! files are created anew. The tree that is built belongs to Fernweh alone until the
 //! switch.
 
+use super::attributes::{self, Unsaid};
 use super::source::is_still;
 use super::{LocalTrees, file_id, mounts, owner, resident, workshop};
 use crate::part::Side;
@@ -16,7 +17,7 @@ use rustix::fs::{AtFlags, CWD, Timespec, Timestamps, utimensat};
 use std::collections::HashSet;
 use std::ffi::OsStr;
 use std::fs::{self, OpenOptions, Permissions};
-use std::io::Read;
+use std::io::{Read, Seek, SeekFrom, Write};
 use std::os::unix::ffi::OsStrExt;
 use std::os::unix::fs::{OpenOptionsExt, PermissionsExt, symlink};
 use std::path::{Component, Path, PathBuf};
@@ -41,6 +42,8 @@ pub struct LocalTarget {
     kept: EntryList,
     /// Some of it belongs to another user than root, who builds it.
     given_away: bool,
+    /// What could not be set.
+    unsaid: Unsaid,
 }
 
 impl LocalTarget {
@@ -63,6 +66,7 @@ impl LocalTarget {
             lock: None,
             kept: EntryList::default(),
             given_away: false,
+            unsaid: Unsaid::default(),
         }
     }
 
@@ -151,6 +155,56 @@ impl LocalTarget {
     fn give(&mut self, path: &[u8], full: &Path) -> std::io::Result<()> {
         self.given_away |= owner::give(full, &self.root.join(OsStr::from_bytes(path)))?;
         Ok(())
+    }
+}
+
+impl LocalTarget {
+    /// A file that was built already, for a further name of it.
+    fn built_file(&self, path: &[u8], name: &[u8]) -> Result<PathBuf> {
+        let relative = Path::new(OsStr::from_bytes(path));
+        let mut full = self.built.clone();
+        let mut segments = relative.components().peekable();
+        let mut is_built = segments.peek().is_some() && !path.contains(&0);
+        while let Some(segment) = segments.next().filter(|_| is_built) {
+            full.push(segment);
+            let found = fs::symlink_metadata(&full);
+            let right = |found: fs::Metadata| match segments.peek() {
+                Some(_) => found.is_dir(),
+                None => found.is_file(),
+            };
+            is_built = matches!(segment, Component::Normal(_)) && found.is_ok_and(right);
+        }
+        if is_built { Ok(full) } else { Err(crate::present::not_built(path, name)) }
+    }
+}
+
+/// Bytes of nothing that are left out as a hole.
+const HOLE: usize = 64 << 10;
+
+/// Copies a file; long stretches of nothing become holes, as they may have been.
+fn copy_with_holes(content: &mut dyn Read, file: &mut fs::File) -> std::io::Result<()> {
+    let mut block = vec![0; HOLE];
+    let mut size = 0_u64;
+    loop {
+        let mut filled = 0;
+        while filled < HOLE {
+            match content.read(&mut block[filled..]) {
+                Ok(0) => break,
+                Ok(length) => filled += length,
+                Err(error) if error.kind() == std::io::ErrorKind::Interrupted => {}
+                Err(error) => return Err(error),
+            }
+        }
+        size += filled as u64;
+        if filled == HOLE && block.iter().all(|byte| *byte == 0) {
+            file.seek(SeekFrom::Current(HOLE as i64))?;
+            continue;
+        }
+        file.write_all(&block[..filled])?;
+        if filled < HOLE {
+            // A hole at the end would be cut off.
+            return file.set_len(size);
+        }
     }
 }
 
@@ -274,6 +328,10 @@ impl FileTarget for LocalTarget {
             EntryKind::Link(target) => symlink(OsStr::from_bytes(target), &full)
                 .and_then(|()| self.give(&entry.path, &full))
                 .and_then(|()| set_times(&full, entry)),
+            EntryKind::HardLink(first) => {
+                let first = self.built_file(first, &entry.path)?;
+                fs::hard_link(first, &full)
+            }
             EntryKind::File(_) => return self.put_file(entry, &mut std::io::empty()),
         };
         made.map_err(|error| write_trouble(&full, &error))
@@ -287,10 +345,11 @@ impl FileTarget for LocalTarget {
         let mut write = || -> std::io::Result<()> {
             let mut file =
                 OpenOptions::new().write(true).create_new(true).mode(0o600).open(&full)?;
-            std::io::copy(content, &mut file)?;
+            copy_with_holes(content, &mut file)?;
             // Another owner takes permissions away.
             self.give(&entry.path, &full)?;
             file.set_permissions(Permissions::from_mode(entry.mode))?;
+            attributes::set(&full, entry, &mut self.unsaid);
             set_times(&full, entry)
         };
         write().map_err(|error| write_trouble(&full, &error))
@@ -317,8 +376,9 @@ impl FileTarget for LocalTarget {
             let full = self.built.join(OsStr::from_bytes(&entry.path));
             self.give(&entry.path, &full).map_err(|error| write_trouble(&full, &error))?;
             fs::set_permissions(&full, Permissions::from_mode(entry.mode))
-                .and_then(|()| set_times(&full, &entry))
                 .map_err(|error| write_trouble(&full, &error))?;
+            attributes::set(&full, &entry, &mut self.unsaid);
+            set_times(&full, &entry).map_err(|error| write_trouble(&full, &error))?;
         }
         remove(&self.earlier)?;
         if self.part {
@@ -353,7 +413,10 @@ impl FileTarget for LocalTarget {
     fn notes(&self) -> Vec<String> {
         let words = "you are root: new files belong to the owner of what they replace, or of the \
                      folder that they come into";
-        if self.given_away { vec![words.into()] } else { Vec::new() }
+        let unsaid = self.unsaid.words().map(|words| {
+            format!("{words}, could not be set: the disk or the login does not allow it")
+        });
+        self.given_away.then(|| words.into()).into_iter().chain(unsaid).collect()
     }
 
     fn put_probe(&mut self, beside: bool) -> Result<Option<Probe>> {

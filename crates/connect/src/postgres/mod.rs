@@ -101,6 +101,9 @@ impl Link {
         link.run("SET statement_timeout = 0; SET idle_in_transaction_session_timeout = 0")?;
         // Compiling a question about the catalog takes longer than answering it.
         link.run("SET jit = off")?;
+        // A server that waits for a lock does not notice that a client is gone, and keeps the locks
+        // of a program that was killed. Servers before 14 do not know this.
+        let _ = link.try_run("SET client_connection_check_interval = '1s'");
         Ok(link)
     }
 

@@ -40,6 +40,8 @@ pub struct RemoteTarget {
 pub(super) struct Unsaid {
     pub(super) links: u64,
     pub(super) entries: u64,
+    pub(super) hard_links: u64,
+    pub(super) attributes: u64,
 }
 
 impl RemoteTarget {

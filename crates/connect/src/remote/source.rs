@@ -5,7 +5,7 @@ use super::{FoundKind, RemoteEntry, Tree, joined, listed, shown, split};
 use crate::runtime::runtime;
 use bytes::Bytes;
 use fernweh_core::limits;
-use fernweh_core::record::{Entry, EntryKind};
+use fernweh_core::record::{Entry, EntryKind, Extra};
 use fernweh_ports::{FileSource, LeftOut, OpenFile, Result, Stamp, Trouble};
 use std::collections::VecDeque;
 use std::io::{Cursor, Read};
@@ -192,6 +192,7 @@ fn entry_of(path: Vec<u8>, found: &RemoteEntry, kind: EntryKind) -> Entry {
         mtime: found.mtime.unwrap_or(0),
         nanos: 0,
         owner: found.owner,
+        extra: Extra::default(),
     }
 }
 

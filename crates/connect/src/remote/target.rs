@@ -177,6 +177,7 @@ impl FileTarget for RemoteTarget {
                 self.begin(&entry.path, 1, async move { tree.make_link(&full, &to, time).await });
                 Ok(())
             }
+            EntryKind::HardLink(first) => self.put_copy(entry, first, &full),
             EntryKind::File(_) => self.put_file(entry, &mut std::io::empty()),
         }
     }
@@ -272,7 +273,7 @@ impl FileTarget for RemoteTarget {
     }
 
     fn notes(&self) -> Vec<String> {
-        let Unsaid { links, entries } = self.unsaid;
+        let Unsaid { links, entries, hard_links, attributes } = self.unsaid;
         let carries = self.tree.carries();
         let mut notes = Vec::new();
         let mut note = |number, what: &str| {
@@ -282,6 +283,8 @@ impl FileTarget for RemoteTarget {
             }
         };
         note(links, "links; they are left out");
+        note(hard_links, "hard links; each name is a file of its own there");
+        note(attributes, "extended attributes and access lists; they are left out");
         let without = |carried| if carried { 0 } else { entries };
         note(without(carries.modes), "permissions; the host gives its usual ones");
         note(without(carries.times), "times; the files look as new");

@@ -4,6 +4,7 @@
 use super::building::{Made, RemoteTarget};
 use super::workshop::WITHIN;
 use super::{FoundKind, Metadata, RemoteSource, joined, remove_all, split};
+use crate::present::not_built;
 use crate::runtime::runtime;
 use bytes::Bytes;
 use fernweh_core::limits;
@@ -105,9 +106,33 @@ impl RemoteTarget {
         self.failed()
     }
 
+    /// A further name of a file that was written before becomes a file of its own: the content is
+    /// read back from the host.
+    pub(super) fn put_copy(&mut self, entry: &Entry, first: &[u8], full: &[u8]) -> Result<()> {
+        // It may still be under way.
+        self.settle()?;
+        if !self.written.contains(first) {
+            return Err(not_built(first, &entry.path));
+        }
+        self.unsaid.hard_links += 1;
+        self.written.insert(&entry.path);
+        let (folder, metadata) = (self.folder(split(&entry.path).0), self.set_metadata(entry));
+        let (tree, from) = (self.tree.clone(), joined(&self.built(), first));
+        runtime().block_on(async {
+            folder.await?;
+            let found = tree.stamp(&from).await?;
+            let size = found.ok_or_else(|| not_built(first, &entry.path))?.size;
+            let (to, content) = mpsc::channel(4);
+            let (fetched, stored) =
+                tokio::join!(tree.fetch(&from, size, to), tree.store(full, 0, content, metadata));
+            fetched.and(stored)
+        })
+    }
+
     pub(super) fn set_metadata(&mut self, entry: &Entry) -> Metadata {
         let carries = self.tree.carries();
         self.unsaid.entries += 1;
+        self.unsaid.attributes += u64::from(!entry.extra.attributes.is_empty());
         Metadata {
             mode: carries.modes.then_some(entry.mode),
             mtime: carries.times.then_some(entry.mtime),

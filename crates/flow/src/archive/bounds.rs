@@ -6,6 +6,7 @@
 //!
 //! POSIX.1-2017, "pax Interchange Format"; GNU tar manual, "Basic Tar Format".
 
+use fernweh_core::attributes::{self, Attribute};
 use fernweh_core::limits;
 use std::cell::RefCell;
 use std::io::{Error, ErrorKind, Read, Result};
@@ -23,6 +24,17 @@ impl Extended {
     /// The last value of a key.
     pub fn get(&self, key: &str) -> Option<Vec<u8>> {
         value_in(&self.0.borrow(), key.as_bytes()).map(<[u8]>::to_vec)
+    }
+
+    /// Extended attributes and access lists.
+    pub fn attributes(&self) -> Vec<Attribute> {
+        let mut found = Vec::new();
+        each_record(&self.0.borrow(), &mut |record| {
+            if let Some(at) = memchr::memchr(b'=', record) {
+                found.extend(attributes::from_pax(&record[..at], &record[at + 1..]));
+            }
+        });
+        found
     }
 }
 
@@ -151,17 +163,24 @@ fn number(field: &[u8]) -> Option<u64> {
 }
 
 /// The last value of a key among records of the form `LENGTH KEY=VALUE\n`.
-fn value_in<'a>(mut records: &'a [u8], key: &[u8]) -> Option<&'a [u8]> {
+fn value_in<'a>(records: &'a [u8], key: &[u8]) -> Option<&'a [u8]> {
     let mut found = None;
-    while let Some(space) = memchr::memchr(b' ', records) {
-        let length: usize = std::str::from_utf8(&records[..space]).ok()?.parse().ok()?;
-        let record = records.get(space + 1..length)?.strip_suffix(b"\n")?;
+    each_record(records, &mut |record| {
         if let Some(value) = record.strip_prefix(key).and_then(|rest| rest.strip_prefix(b"=")) {
             found = Some(value);
         }
+    })?;
+    found
+}
+
+/// Every `KEY=VALUE`; `None` if what follows is no record.
+fn each_record<'a>(mut records: &'a [u8], visit: &mut dyn FnMut(&'a [u8])) -> Option<()> {
+    while let Some(space) = memchr::memchr(b' ', records) {
+        let length: usize = std::str::from_utf8(&records[..space]).ok()?.parse().ok()?;
+        visit(records.get(space + 1..length)?.strip_suffix(b"\n")?);
         records = &records[length..];
     }
-    found
+    Some(())
 }
 
 #[cfg(test)]

@@ -1,7 +1,7 @@
 //! The entries of a stream of files, with their contents.
 
 use super::bounds::{BoundedTar, Extended};
-use fernweh_core::record::{Entry, EntryKind};
+use fernweh_core::record::{Entry, EntryKind, Extra};
 use fernweh_ports::{Result, Trouble};
 use std::io::Read;
 
@@ -46,18 +46,21 @@ fn entry_of<R: Read>(
     let kind = match header.entry_type() {
         tar::EntryType::Regular => EntryKind::File(found.size()),
         tar::EntryType::Directory => EntryKind::Folder,
-        tar::EntryType::Symlink => EntryKind::Link(
-            extended
-                .get("linkpath")
-                .or_else(|| found.link_name_bytes().map(|link| link.into_owned()))
-                .unwrap_or_default(),
-        ),
+        tar::EntryType::Symlink => EntryKind::Link(link_of(found, extended)),
+        tar::EntryType::Link => EntryKind::HardLink(link_of(found, extended)),
         _ => return Ok(None),
     };
     let (mtime, nanos) = time.unwrap_or((header.mtime()? as i64, 0));
     let mode = header.mode()? & 0o7777;
     let owner = (header.uid()?, header.gid()?);
-    Ok(Some(Entry { path, kind, mode, mtime, nanos, owner }))
+    let extra = Extra { attributes: extended.attributes(), names: None };
+    Ok(Some(Entry { path, kind, mode, mtime, nanos, owner, extra }))
+}
+
+/// Where a link leads.
+pub(crate) fn link_of<R: Read>(found: &tar::Entry<'_, R>, extended: &Extended) -> Vec<u8> {
+    let link = extended.get("linkpath");
+    link.or_else(|| found.link_name_bytes().map(|link| link.into_owned())).unwrap_or_default()
 }
 
 /// Seconds with a fraction, as pax writes them; negative before 1970.
@@ -71,6 +74,7 @@ fn time_of(text: &str) -> Option<(i64, u32)> {
 mod tests {
     use super::*;
     use crate::archive::append;
+    use fernweh_core::attributes::Attribute;
     use proptest::prelude::*;
 
     fn name() -> impl Strategy<Value = Vec<u8>> {
@@ -91,7 +95,8 @@ mod tests {
         /// Names and targets may hold any byte but NUL and, in a name, the slash.
         #[test]
         fn entries_of_any_name_come_back_as_they_were_packed(
-            names in prop::collection::vec((prop::collection::vec(name(), 1..4), name(), 0..3), 1..6),
+            names in prop::collection::vec((prop::collection::vec(name(), 1..4), name(), 0..4), 1..6),
+            value in prop::collection::vec(any::<u8>(), 0..40),
             mtime in any::<i32>(),
             nanos in 0..1_000_000_000_u32,
         ) {
@@ -101,11 +106,15 @@ mod tests {
                 let kind = match kind {
                     0 => EntryKind::File(3),
                     1 => EntryKind::Folder,
+                    2 => EntryKind::HardLink(target),
                     _ => EntryKind::Link(target),
                 };
                 let path = path.join(&b'/');
-                let entry =
-                    Entry { path, kind, mode: 0o640, mtime: mtime.into(), nanos, owner: (7, 8) };
+                let attribute = Attribute { name: b"user.origin".to_vec(), value: value.clone() };
+                let attributes = if value.is_empty() { Vec::new() } else { vec![attribute] };
+                let extra = Extra { attributes, names: None };
+                let (mode, owner) = (0o640, (7, 8));
+                let entry = Entry { path, kind, mode, mtime: mtime.into(), nanos, owner, extra };
                 let content = if entry.kind.is_file() { &b"abc"[..] } else { b"" };
                 append(&mut tar, &entry, &mut { content }).unwrap();
                 packed.push(entry);

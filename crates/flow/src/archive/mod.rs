@@ -11,7 +11,7 @@ mod unfinished;
 mod writer;
 
 pub(crate) use bounds::BoundedTar;
-pub(crate) use entries::{broken_stream, each_entry};
+pub(crate) use entries::{broken_stream, each_entry, link_of};
 pub(crate) use member_index::Expected;
 pub use member_index::MemberIndex;
 pub use partial::{Checkpoint, Partial, TablePart};

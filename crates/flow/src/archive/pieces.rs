@@ -4,6 +4,7 @@
 
 use super::{ArchiveReader, ArchiveWriter};
 use fernweh_core::archive::{Located, Member, write_index_line};
+use fernweh_core::attributes;
 use fernweh_core::limits;
 use fernweh_core::record::{Entry, EntryKind};
 use fernweh_ports::{Result, Trouble};
@@ -101,25 +102,27 @@ pub(crate) fn append<W: Write>(
             (tar::EntryType::Directory, 0)
         }
         EntryKind::Link(_) => (tar::EntryType::Symlink, 0),
+        EntryKind::HardLink(_) => (tar::EntryType::Link, 0),
     };
-    let mut extended: Vec<(&str, Vec<u8>)> = Vec::new();
+    let mut extended: Vec<(Vec<u8>, Vec<u8>)> = Vec::new();
     let fits = |text: &[u8]| text.len() < 100 && text.is_ascii();
     if !fits(&path) {
-        extended.push(("path", path.clone()));
+        extended.push((b"path".into(), path.clone()));
     }
     let link = match &entry.kind {
-        EntryKind::Link(target) => target.as_slice(),
+        EntryKind::Link(target) | EntryKind::HardLink(target) => target.as_slice(),
         _ => b"",
     };
     if !fits(link) {
-        extended.push(("linkpath", link.to_vec()));
+        extended.push((b"linkpath".into(), link.to_vec()));
     }
     if entry.nanos != 0 || entry.mtime < 0 {
         let time = format!("{}.{:09}", entry.mtime, entry.nanos);
-        extended.push(("mtime", time.into_bytes()));
+        extended.push((b"mtime".into(), time.into_bytes()));
     }
+    extended.extend(entry.extra.attributes.iter().filter_map(attributes::to_pax));
     if !extended.is_empty() {
-        tar.append_pax_extensions(extended.iter().map(|(key, value)| (*key, value.as_slice())))?;
+        append_extended(tar, &extended)?;
     }
     let mut header = tar::Header::new_ustar();
     header.set_entry_type(kind);
@@ -134,6 +137,32 @@ pub(crate) fn append<W: Write>(
     }
     header.set_cksum();
     tar.append(&header, content)
+}
+
+/// An extended header; keys may hold any bytes, as names of attributes do.
+fn append_extended<W: Write>(
+    tar: &mut tar::Builder<W>,
+    records: &[(Vec<u8>, Vec<u8>)],
+) -> std::io::Result<()> {
+    let mut text = Vec::new();
+    for (key, value) in records {
+        // The length counts its own digits, a space, the equals sign and the line break.
+        let rest = key.len() + value.len() + 3;
+        let mut length = rest + 1;
+        while length != rest + length.to_string().len() {
+            length = rest + length.to_string().len();
+        }
+        text.extend_from_slice(format!("{length} ").as_bytes());
+        text.extend_from_slice(key);
+        text.push(b'=');
+        text.extend_from_slice(value);
+        text.push(b'\n');
+    }
+    let mut header = tar::Header::new_ustar();
+    header.set_entry_type(tar::EntryType::XHeader);
+    header.set_size(text.len() as u64);
+    header.set_cksum();
+    tar.append(&header, text.as_slice())
 }
 
 /// As much as fits; the extended header has the whole.

@@ -2,10 +2,11 @@
 
 use super::stream::{opened, zip_of};
 use super::{Conversion, is_part, part_of_archive};
-use crate::archive::{ArchiveWriter, BoundedTar, Level, PieceWriter};
+use crate::archive::{ArchiveWriter, BoundedTar, Level, PieceWriter, link_of};
 use crate::pack::leads_out;
 use fernweh_core::archive::{FilesManifest, Member, Seal};
-use fernweh_core::record::{Entry, EntryKind};
+use fernweh_core::entries::PathSet;
+use fernweh_core::record::{Entry, EntryKind, Extra};
 use fernweh_ports::{LeftOut, Progress, Result, Trouble, Unit};
 use std::collections::BTreeSet;
 use std::fs::File;
@@ -29,7 +30,7 @@ pub fn pack_tree(
     archive.add(Member::Manifest, serde_json::to_vec_pretty(&manifest).unwrap_or_default())?;
     let mut seal = Seal::default();
     let mut left_out = Vec::new();
-    let mut folders = BTreeSet::new();
+    let (mut folders, mut files) = (BTreeSet::new(), PathSet::default());
     let mut pieces = PieceWriter::new(&mut archive);
     let mut others = Vec::new();
     each_entry(path, &mut others, &mut |mut entry, content| {
@@ -69,10 +70,18 @@ pub fn pack_tree(
                 });
                 return Ok(());
             }
-            EntryKind::Link(_) => seal.links += 1,
+            EntryKind::HardLink(first) if !files.contains(first) => {
+                left_out.push(LeftOut {
+                    path: entry.shown(),
+                    because: "a hard link to a file that does not come before it".into(),
+                });
+                return Ok(());
+            }
+            EntryKind::Link(_) | EntryKind::HardLink(_) => seal.links += 1,
             EntryKind::File(size) => {
                 seal.files += 1;
                 seal.file_bytes += size;
+                files.insert(&entry.path);
                 progress.advance(*size);
             }
         }
@@ -87,7 +96,15 @@ pub fn pack_tree(
 }
 
 fn folder(path: Vec<u8>, mtime: i64) -> Entry {
-    Entry { path, kind: EntryKind::Folder, mode: FOLDER, mtime, nanos: 0, owner: (0, 0) }
+    Entry {
+        path,
+        kind: EntryKind::Folder,
+        mode: FOLDER,
+        mtime,
+        nanos: 0,
+        owner: (0, 0),
+        extra: Extra::default(),
+    }
 }
 
 type Visit<'a> = &'a mut dyn FnMut(Entry, &mut dyn Read) -> Result<()>;
@@ -124,18 +141,14 @@ fn each_of_tar(
         let header = entry.header();
         let kind = match header.entry_type() {
             tar::EntryType::Directory => EntryKind::Folder,
-            tar::EntryType::Symlink => {
-                let link = extended.get("linkpath");
-                let link = link.or_else(|| entry.link_name_bytes().map(|link| link.into_owned()));
-                EntryKind::Link(link.unwrap_or_default())
-            }
+            tar::EntryType::Symlink => EntryKind::Link(link_of(&entry, &extended)),
+            tar::EntryType::Link => EntryKind::HardLink(plain(&link_of(&entry, &extended))),
             tar::EntryType::Regular | tar::EntryType::Continuous => EntryKind::File(entry.size()),
             tar::EntryType::XGlobalHeader => continue,
             other => {
                 others.push(LeftOut {
                     path: String::from_utf8_lossy(&plain(&entry.path_bytes())).into_owned(),
                     because: match other {
-                        tar::EntryType::Link => "a hard link to another entry".into(),
                         tar::EntryType::GNUSparse => "a file with holes".into(),
                         _ => "neither file, folder nor link".into(),
                     },
@@ -151,6 +164,7 @@ fn each_of_tar(
             mtime: header.mtime().map_or(0, |time| i64::try_from(time).unwrap_or(0)),
             nanos: 0,
             owner: (header.uid().unwrap_or(0), header.gid().unwrap_or(0)),
+            extra: Extra { attributes: extended.attributes(), names: None },
         };
         visit(found, &mut entry)?;
     }
@@ -186,6 +200,7 @@ fn each_of_zip(path: &Path, visit: Visit<'_>) -> Result<()> {
             mtime: file.last_modified().map_or(0, seconds),
             nanos: 0,
             owner: (0, 0),
+            extra: Extra::default(),
         };
         visit(found, &mut file)?;
     }

@@ -15,6 +15,7 @@ use fernweh_ports::{
     FileSource, Held, LeftOut, Progress, Result, SETTLED, Stamp, Trouble, Unit, WholeFile, counted,
     in_turn, read_whole,
 };
+use std::collections::HashMap;
 use std::io::Read;
 use std::path::Path;
 
@@ -50,6 +51,7 @@ pub(super) fn pack_files(
     progress.stage("files", Some(total), Unit::Bytes);
     let mut pieces = PieceWriter::new(archive);
     let mut unsettled = Vec::new();
+    let mut linked = Linked::default();
     in_turn(source, &entries, |source, mut entry| {
         progress.go_on()?;
         match &entry.kind {
@@ -71,11 +73,17 @@ pub(super) fn pack_files(
                 seal.links += 1;
                 pieces.add(&entry, &mut std::io::empty())?;
             }
+            EntryKind::HardLink(_) => {}
             EntryKind::File(_) => {
+                if let Some(further) = linked.further_name(&entry, source)? {
+                    seal.links += 1;
+                    return pieces.add(&further, &mut std::io::empty());
+                }
                 let packed = pack_file(&mut entry, source, &mut pieces, report, progress)?;
                 let Some(Packed { stamp, settled }) = packed else { return Ok(()) };
                 seal.files += 1;
                 seal.file_bytes += stamp.size;
+                linked.add(&entry, stamp, report);
                 if !settled {
                     unsettled.push((entry.path, stamp));
                 }
@@ -87,6 +95,34 @@ pub(super) fn pack_files(
     look_again(source, unsettled, report)?;
     progress.done(&format!("read {}", counted(seal.files, "file", "files")));
     Ok(())
+}
+
+/// Files of several names: the first name is packed with the content, the others as names of it.
+#[derive(Default)]
+struct Linked(HashMap<(u64, u64), (Vec<u8>, Stamp)>);
+
+impl Linked {
+    /// Remembers a file that was packed.
+    fn add(&mut self, entry: &Entry, stamp: Stamp, report: &mut PackReport) {
+        let Some(names) = entry.extra.names else { return };
+        if self.0.len() < limits::LINKED_FILES {
+            self.0.insert(names, (entry.path.clone(), stamp));
+        } else if self.0.len() == limits::LINKED_FILES {
+            let many = LeftOut::new("hard links", "there are too many; some arrive as files");
+            if !report.left_out.contains(&many) {
+                report.left_out.push(many);
+            }
+        }
+    }
+
+    /// The entry as a further name of a file that was packed, if it still is one: a program may
+    /// have put another file in its place since the tree was walked.
+    fn further_name(&self, entry: &Entry, source: &mut dyn FileSource) -> Result<Option<Entry>> {
+        let known = entry.extra.names.and_then(|names| self.0.get(&names));
+        let Some((first, stamp)) = known else { return Ok(None) };
+        let same = source.look(&entry.path)?.is_some_and(|now| now.is_same(stamp));
+        Ok(same.then(|| Entry { kind: EntryKind::HardLink(first.clone()), ..entry.clone() }))
+    }
 }
 
 /// A file that was packed.

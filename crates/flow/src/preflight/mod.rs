@@ -10,7 +10,7 @@ pub use page::{Answer, judge_page};
 use crate::pack;
 use fernweh_core::entries::EntryList;
 use fernweh_core::finding::{Check, Verdict};
-use fernweh_core::record::{Entry, EntryKind, Table};
+use fernweh_core::record::{Entry, EntryKind, Extra, Table};
 use fernweh_core::sql::{Dialect, Modes, Statement};
 use fernweh_ports::{
     Counting, DatabaseSource, DatabaseTarget, FileSource, FileTarget, Overview, Result, Scope,
@@ -364,6 +364,7 @@ fn write_some_files(
             mtime: 0,
             nanos: 0,
             owner: (0, 0),
+            extra: Extra::default(),
         };
         target.put_file(&entry, &mut std::io::repeat(b'.').take(size))?;
         sample.pieces += 1;

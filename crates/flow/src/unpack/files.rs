@@ -9,6 +9,7 @@ use fernweh_core::record::{Entry, EntryKind};
 use fernweh_core::rewrite::Rewriter;
 use fernweh_core::settings::{self, Role};
 use fernweh_ports::{FileTarget, LeftOut, Progress, Result, Trouble, Unit, counted};
+use std::collections::BTreeMap;
 use std::io::{BufRead, BufReader, Read};
 
 /// As many files as the archive promises must have been written.
@@ -65,6 +66,8 @@ fn some_files(
             .hint("name it from the site's folder on, as in uploads/report.pdf or pictures/**"));
     }
     progress.stage("files", None, Unit::Bytes);
+    // Wanted names of files whose first name is not wanted.
+    let mut alone: BTreeMap<Vec<u8>, Vec<Entry>> = BTreeMap::new();
     for stretch in stretches {
         let mut left = stretch.wanted;
         let mut pieces = PieceReader::from(archive, &stretch.first);
@@ -77,6 +80,12 @@ fn some_files(
                 return Ok(true);
             }
             left -= 1;
+            if let EntryKind::HardLink(first) = &entry.kind
+                && !patterns.hold(first)
+            {
+                alone.entry(first.clone()).or_default().push(entry);
+                return Ok(left > 0);
+            }
             one_entry(options, archive, entry, content, &mut target, report, progress)?;
             Ok(left > 0)
         });
@@ -85,6 +94,35 @@ fn some_files(
         if left > 0 {
             return Err(contradiction());
         }
+    }
+    let mut firsts = Vec::new();
+    each_located(archive, &mut |located| {
+        if alone.contains_key(&located.path) {
+            firsts.push(located);
+        }
+    })?;
+    if firsts.len() != alone.len() {
+        return Err(contradiction());
+    }
+    for located in firsts {
+        let mut pieces = PieceReader::from(archive, &located);
+        let result = each_entry(&mut pieces, &mut |first, content| {
+            if first.path != located.path || !first.kind.is_file() {
+                return Err(contradiction());
+            }
+            let mut names = alone.remove(&first.path).unwrap_or_default().into_iter();
+            let Some(name) = names.next() else { return Ok(false) };
+            let file = Entry { path: name.path.clone(), ..first };
+            one_entry(options, archive, file, content, &mut target, report, progress)?;
+            for further in names {
+                let further = Entry { kind: EntryKind::HardLink(name.path.clone()), ..further };
+                let none = &mut std::io::empty();
+                one_entry(options, archive, further, none, &mut target, report, progress)?;
+            }
+            Ok(false)
+        });
+        let trouble = pieces.trouble.take();
+        result.map_err(|error| trouble.unwrap_or(error))?;
     }
     progress.done(&counted(report.files, "file", "files"));
     Ok(())
@@ -140,6 +178,13 @@ fn one_entry(
                 });
                 return Ok(());
             }
+            report.links += 1;
+            match target {
+                Some(target) => target.put(&entry),
+                None => Ok(()),
+            }
+        }
+        EntryKind::HardLink(_) => {
             report.links += 1;
             match target {
                 Some(target) => target.put(&entry),
@@ -206,21 +251,31 @@ fn file(
     let mut bytes = Vec::new();
     content.read_to_end(&mut bytes).map_err(broken_stream)?;
     let holds_settings = crate::pack::holds_settings(&bytes);
+    let mut is_changed = false;
     if let Some(new) = report.rewriting.file(options.rewriter, &path, &bytes) {
-        bytes = new;
+        (bytes, is_changed) = (new, true);
     }
     if holds_settings && let Some(new) = with_settings(options, archive, &bytes)? {
         report.settings_found = true;
         if new != bytes {
             report.settings.push(path);
-            bytes = new;
+            (bytes, is_changed) = (new, true);
         }
     }
     report.file_bytes += bytes.len() as u64;
-    match target {
-        Some(target) => target.put_file(entry, &mut bytes.as_slice()),
-        None => Ok(()),
+    let Some(target) = target else { return Ok(()) };
+    match is_changed {
+        true => target.put_file(&changed_now(entry), &mut bytes.as_slice()),
+        false => target.put_file(entry, &mut bytes.as_slice()),
     }
+}
+
+/// A file whose content is another than in the archive: what compares times sees that.
+fn changed_now(entry: &Entry) -> Entry {
+    let now =
+        std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).unwrap_or_default();
+    let (mtime, nanos) = (i64::try_from(now.as_secs()).unwrap_or(0), now.subsec_nanos());
+    Entry { mtime, nanos, ..entry.clone() }
 }
 
 /// A file whose settings name the database that was packed, with those of the destination.

@@ -1,7 +1,7 @@
 //! A file tree in memory.
 
 use super::{Host, unknown};
-use fernweh_core::record::{Entry, EntryKind};
+use fernweh_core::record::{Entry, EntryKind, Extra};
 use fernweh_ports::{
     Direction, FileEditor, FileId, FileSource, FileSwap, FileTarget, LeftOut, OpenFile, Result,
     Stamp, Trouble,
@@ -34,6 +34,7 @@ impl Files {
             mtime: 1_795_000_000,
             nanos: 0,
             owner: (0, 0),
+            extra: Extra::default(),
         };
         let mut found: BTreeMap<Vec<u8>, Entry> = BTreeMap::new();
         for (path, content) in &self.0 {

@@ -8,7 +8,7 @@ use crate::remote::single;
 use crate::runtime::runtime;
 use crate::sqlite::{SqliteTarget, companions};
 use fernweh_core::finding::Check;
-use fernweh_core::record::{Entry, EntryKind};
+use fernweh_core::record::{Entry, EntryKind, Extra};
 use fernweh_core::sql::Statement;
 use fernweh_ports::{
     DatabaseSwap, DatabaseTarget, Direction, Fingerprint, NewFile, Overview, Progress, Rejected,
@@ -208,6 +208,7 @@ pub(super) fn new_file(built: &std::path::Path, inside: &str, mode: u32) -> Resu
         mtime: now.map_or(0, |now| now.as_secs() as i64),
         nanos: 0,
         owner: (0, 0),
+        extra: Extra::default(),
     };
     Ok(NewFile { entry, content: Box::new(file) })
 }
