@@ -2,8 +2,8 @@
 
 use crate::journal::{Journal, Plan, Records, Run, RunState, Step};
 use crate::rewrite::{self, TakenBack};
-use crate::unpack::{discard, switch};
-use fernweh_ports::{Direction, Editors, Fingerprint, Progress, Result, Targets, Trouble};
+use crate::unpack::{discard, kept_files, switch};
+use fernweh_ports::{Direction, Editors, Fingerprint, Progress, Result, Targets, Trouble, counted};
 use serde::Serialize;
 use std::collections::BTreeSet;
 
@@ -135,6 +135,9 @@ pub fn turn_unpack(
             return Err(Trouble::usage("this run had changed nothing; it is cleaned up now"));
         }
     };
+    if before.is_some() {
+        check_kept(run, &plan, targets, direction)?;
+    }
     let written = match (&mut targets.database, &before) {
         // Where the run did not change the database, nothing of it goes or comes back.
         (Some(target), Some(before)) if plan.database.is_some() => {
@@ -152,6 +155,34 @@ pub fn turn_unpack(
         changed_since: written.1,
         taken_back: None,
     })
+}
+
+/// What comes back must be what was kept: a part of it in place would be neither state.
+fn check_kept(run: &Run, plan: &Plan, targets: &mut Targets, direction: Direction) -> Result<()> {
+    let mut absent = Vec::new();
+    if let (Some(target), Some(swap)) = (&mut targets.database, &plan.database) {
+        absent.extend(target.absent(swap, direction)?);
+    }
+    if let (Some(target), Some(swap)) = (&mut targets.files, &plan.files) {
+        absent.extend(target.absent(swap, direction)?);
+        if let (Some(kept), Some(now), true) =
+            (run.kept_files(), kept_files(targets, plan), absent.is_empty())
+            && now.files < kept.files
+        {
+            let gone = counted(kept.files - now.files, "file", "files");
+            absent.push(format!("{gone} of {} in {}", kept.files, swap.side.display()));
+        }
+    }
+    if absent.is_empty() {
+        return Ok(());
+    }
+    let site = &run.header.site;
+    Err(Trouble::damaged(format!("what is kept of site {site} is not all there any more"))
+        .because(format!("missing: {}", absent.join("; ")))
+        .hint(format!(
+            "somebody has removed it: bring it back from a backup, or give this state up with \
+             fernweh undo {site} --let-go"
+        )))
 }
 
 /// Turns a rewriting: the old values come back, or the new ones again.
@@ -179,7 +210,10 @@ pub fn turn_rewrite(run: &Run, parts: &mut Editors, progress: &dyn Progress) -> 
         })?,
     };
     let fingerprint = Fingerprint::default();
-    journal.step(&Step::Done { direction, at: crate::now(), fingerprint, kept: None }, progress)?;
+    journal.step(
+        &Step::Done { direction, at: crate::now(), fingerprint, kept: None, kept_files: None },
+        progress,
+    )?;
     Ok(UndoReport {
         run: run.header.run.clone(),
         command: run.header.command.to_string(),

@@ -293,6 +293,9 @@ pub trait DatabaseTarget: Send {
         let _ = (swap, before);
         Ok(Vec::new())
     }
+    /// What of the kept state is not there any more that a switch in this direction would bring
+    /// into place, in words.
+    fn absent(&mut self, swap: &DatabaseSwap, direction: Direction) -> Result<Vec<String>>;
     /// Bytes that the kept state takes, as far as that can be known without reading it.
     fn kept_bytes(&mut self, swap: &DatabaseSwap, direction: Direction) -> Result<Option<u64>> {
         let _ = (swap, direction);

@@ -231,6 +231,15 @@ pub struct FileSwap {
     pub resident: Option<String>,
 }
 
+/// How much files are.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Amount {
+    /// Their number.
+    pub files: u64,
+    /// Bytes of all.
+    pub bytes: u64,
+}
+
 /// A file that is to be put among new ones.
 pub struct NewFile {
     /// Its path below the site's folder, size and properties.
@@ -326,11 +335,14 @@ pub trait FileTarget: Send {
     fn notes_kept(&mut self) -> Result<Vec<Vec<u8>>> {
         Ok(Vec::new())
     }
-    /// Bytes that the kept state takes, as far as that can be known without reading it.
-    fn kept_bytes(&mut self, swap: &FileSwap) -> Result<Option<u64>> {
+    /// What the kept state takes, as far as that can be known without reading it.
+    fn kept_amount(&mut self, swap: &FileSwap) -> Result<Option<Amount>> {
         let _ = swap;
         Ok(None)
     }
+    /// What of the kept state is not there any more that a switch in this direction would bring
+    /// into place, in words.
+    fn absent(&mut self, swap: &FileSwap, direction: crate::Direction) -> Result<Vec<String>>;
     /// Gives up what a switch keeps aside.
     fn let_go(&mut self, swap: &FileSwap) -> Result<()>;
 }

@@ -21,8 +21,8 @@ pub use database::{
     Scope, Structure, TableInfo,
 };
 pub use files::{
-    FileEditor, FileId, FileSource, FileSwap, FileTarget, Held, LeftOut, NewFile, OpenFile, Probe,
-    SETTLED, Stamp, WholeFile, in_turn, read_whole,
+    Amount, FileEditor, FileId, FileSource, FileSwap, FileTarget, Held, LeftOut, NewFile, OpenFile,
+    Probe, SETTLED, Stamp, WholeFile, in_turn, read_whole,
 };
 pub use pages::{PageProblem, PageRequest, PageResponse, PageSource};
 pub use pipe::{Inlet, Outlet, pipe};

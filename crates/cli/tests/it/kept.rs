@@ -1,8 +1,9 @@
 //! What is kept of a site, and the runs that keep it.
 
 use super::{PROGRAM, fixture};
-use fernweh_testkit::{Engine, Workspace};
+use fernweh_testkit::{Engine, Fixture, SshHost, Workspace, database_cells, files_of};
 use std::fs;
+use std::path::PathBuf;
 
 #[test]
 fn two_working_folders_do_not_meet_on_one_site() {
@@ -145,4 +146,97 @@ fn what_a_planted_note_says_does_nothing_to_a_terminal() {
     }
     told.says("[2Jgone");
     refused.says("[2Jgone");
+}
+
+/// The files and folders in which states are kept.
+fn kept_places(fixture: &Fixture) -> Vec<PathBuf> {
+    let mut found = Vec::new();
+    for entry in walkdir::WalkDir::new(fixture.workspace.path("")).into_iter().flatten() {
+        let name = entry.file_name().to_string_lossy().into_owned();
+        let kept = name.starts_with("new-2") || name.starts_with("database-2");
+        if kept && !entry.path().starts_with(fixture.workspace.path(".fernweh")) {
+            found.push(entry.into_path());
+        }
+    }
+    found
+}
+
+#[test]
+fn undo_refuses_a_state_of_which_somebody_has_removed_a_part() {
+    let engines = [Engine::Sqlite, Engine::SqliteOutside, Engine::Mariadb, Engine::Postgres];
+    for (engine, ending) in engines
+        .map(|engine| (engine, ""))
+        .into_iter()
+        .chain([(Engine::SqliteOutside, ".holds"), (Engine::Sqlite, ".holds")])
+    {
+        let fixture = fixture(engine);
+        fixture.pack();
+        fixture.workspace.done("unpack site.fernweh.tar new");
+        fixture.workspace.done("undo new --let-go");
+        fixture.workspace.done("unpack site.fernweh.tar new --overwrite");
+        let now = || (database_cells(&fixture.new), files_of(&fixture.root("new")));
+        let before = now();
+        match engine {
+            Engine::Mariadb | Engine::Postgres => {
+                let mut site = fixture.database("new");
+                let tables = match engine {
+                    Engine::Mariadb => {
+                        "SELECT concat('`', table_name, '`') FROM information_schema.tables \
+                         WHERE table_schema = database() AND table_name LIKE '\\_fw%\\_o\\_%' LIMIT 1"
+                    }
+                    _ => {
+                        "SELECT format('%I.%I CASCADE', schemaname, tablename) FROM pg_tables \
+                         WHERE schemaname LIKE '\\_fw%\\_o\\_%' LIMIT 1"
+                    }
+                };
+                let table = site.ask(tables).unwrap()[0][0].clone().unwrap();
+                if engine == Engine::Mariadb {
+                    site.run(b"SET foreign_key_checks = 0").unwrap();
+                }
+                site.run(format!("DROP TABLE {table}").as_bytes()).unwrap();
+            }
+            _ => {
+                let places = kept_places(&fixture);
+                let place = places.iter().find(|place| match engine {
+                    Engine::Sqlite if ending.is_empty() => place.is_dir(),
+                    _ => {
+                        let name = place.to_string_lossy();
+                        place.is_file() && name.ends_with(".holds") == (ending == ".holds")
+                    }
+                });
+                let place = place.unwrap_or_else(|| panic!("{places:?}"));
+                match place.is_dir() {
+                    // A clean-up by age takes some files and leaves the rest.
+                    true => fs::remove_file(place.join("robots.txt")).unwrap(),
+                    false => fs::remove_file(place).unwrap(),
+                }
+            }
+        }
+        let refused = fixture.workspace.run("undo new").code(4).says("is not all there any more");
+        refused.says("missing:").says("nothing was changed");
+        assert_eq!(before, now(), "{engine:?}");
+        fixture.workspace.done("undo new --let-go");
+        assert_eq!(before, now(), "{engine:?}");
+    }
+}
+
+#[test]
+fn undo_on_another_host_refuses_a_state_that_is_gone() {
+    let workspace = Workspace::new(PROGRAM);
+    let host = SshHost::start(&workspace.path("ssh-host"), "");
+    workspace.write(".ssh/known_hosts", &host.known);
+    workspace.write("old/index.html", "the page");
+    workspace.write("far/index.html", "another");
+    let (place, key) = (host.files(&workspace.path("far")), host.key.display());
+    let text =
+        format!("[site.old]\nfiles = \"old\"\n[site.new]\nfiles = \"{place}\"\nkey = \"{key}\"\n");
+    workspace.write("fernweh.toml", text);
+    workspace.done("pack old -o a.tar");
+    workspace.done("unpack a.tar new --overwrite --as-is");
+    let beside = workspace.path(".fernweh-far");
+    let mut entries = fs::read_dir(&beside).unwrap().map(|entry| entry.unwrap().path());
+    let old = entries.find(|path| path.is_dir()).unwrap();
+    fs::remove_dir_all(old).unwrap();
+    workspace.run("undo new").code(4).says("is not all there any more").says("nothing was changed");
+    assert_eq!(workspace.read("far/index.html"), "the page");
 }

@@ -45,7 +45,7 @@ impl LocalTrees {
         }
     }
 
-    fn list(&self) -> PathBuf {
+    pub fn list(&self) -> PathBuf {
         self.beside("part")
     }
 

@@ -12,7 +12,7 @@ use crate::present::{self, Building};
 use fernweh_core::entries::EntryList;
 use fernweh_core::limits;
 use fernweh_core::record::{Entry, EntryKind};
-use fernweh_ports::{Direction, FileSwap, FileTarget, Probe, Result, Trouble};
+use fernweh_ports::{Amount, Direction, FileSwap, FileTarget, Probe, Result, Trouble};
 use rustix::fs::{AtFlags, CWD, Timespec, Timestamps, utimensat};
 use std::collections::HashSet;
 use std::ffi::OsStr;
@@ -547,11 +547,35 @@ impl FileTarget for LocalTarget {
         Ok(notes)
     }
 
-    fn kept_bytes(&mut self, swap: &FileSwap) -> Result<Option<u64>> {
-        let entries = walkdir::WalkDir::new(&swap.side).into_iter().flatten();
-        let files = entries.filter(|entry| entry.file_type().is_file());
-        // What goes while it is counted takes no room any more.
-        Ok(Some(files.filter_map(|file| Some(file.metadata().ok()?.len())).sum()))
+    fn kept_amount(&mut self, swap: &FileSwap) -> Result<Option<Amount>> {
+        let trees = LocalTrees::of(&swap.target, &swap.side);
+        let places = match swap.part {
+            true => [Side::New, Side::Old, Side::Later].map(|side| trees.root(side)).to_vec(),
+            false => vec![swap.side.clone()],
+        };
+        let mut amount = Amount::default();
+        for place in places {
+            for entry in walkdir::WalkDir::new(place).into_iter().flatten() {
+                // What goes while it is counted takes no room any more.
+                if let Ok(found) = entry.metadata()
+                    && !found.is_dir()
+                {
+                    amount.files += 1;
+                    amount.bytes += found.len();
+                }
+            }
+        }
+        Ok(Some(amount))
+    }
+
+    fn absent(&mut self, swap: &FileSwap, direction: Direction) -> Result<Vec<String>> {
+        let place = match (swap.part, direction) {
+            (false, Direction::Back) if !swap.had_old => return Ok(Vec::new()),
+            (false, _) => swap.side.clone(),
+            (true, _) => LocalTrees::of(&swap.target, &swap.side).list(),
+        };
+        let there = fs::symlink_metadata(&place).is_ok();
+        Ok(if there { Vec::new() } else { vec![place.display().to_string()] })
     }
 
     fn let_go(&mut self, swap: &FileSwap) -> Result<()> {

@@ -419,6 +419,20 @@ impl DatabaseTarget for MariadbTarget {
         Ok(found)
     }
 
+    fn absent(&mut self, swap: &DatabaseSwap, direction: Direction) -> Result<Vec<String>> {
+        let DatabaseSwap::Tables(swap) = swap else { return Ok(Vec::new()) };
+        let there: BTreeSet<String> =
+            list(&mut self.link)?.into_iter().map(|listed| listed.name).collect();
+        let tables = swap.tables.iter();
+        let kept = tables.filter_map(|table| match direction {
+            Direction::Back => Some((&table.name, table.aside_old.as_ref()?)),
+            Direction::Forward if table.gone => None,
+            Direction::Forward => Some((&table.name, &table.aside_new)),
+        });
+        let absent = kept.filter(|(_, aside)| !there.contains(*aside));
+        Ok(absent.map(|(name, aside)| format!("table {name}, kept as {aside}")).collect())
+    }
+
     fn kept_bytes(&mut self, swap: &DatabaseSwap, direction: Direction) -> Result<Option<u64>> {
         let DatabaseSwap::Tables(swap) = swap else { return Ok(None) };
         let kept: BTreeSet<&String> = kept_tables(swap, direction).collect();

@@ -9,6 +9,7 @@ use super::catalog::{cells, oid};
 use super::{Link, quoted, text};
 use crate::server::Session;
 use fernweh_core::sql::Qualified;
+use fernweh_ports::counted;
 use fernweh_ports::{
     Direction, ObjectId, Progress, Refit, Result, SchemasSwap, SwapSchema, Trouble,
 };
@@ -58,6 +59,38 @@ fn ids(link: &Link, rows: &[Vec<Option<String>>]) -> Result<Vec<ObjectId>> {
     rows.iter()
         .map(|row| Ok(ObjectId { class: number(row, 0)?, number: number(row, 1)? }))
         .collect()
+}
+
+/// Objects that are to come into place and are not there any more.
+pub(super) fn absent(
+    link: &mut Link,
+    swap: &SchemasSwap,
+    direction: Direction,
+) -> Result<Vec<String>> {
+    let mut absent = Vec::new();
+    for schema in &swap.schemas {
+        let (ids, aside) = match direction {
+            Direction::Forward => (&schema.new, &schema.aside_new),
+            Direction::Back => (&schema.old, &schema.aside_old),
+        };
+        let there = link.number(&format!(
+            "SELECT count(*) FROM (VALUES {}) want (class, number) WHERE EXISTS (\
+               SELECT 1 FROM pg_catalog.pg_class c WHERE class = 'pg_class'::regclass::oid AND c.oid = number \
+               UNION ALL SELECT 1 FROM pg_catalog.pg_type t WHERE class = 'pg_type'::regclass::oid AND t.oid = number \
+               UNION ALL SELECT 1 FROM pg_catalog.pg_proc p WHERE class = 'pg_proc'::regclass::oid AND p.oid = number \
+               UNION ALL SELECT 1 FROM pg_catalog.pg_collation x \
+                 WHERE class = 'pg_collation'::regclass::oid AND x.oid = number \
+               UNION ALL SELECT 1 FROM pg_catalog.pg_statistic_ext s \
+                 WHERE class = 'pg_statistic_ext'::regclass::oid AND s.oid = number)",
+            id_list(ids)
+        ))?;
+        let missing = (ids.len() as u64).saturating_sub(there);
+        if missing > 0 {
+            let objects = counted(missing, "table or other object", "tables or other objects");
+            absent.push(format!("{objects} of schema {}, kept as {aside}", schema.name));
+        }
+    }
+    Ok(absent)
 }
 
 fn id_list(ids: &[ObjectId]) -> String {

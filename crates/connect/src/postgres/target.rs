@@ -363,6 +363,11 @@ impl DatabaseTarget for PostgresTarget {
         Ok(found)
     }
 
+    fn absent(&mut self, swap: &DatabaseSwap, direction: Direction) -> Result<Vec<String>> {
+        let DatabaseSwap::Schemas(swap) = swap else { return Ok(Vec::new()) };
+        switch::absent(&mut self.link, swap, direction)
+    }
+
     fn kept_bytes(&mut self, swap: &DatabaseSwap, _: Direction) -> Result<Option<u64>> {
         let DatabaseSwap::Schemas(swap) = swap else { return Ok(None) };
         let names: Vec<String> = swap

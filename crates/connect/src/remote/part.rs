@@ -42,7 +42,7 @@ impl RemoteTrees {
         if path.is_empty() { root } else { joined(&root, path) }
     }
 
-    fn list(&self) -> Vec<u8> {
+    pub fn list(&self) -> Vec<u8> {
         self.beside(b"part")
     }
 

@@ -145,6 +145,21 @@ pub(crate) fn switch_file(
     })
 }
 
+/// Whether what a switch in this direction brings into place is there, if it brings anything.
+pub(crate) fn holds_file(
+    tree: &Arc<dyn Tree>,
+    swap: &FileSwap,
+    direction: Direction,
+) -> Result<bool> {
+    let [new, old] = states(swap);
+    let comes = match direction {
+        Direction::Back if !swap.had_old => return Ok(true),
+        Direction::Back => old,
+        Direction::Forward => new,
+    };
+    Ok(runtime().block_on(tree.look(&comes))?.is_some())
+}
+
 /// Removes what a switch has put aside.
 pub(crate) fn let_go_file(
     tree: &Arc<dyn Tree>,

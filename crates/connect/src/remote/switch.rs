@@ -54,6 +54,15 @@ impl Places {
     }
 }
 
+/// The folder that holds what a switch in this direction brings into place, if it brings anything.
+pub(super) fn holds(swap: &FileSwap, direction: Direction) -> Option<Vec<u8>> {
+    let places = Places::of(swap);
+    match direction {
+        Direction::Back if !places.had_old => None,
+        _ => Some(places.of_direction(direction).0.to_vec()),
+    }
+}
+
 /// Makes the switch, or completes it; doing it twice is the same as once.
 pub(super) async fn switch(tree: &dyn Tree, swap: &FileSwap, direction: Direction) -> Result<()> {
     let places = Places::of(swap);

@@ -386,6 +386,16 @@ impl FileTarget for RemoteTarget {
         }
     }
 
+    fn absent(&mut self, swap: &FileSwap, direction: Direction) -> Result<Vec<String>> {
+        let place = match swap.part {
+            true => Some(self.trees_of(swap).list()),
+            false => switch::holds(swap, direction),
+        };
+        let Some(place) = place else { return Ok(Vec::new()) };
+        let there = runtime().block_on(self.tree.look(&place))?.is_some();
+        Ok(if there { Vec::new() } else { vec![shown(&*self.tree, &place)] })
+    }
+
     fn note_kept(&mut self, run: &str, note: Option<&[u8]>) -> Result<()> {
         runtime().block_on(async {
             for workshop in workshops(&self.root) {

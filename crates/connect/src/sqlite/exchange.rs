@@ -111,6 +111,21 @@ pub(super) fn forget(side: &Path) {
     }
 }
 
+/// What is missing of what an exchange in this direction would bring: the file, or the note of
+/// what it holds, without which it would be taken for the other state.
+pub(super) fn absent(swap: &ContentSwap, direction: Direction) -> Option<PathBuf> {
+    let places = Places::of(swap);
+    let readable = Connection::open_with_flags(&places.side, OpenFlags::SQLITE_OPEN_READ_ONLY)
+        .and_then(|db| {
+            db.query_row("SELECT count(*) FROM sqlite_schema", [], |row| row.get::<_, i64>(0))
+        });
+    if readable.is_err() {
+        return Some(places.side);
+    }
+    let holds_old = places.read().is_ok_and(|note| note.holds_old);
+    (holds_old != (direction == Direction::Back)).then_some(places.note)
+}
+
 /// Removes what is kept beside.
 pub(super) fn let_go(swap: &ContentSwap) -> Result<()> {
     let places = Places::of(swap);

@@ -334,6 +334,16 @@ impl DatabaseTarget for SqliteTarget {
         came().map_err(|error| self.wrong(error))
     }
 
+    fn absent(&mut self, swap: &DatabaseSwap, direction: Direction) -> Result<Vec<String>> {
+        let absent = match swap {
+            DatabaseSwap::Content(swap) => exchange::absent(swap, direction),
+            DatabaseSwap::File(swap) if direction == Direction::Back && !swap.had_old => None,
+            DatabaseSwap::File(swap) => (!swap.side.exists()).then(|| swap.side.clone()),
+            _ => None,
+        };
+        Ok(absent.iter().map(|path| path.display().to_string()).collect())
+    }
+
     fn kept_bytes(&mut self, swap: &DatabaseSwap, _: Direction) -> Result<Option<u64>> {
         let side = match swap {
             DatabaseSwap::Content(swap) => &swap.side,

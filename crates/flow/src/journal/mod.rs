@@ -9,7 +9,9 @@ mod records;
 pub(crate) use records::random_part;
 pub use records::{Lock, Records};
 
-use fernweh_ports::{DatabaseSwap, Direction, FileSwap, Fingerprint, Progress, Result, Trouble};
+use fernweh_ports::{
+    Amount, DatabaseSwap, Direction, FileSwap, Fingerprint, Progress, Result, Trouble,
+};
 use serde::{Deserialize, Serialize};
 use std::fmt;
 use std::fs::{self, File, OpenOptions};
@@ -115,6 +117,9 @@ pub enum Step {
         /// Bytes that the other state takes, if that is known.
         #[serde(default)]
         kept: Option<u64>,
+        /// What of it are files, if that is known.
+        #[serde(default)]
+        kept_files: Option<Amount>,
     },
     /// A stage of a move is complete.
     Stage {
@@ -368,6 +373,14 @@ impl Run {
             _ => None,
         });
         last.flatten().filter(|_| self.is_kept())
+    }
+
+    /// What the files take that it keeps, if that is known.
+    pub fn kept_files(&self) -> Option<Amount> {
+        self.steps.iter().rev().find_map(|step| match step {
+            Step::Done { kept_files, .. } => Some(*kept_files),
+            _ => None,
+        })?
     }
 
     /// Removes what is kept of it; its record stays.

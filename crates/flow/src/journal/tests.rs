@@ -20,8 +20,13 @@ fn a_journal_tells_where_its_run_stands() {
     journal.step(&switching, &Silent).unwrap();
     assert_eq!(state(), RunState::Switching(Direction::Forward, plan.clone()));
     let fingerprint = Fingerprint::default();
-    let done =
-        Step::Done { direction: Direction::Forward, at: "x".into(), fingerprint, kept: None };
+    let done = Step::Done {
+        direction: Direction::Forward,
+        at: "x".into(),
+        fingerprint,
+        kept: None,
+        kept_files: None,
+    };
     journal.step(&done, &Silent).unwrap();
     assert!(matches!(state(), RunState::InPlace { plan: found, .. } if found == plan));
     journal.step(&Step::LetGo, &Silent).unwrap();

@@ -88,8 +88,10 @@ pub fn rewrite(
         let plan = Plan::default();
         let (direction, fingerprint) = (Direction::Forward, Fingerprint::default());
         journal.step(&Step::Switching { direction, plan }, progress)?;
-        journal
-            .step(&Step::Done { direction, at: crate::now(), fingerprint, kept: None }, progress)?;
+        journal.step(
+            &Step::Done { direction, at: crate::now(), fingerprint, kept: None, kept_files: None },
+            progress,
+        )?;
         report.run = Some(journal.header.run.clone());
     }
     Ok(report)

@@ -19,6 +19,7 @@ pub use earlier::{Earlier, discard, mark, settle_earlier};
 pub use in_place::{Standing, set_aside, unpack_in_place};
 use rejects::Rejects;
 pub use rejects::{BadRecord, OnBadRecord};
+pub(crate) use switching::kept_files;
 pub use switching::switch;
 pub use trust::bodies_of;
 pub use visible::visible;

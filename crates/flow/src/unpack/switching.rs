@@ -4,7 +4,7 @@
 use super::{UnpackOptions, UnpackReport};
 use crate::journal::{Journal, Plan, Step};
 use fernweh_ports::{
-    CameIn, Direction, Progress, Result, TableMark, Targets, Trouble, TroubleKind,
+    Amount, CameIn, Direction, Progress, Result, TableMark, Targets, Trouble, TroubleKind,
 };
 
 /// Files that are named of those that came in.
@@ -116,17 +116,27 @@ pub fn switch(
         .map_err(|trouble| trouble.incomplete(HALF))
 }
 
+/// What the kept files take, if that is known.
+pub(crate) fn kept_files(targets: &mut Targets, plan: &Plan) -> Option<Amount> {
+    let (Some(target), Some(swap)) = (&mut targets.files, &plan.files) else { return None };
+    target.kept_amount(swap).ok().flatten()
+}
+
 /// Bytes that the other state takes. The switch is made: that nobody can tell is no error.
-fn kept_bytes(targets: &mut Targets, plan: &Plan, direction: Direction) -> Option<u64> {
+fn kept_bytes(
+    targets: &mut Targets,
+    plan: &Plan,
+    direction: Direction,
+    files: Option<Amount>,
+) -> Option<u64> {
     let database = match (&mut targets.database, &plan.database) {
         (Some(target), Some(swap)) => target.kept_bytes(swap, direction).ok().flatten()?,
         _ => 0,
     };
-    let files = match (&mut targets.files, &plan.files) {
-        (Some(target), Some(swap)) => target.kept_bytes(swap).ok().flatten()?,
-        _ => 0,
-    };
-    Some(database + files)
+    match plan.files.is_some() {
+        true => Some(database + files?.bytes),
+        false => Some(database),
+    }
 }
 
 /// The same; what was `carried_over` into the new files is brought up to date once more when the
@@ -163,8 +173,10 @@ pub(super) fn switch_with(
         Some(target) if plan.database.is_some() => target.fingerprint(&plan.tables)?,
         _ => fernweh_ports::Fingerprint::default(),
     };
-    let kept = kept_bytes(targets, plan, direction);
-    journal.step(&Step::Done { direction, at: crate::now(), fingerprint, kept }, progress)?;
+    let files = kept_files(targets, plan);
+    let kept = kept_bytes(targets, plan, direction, files);
+    let at = crate::now();
+    journal.step(&Step::Done { direction, at, fingerprint, kept, kept_files: files }, progress)?;
     crate::noted::note(&journal.run()?, targets);
     Ok(())
 }

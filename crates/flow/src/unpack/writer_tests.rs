@@ -83,6 +83,9 @@ impl DatabaseTarget for Unsteady {
     fn clear(&mut self, _: &Fingerprint, _: &mut dyn FnMut() -> Result<()>) -> Result<bool> {
         Ok(true)
     }
+    fn absent(&mut self, _: &DatabaseSwap, _: Direction) -> Result<Vec<String>> {
+        Ok(Vec::new())
+    }
     fn discard(&mut self) -> Result<()> {
         Ok(())
     }

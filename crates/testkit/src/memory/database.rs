@@ -206,6 +206,19 @@ impl DatabaseTarget for Target {
         });
         Ok(true)
     }
+    fn absent(&mut self, swap: &DatabaseSwap, direction: Direction) -> Result<Vec<String>> {
+        let DatabaseSwap::Tables(swap) = swap else { return Err(unknown("other switch")) };
+        let world = self.host.call("look for the kept tables")?;
+        let kept = swap.tables.iter().filter_map(|table| match direction {
+            Direction::Back => Some((&table.name, table.aside_old.as_ref()?)),
+            Direction::Forward if table.gone => None,
+            Direction::Forward => Some((&table.name, &table.aside_new)),
+        });
+        let is_there = |(name, place): &(&String, &String)| {
+            world.tables_aside.get(*place).is_some_and(|tables| tables.contains_key(*name))
+        };
+        Ok(kept.filter(|one| !is_there(one)).map(|(name, _)| name.clone()).collect())
+    }
     fn discard(&mut self) -> Result<()> {
         let built = self.built();
         self.host.call("discard the tables")?.tables_aside.remove(&built);

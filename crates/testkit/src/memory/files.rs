@@ -247,6 +247,11 @@ impl FileTarget for Target {
         }
         Ok(written)
     }
+    fn absent(&mut self, swap: &FileSwap, _: Direction) -> Result<Vec<String>> {
+        let world = self.host.call("look for the kept tree")?;
+        let side = swap.side.to_string_lossy().into_owned();
+        Ok(if world.files_aside.contains_key(&side) { Vec::new() } else { vec![side] })
+    }
     fn discard(&mut self) -> Result<()> {
         let mut world = self.host.call("discard the tree")?;
         world.files_aside.remove(&self.run);

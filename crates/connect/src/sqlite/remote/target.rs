@@ -145,6 +145,16 @@ impl DatabaseTarget for RemoteSqliteTarget {
             .hint("leave --in-place out: the new file is built on this machine"))
     }
 
+    fn absent(&mut self, swap: &DatabaseSwap, direction: Direction) -> Result<Vec<String>> {
+        let DatabaseSwap::File(swap) = swap else { return Ok(Vec::new()) };
+        let there = single::holds_file(&self.far.tree, swap, direction)?;
+        Ok(if there {
+            Vec::new()
+        } else {
+            vec![format!("the other state of {}", self.far.shown())]
+        })
+    }
+
     fn discard(&mut self) -> Result<()> {
         self.inner.discard()?;
         if self.place == RemoteSqlitePlace::Beside {
