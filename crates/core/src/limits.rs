@@ -117,6 +117,8 @@ pub const SEARCHED_NAME: usize = 1 << 10;
 pub const CHECKPOINT: usize = 16 << 20;
 /// Blocks of rows above this size (bytes) hold a very large record, and are compressed at once.
 pub const ROWS_COMPRESSED_AT_ONCE: usize = 24 << 20;
+/// Bytes of a row above which the seal names it: no server is known that takes less.
+pub const NAMED_ROW: usize = 512 << 10;
 /// Bytes of a row (as it is held) above which it is compressed while it is written.
 pub const LARGE_ROW: usize = 12 << 20;
 /// Files with hits whose numbers a report gives one by one; those of all further ones are added

@@ -1,6 +1,7 @@
 //! Databases: reading them at one moment, building and switching them, editing cells.
 
 use crate::{CameIn, DatabaseSwap, NewFile, Result, TableMark};
+use fernweh_core::archive::LargeRecord;
 use fernweh_core::finding::Check;
 use fernweh_core::record::{Row, Table, Value};
 use fernweh_core::sql::{Dialect, Outside, Statement};
@@ -84,6 +85,12 @@ impl Counting {
 
 /// A database that is read at one moment.
 pub trait DatabaseSource: Send {
+    /// The largest record of a table, if it has more than so many bytes; `None`, too, for engines
+    /// that bound no records.
+    fn record_above(&mut self, table: &Table, bytes: u64) -> Result<Option<LargeRecord>> {
+        let _ = (table, bytes);
+        Ok(None)
+    }
     /// What it is and holds.
     fn overview(&mut self, scope: &dyn Scope, counting: Counting) -> Result<Overview>;
     /// Begins to read at one moment; every read until the source is dropped sees that
@@ -168,6 +175,16 @@ pub struct RowBatch {
     pub rows: Vec<Row>,
 }
 
+/// How large a record may be that is sent to a server.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct PacketLimit {
+    /// Bytes of a statement.
+    pub bytes: u64,
+    /// Larger records come in all the same, by bulk loading; programs of the site cannot write
+    /// them, and may not be able to read them.
+    pub bulk: bool,
+}
+
 /// A row that a database does not take as it is.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Rejected {
@@ -202,8 +219,8 @@ pub trait DatabaseTarget: Send {
     fn powers(&mut self) -> Result<Vec<String>> {
         Ok(Vec::new())
     }
-    /// The largest record that the server takes, in bytes, if it has such a limit.
-    fn largest_packet(&mut self) -> Result<Option<u64>> {
+    /// What bounds the size of a record, if anything does.
+    fn packet_limit(&mut self) -> Result<Option<PacketLimit>> {
         Ok(None)
     }
     /// Only some tables are built: types and routines that are there already are used, not

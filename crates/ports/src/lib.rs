@@ -17,8 +17,8 @@ mod words;
 
 pub use database::{
     Applied, Change, Counting, DatabaseEditor, DatabaseSource, DatabaseTarget, Direction,
-    Fingerprint, KeyPosition, Lines, Overview, Record, Refreshing, Refused, Rejected, RowBatch,
-    Scope, Structure, TableInfo,
+    Fingerprint, KeyPosition, Lines, Overview, PacketLimit, Record, Refreshing, Refused, Rejected,
+    RowBatch, Scope, Structure, TableInfo,
 };
 pub use files::{
     Amount, FileEditor, FileId, FileSource, FileSwap, FileTarget, Held, LeftOut, NewFile, OpenFile,

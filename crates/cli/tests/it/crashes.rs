@@ -1,6 +1,6 @@
 //! Killed at every named step of the journal, and at random moments.
 
-use super::{PROGRAM, fixture};
+use super::{PROGRAM, fixture, one};
 use fernweh_testkit::{Cells, Engine, Fixture, database_cells, files_of};
 use std::collections::BTreeMap;
 use std::time::Duration;
@@ -295,4 +295,47 @@ fn a_sqlite_database_with_an_open_log_is_switched_and_loses_nothing() {
     assert_ne!(before, database_cells(&fixture.new));
     fixture.workspace.done("undo new");
     assert_eq!(before, database_cells(&fixture.new), "what was in the log came back");
+}
+
+#[test]
+fn what_a_killed_preview_has_left_is_known_and_goes_with_the_next_run() {
+    for engine in [Engine::SqliteOutside, Engine::Mariadb, Engine::Postgres] {
+        let fixture = fixture(engine);
+        fixture.pack();
+        let preview = "unpack site.fernweh.tar new --preview";
+        let left = || match engine {
+            Engine::Mariadb => one(
+                &fixture,
+                "SELECT count(*) FROM information_schema.tables \
+                 WHERE table_schema = database() AND table_name LIKE '\\_fw%\\_n\\_%'",
+            ),
+            Engine::Postgres => one(
+                &fixture,
+                "SELECT count(*) FROM pg_tables WHERE schemaname LIKE '\\_fw%\\_n\\_%'",
+            ),
+            _ => {
+                let all = walkdir::WalkDir::new(fixture.workspace.path("new")).into_iter();
+                let ours = all
+                    .flatten()
+                    .filter(|entry| entry.file_name().to_string_lossy().starts_with("database-2"));
+                ours.count().to_string()
+            }
+        };
+        for next in ["runs --discard", preview, "unpack site.fernweh.tar new"] {
+            fixture.workspace.run_killed_at(preview, "made");
+            assert_ne!(left(), "0", "{engine:?}: something was made");
+            let runs = fixture.workspace.done("runs new --json").json();
+            let mut runs = runs["runs"].as_array().unwrap().iter();
+            let killed = runs.find(|run| run["state"] == "unfinished").unwrap();
+            assert_eq!(killed["command"], "preview", "{engine:?}");
+            match next {
+                "runs --discard" => {
+                    let run = killed["run"].as_str().unwrap();
+                    fixture.workspace.done(&format!("runs --discard {run}"));
+                }
+                line => drop(fixture.workspace.done(line)),
+            }
+            assert_eq!(left(), "0", "{engine:?}: {next}");
+        }
+    }
 }

@@ -294,3 +294,37 @@ fn a_server_that_dies_with_the_program_leaves_one_of_both_states() {
         }
     }
 }
+
+#[test]
+fn a_record_that_the_server_does_not_take_is_found_beforehand() {
+    let (_folder, server) = own_server(Server::Mariadb);
+    let old = server.make_database("old", "u_old", "old-secret").unwrap();
+    let new = server.make_database("new", "u_new", "new-secret").unwrap();
+    let workspace = super::zoo::two_sites(&old, &new);
+    build(&Build { root: &workspace.path("files"), database: &old, articles: 40 }).unwrap();
+    let mut database = Database::open(&old).unwrap();
+    database.run(b"ALTER TABLE gp_articles MODIFY body mediumtext").unwrap();
+    // Longer than a small packet may be, made of two parts that are not.
+    database.run(b"UPDATE gp_articles SET body = repeat('night', 260000) WHERE id = 7").unwrap();
+    let mut admin = server.administrator().unwrap();
+    let mut set = |settings: &str| {
+        admin.run(format!("SET GLOBAL {settings}").as_bytes()).unwrap();
+    };
+    set("max_allowed_packet = 16777216");
+    workspace.done("survey old --for new").says("no record above 16.8 MB");
+    workspace.done("pack old -o site.fernweh.tar");
+    set("max_allowed_packet = 1048576, GLOBAL local_infile = 0");
+    let survey = workspace.run("survey old --for new").code(3);
+    survey.says("failed   table gp_articles, id 7: a record of 1.3 MB; the server takes 1.0 MB");
+    let refused = workspace.run("unpack site.fernweh.tar new --as-is").code(3);
+    refused.says("gp_articles, id 7").says("max_allowed_packet").says("nothing was changed");
+    assert_eq!(Database::open(&new).unwrap().ask("SHOW TABLES").unwrap().len(), 0);
+    let skipped = workspace.run("unpack site.fernweh.tar new --as-is --on-bad-record skip").code(1);
+    skipped.says("gp_articles, id 7").says("the record has 1.3 MB");
+    // With bulk loading it comes in; the site's own programs could not have written it.
+    set("local_infile = 1");
+    workspace.done("survey old --for new").says("takes 1.0 MB, and more");
+    workspace.done("unpack site.fernweh.tar new --as-is --overwrite");
+    set("max_allowed_packet = 16777216");
+    assert_eq!(database_cells(&old), database_cells(&new));
+}

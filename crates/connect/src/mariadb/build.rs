@@ -6,7 +6,7 @@ use super::intake::{Intake, Packed};
 use super::load::Loader;
 use crate::server::{ServerAddress, Session, aside, short_run};
 use fernweh_core::sql::{Modes, renamed, with_known_collations};
-use fernweh_ports::{Result, Trouble};
+use fernweh_ports::{PacketLimit, Result, Trouble};
 use std::collections::{BTreeMap, BTreeSet};
 
 /// A database whose tables are to be replaced.
@@ -27,6 +27,8 @@ pub struct MariadbTarget {
     pub(super) loader: Loader,
     /// The tables from which the rows were packed, if they come into others.
     pub(super) packed: Option<BTreeMap<String, Packed>>,
+    /// How large a record may be, once that was asked.
+    pub(super) limit: Option<PacketLimit>,
     /// How the table at hand takes rows.
     pub(super) intake: Option<Intake>,
 }
@@ -38,7 +40,7 @@ impl MariadbTarget {
         let link = Link::open_for_one(address)?;
         let (collations, replaced) = (BTreeSet::new(), BTreeMap::new());
         let (tables, removed, not_created) = (Vec::new(), Vec::new(), Vec::new());
-        let (loader, packed, intake) = (Loader::default(), None, None);
+        let (loader, packed, intake, limit) = (Loader::default(), None, None, None);
         Ok(Self {
             link,
             address: address.clone(),
@@ -51,6 +53,7 @@ impl MariadbTarget {
             loader,
             packed,
             intake,
+            limit,
         })
     }
 

@@ -18,6 +18,9 @@ use mysql_async::{Error, Params};
 /// Portions in one transaction.
 const TOGETHER: u32 = 24;
 
+/// Bytes of a packet of lines; no server takes less.
+const PIECE: usize = 256 << 10;
+
 /// Whether and how a connection loads in bulk.
 #[derive(Default)]
 pub(super) struct Loader {
@@ -165,8 +168,13 @@ fn load(
         quoted(name),
         into.join(",")
     );
-    let lines = Bytes::from(lines);
-    link.conn.set_infile_handler(async { Ok(stream::iter([Ok(lines)]).boxed()) });
+    // Each piece is a packet of its own, and the server hangs up on one that it finds too large.
+    let mut lines = Bytes::from(lines);
+    let mut pieces = Vec::new();
+    while !lines.is_empty() {
+        pieces.push(Ok(lines.split_to(lines.len().min(PIECE))));
+    }
+    link.conn.set_infile_handler(async { Ok(stream::iter(pieces).boxed()) });
     link.try_run(&sql)
 }
 

@@ -7,9 +7,9 @@ use super::load::execute;
 use super::{Link, MODE, quoted};
 use crate::server::{Session, write_fitting};
 use fernweh_core::limits;
-use fernweh_core::record::Value;
+use fernweh_core::record::{Value, weight_of};
 use fernweh_core::sql::{Dialect, write_insert_head, write_row};
-use fernweh_ports::{Rejected, Result, RowBatch, Trouble};
+use fernweh_ports::{DatabaseTarget, Rejected, Result, RowBatch, Trouble, size};
 
 /// A mode in which the server changes values so that they fit.
 const LENIENT: &str = "SET SESSION sql_mode = 'NO_AUTO_VALUE_ON_ZERO,ALLOW_INVALID_DATES'";
@@ -28,6 +28,12 @@ impl MariadbTarget {
         });
         self.intake = Some(intake);
         written
+    }
+
+    /// Bytes of a statement that the server takes.
+    fn packet(&mut self) -> Result<usize> {
+        let limit = self.packet_limit()?;
+        Ok(limit.map_or(usize::MAX, |limit| usize::try_from(limit.bytes).unwrap_or(usize::MAX)))
     }
 
     fn refused(&self, table: &str, error: &mysql_async::Error) -> Trouble {
@@ -89,6 +95,16 @@ impl MariadbTarget {
         intake: &Intake,
         adapt: bool,
     ) -> Result<Option<Rejected>> {
+        let (weight, packet) = (weight_of(&rows.rows[row..=row]), self.packet()?);
+        if weight > packet {
+            // The server would hang up.
+            let because = format!(
+                "the record has {}, and max_allowed_packet there is {}",
+                size(weight as u64),
+                size(packet as u64)
+            );
+            return Ok(Some(Rejected { row, because, adapted: false }));
+        }
         let because = match self.send(rows, row, intake) {
             Ok(()) => return Ok(None),
             Err(error) if Link::is_about_value(&error) => Link::message(&error),
@@ -116,12 +132,14 @@ impl MariadbTarget {
         if self.loader.load(&mut self.link, &built, &rows.columns, intake, &rows.rows)? {
             return Ok(Vec::new());
         }
+        let packet = self.packet()?;
         let mut rejected = Vec::new();
         let mut from = 0;
         while from < rows.rows.len() {
             let (sql, end) = self.statement(rows, from, intake);
+            let fits = sql.as_ref().is_none_or(|sql| sql.len() <= packet);
             let there = if intake.takes_back { 0 } else { self.rows_in(&built)? };
-            match sql.map(|sql| self.link.try_bytes(sql)) {
+            match sql.filter(|_| fits).map(|sql| self.link.try_bytes(sql)) {
                 Some(Ok(())) => from = end,
                 Some(Err(error)) if !Link::is_about_value(&error) => {
                     return Err(self.refused(&rows.table, &error));

@@ -5,6 +5,7 @@ use super::objects::{create_table, events, routines, sequence, triggers, views};
 use super::rights;
 use super::{Link, quoted, text};
 use crate::server::{ServerAddress, Session};
+use fernweh_core::archive::LargeRecord;
 use fernweh_core::finding::Check;
 use fernweh_core::record::{Row, Table, Value};
 use fernweh_core::sql::{Dialect, ObjectKind, Outside, Statement, used};
@@ -190,6 +191,42 @@ impl DatabaseSource for MariadbSource {
     fn reopen(&mut self) -> Result<()> {
         self.link = Link::open(&self.address)?;
         Ok(())
+    }
+
+    fn record_above(&mut self, table: &Table, bytes: u64) -> Result<Option<LargeRecord>> {
+        // Sizes of tables are guesses, and old ones; types are known.
+        let long: u64 = self.link.number(&format!(
+            "SELECT count(*) FROM information_schema.columns WHERE table_schema = database() \
+             AND table_name = {} AND data_type NOT IN ('text', 'blob') \
+             AND ifnull(character_octet_length, 4294967295) > 65535 AND data_type RLIKE \
+             'text|blob|json|char|binary|geometry|point|line|polygon|collection'",
+            text(&table.name)
+        ))?;
+        if long == 0 {
+            return Ok(None);
+        }
+        let sizes: Vec<String> = table
+            .columns
+            .iter()
+            .map(|column| format!("ifnull(octet_length({}), 0)", quoted(&column.name)))
+            .collect();
+        let keys: Vec<String> =
+            table.key.iter().map(|name| format!(", {}", quoted(name))).collect();
+        let question = format!(
+            "SELECT {} AS fw_bytes{} FROM {} ORDER BY 1 DESC LIMIT 1",
+            sizes.join(" + "),
+            keys.concat(),
+            quoted(&table.name)
+        );
+        let found = self.link.ask(&question)?;
+        let Some(row) = found.first() else { return Ok(None) };
+        let size: u64 = self.link.parsed(&question, row[0].as_deref())?;
+        let key = table.key.iter().zip(&row[1..]);
+        let shown: Vec<String> = key
+            .map(|(name, value)| format!("{name} {}", value.as_deref().unwrap_or("NULL")))
+            .collect();
+        let record = if shown.is_empty() { "a record".into() } else { shown.join(", ") };
+        Ok((size > bytes).then_some(LargeRecord { record, bytes: size }))
     }
 
     fn overview(&mut self, scope: &dyn Scope, counting: Counting) -> Result<Overview> {

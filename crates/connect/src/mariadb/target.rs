@@ -10,6 +10,7 @@ use fernweh_core::digest::sha256;
 use fernweh_core::finding::Check;
 use fernweh_core::limits;
 use fernweh_core::sql::{Modes, ObjectKind, Statement, with_modes};
+use fernweh_ports::PacketLimit;
 use fernweh_ports::{
     CameIn, Counting, DatabaseSwap, DatabaseTarget, Direction, Fingerprint, NamedSql, Overview,
     Progress, Rejected, Result, RowBatch, Scope, Structure, SwapTable, TableMark, TablesSwap,
@@ -112,9 +113,13 @@ impl DatabaseTarget for MariadbTarget {
         super::rights::powers(&mut self.link)
     }
 
-    fn largest_packet(&mut self) -> Result<Option<u64>> {
-        let packet = self.link.one("SELECT @@max_allowed_packet")?;
-        Ok(packet.and_then(|packet| packet.parse().ok()))
+    fn packet_limit(&mut self) -> Result<Option<PacketLimit>> {
+        if self.limit.is_none() {
+            let bytes = self.link.number("SELECT @@max_allowed_packet")?;
+            let bulk = self.link.number::<u64>("SELECT @@local_infile")? == 1;
+            self.limit = Some(PacketLimit { bytes, bulk });
+        }
+        Ok(self.limit)
     }
 
     fn resume(&mut self, structure: &[Statement]) -> Result<bool> {
@@ -421,8 +426,8 @@ impl DatabaseTarget for MariadbTarget {
 
     fn absent(&mut self, swap: &DatabaseSwap, direction: Direction) -> Result<Vec<String>> {
         let DatabaseSwap::Tables(swap) = swap else { return Ok(Vec::new()) };
-        let there: BTreeSet<String> =
-            list(&mut self.link)?.into_iter().map(|listed| listed.name).collect();
+        // What is kept is in no other list.
+        let there: BTreeSet<String> = self.written_at()?.into_keys().collect();
         let tables = swap.tables.iter();
         let kept = tables.filter_map(|table| match direction {
             Direction::Back => Some((&table.name, table.aside_old.as_ref()?)),

@@ -91,6 +91,19 @@ pub struct Seal {
     /// tables read before and after it are of different moments.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub breaks: Vec<String>,
+    /// The largest record of each table that has a very large one, as far as it was read without
+    /// a break: some servers bound what they take.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub large: BTreeMap<String, LargeRecord>,
+}
+
+/// A record that some servers may find too large.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct LargeRecord {
+    /// The record, as people know it.
+    pub record: String,
+    /// Bytes of its values.
+    pub bytes: u64,
 }
 
 /// A member as the seal knows it.

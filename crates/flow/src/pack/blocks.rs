@@ -1,7 +1,7 @@
 //! Rows as the SQL of an archive, in blocks of bounded size.
 
 use crate::archive::{ArchiveWriter, Fill};
-use fernweh_core::archive::Member;
+use fernweh_core::archive::{LargeRecord, Member};
 use fernweh_core::limits;
 use fernweh_core::record::{COUNTERS, LARGE_OBJECTS, Row, Table, Value, weight_of};
 use fernweh_core::sql::{
@@ -22,12 +22,14 @@ pub(crate) struct Blocks<'a> {
     raw: Vec<u8>,
     /// Where the open statement begins; 0 if there is none.
     statement: usize,
+    /// The largest row, if it is a very large one.
+    largest: Option<LargeRecord>,
 }
 
 impl<'a> Blocks<'a> {
     /// The blocks of a table, from the first one.
     pub(crate) fn new(dialect: Dialect, table: &'a Table) -> Self {
-        Self { dialect, table, block: 1, raw: Vec::new(), statement: 0 }
+        Self { dialect, table, block: 1, raw: Vec::new(), statement: 0, largest: None }
     }
 
     /// The blocks of a table behind some that are written already.
@@ -40,6 +42,11 @@ impl<'a> Blocks<'a> {
         self.block - 1
     }
 
+    /// The largest row, if it is a very large one.
+    pub(crate) fn largest(&mut self) -> Option<LargeRecord> {
+        self.largest.take()
+    }
+
     /// Bytes that wait to be handed over.
     pub(crate) fn waiting(&self) -> usize {
         self.raw.len()
@@ -50,6 +57,12 @@ impl<'a> Blocks<'a> {
         let weight = weight_of(from_ref(row));
         if weight > limits::RECORD {
             return Err(self.too_large(weight, self.table.record_name(row)));
+        }
+        if weight > limits::NAMED_ROW
+            && self.largest.as_ref().is_none_or(|largest| weight as u64 > largest.bytes)
+        {
+            let record = self.table.record_name(row);
+            self.largest = Some(LargeRecord { record, bytes: weight as u64 });
         }
         if weight > limits::LARGE_ROW {
             return self.add_large(row, archive);

@@ -117,6 +117,9 @@ impl PackRows<'_> {
                 read => break read?,
             }
         }
+        if let Some(largest) = progress.blocks.largest() {
+            seal.large.insert(table.name.clone(), largest);
+        }
         progress.blocks.close(self.archive)?;
         Ok(progress.rows)
     }

@@ -1,8 +1,8 @@
 //! The tests in their order, on the real connections of two sites.
 
 use super::{
-    NAMES, Preflight, destination_database, destination_files, fit, judge_page, room,
-    source_database, source_files,
+    NAMES, Preflight, destination_database, destination_files, fit, judge_page, large_records,
+    room, source_database, source_files,
 };
 use crate::pack::is_database;
 use crate::patterns::Patterns;
@@ -104,6 +104,8 @@ impl Tests<'_> {
             if let Some((overview, structure)) = source {
                 if self.wants("fit") {
                     found.note("fit", fit(&mut **target, overview, structure));
+                    let records = large_records(&mut **target, self.from, structure);
+                    found.note("fit", records);
                 }
                 let there = target.overview(&|_: &str| true)?;
                 if let Some(free) = there.free {

@@ -14,7 +14,7 @@ use fernweh_core::record::{Entry, EntryKind, Extra, Table};
 use fernweh_core::sql::{Dialect, Modes, Statement};
 use fernweh_ports::{
     Counting, DatabaseSource, DatabaseTarget, FileSource, FileTarget, Overview, Result, Scope,
-    Structure, Trouble, counted, in_turn, size,
+    SiteAccess, Structure, Trouble, counted, in_turn, size,
 };
 use serde::Serialize;
 use std::io::Read;
@@ -126,8 +126,6 @@ const LONG_ENOUGH: f64 = 0.7;
 const ENOUGH: u64 = 4 << 20;
 /// Files that are read at most to measure how fast that goes.
 const MOST_FILES: usize = 2_000;
-/// A packet that every record of a usual site fits into (bytes).
-const USUAL_PACKET: u64 = 16 << 20;
 
 impl Preflight {
     /// Notes how a test ended.
@@ -321,14 +319,44 @@ pub fn fit(
             "an archive unpacks into the engine that it came from",
         )]);
     }
-    let mut checks = target.incompatibilities(overview, structure)?;
-    if let Some(packet) = target.largest_packet()?
-        && packet < USUAL_PACKET
-    {
-        checks.push(Check::warned(
-            format!("the server takes no record above {}", size(packet)),
-            "raise max_allowed_packet there, if the site has larger ones",
-        ));
+    target.incompatibilities(overview, structure)
+}
+
+/// Records that the destination's server finds too large.
+pub fn large_records(
+    target: &mut dyn DatabaseTarget,
+    from: &dyn SiteAccess,
+    structure: &Structure,
+) -> Result<Vec<Check>> {
+    let Some(limit) = target.packet_limit()? else { return Ok(Vec::new()) };
+    let Some(mut source) = from.database()? else { return Ok(Vec::new()) };
+    let mut checks = Vec::new();
+    for table in &structure.tables {
+        if let Some(found) = source.record_above(table, limit.bytes)? {
+            let what = format!(
+                "table {}, {}: a record of {}; the server takes {}",
+                table.name,
+                found.record,
+                size(found.bytes),
+                size(limit.bytes)
+            );
+            checks.push(match limit.bulk {
+                true => Check::warned(
+                    what + ", and more only by bulk loading",
+                    "raise max_allowed_packet there: the site's programs may need it, too",
+                ),
+                false => Check::failed(
+                    what,
+                    "raise max_allowed_packet there, or unpack with --on-bad-record skip",
+                ),
+            });
+        }
+    }
+    if checks.is_empty() {
+        checks.push(Check::passed(format!(
+            "no record above {}, which the server takes",
+            size(limit.bytes)
+        )));
     }
     Ok(checks)
 }

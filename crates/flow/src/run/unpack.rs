@@ -13,7 +13,7 @@ use crate::patterns::Patterns;
 use crate::undo::let_go;
 use crate::unpack::{
     Earlier, OnBadRecord, Part, Standing, UnpackOptions, UnpackReport, look_before, mark, preview,
-    set_aside, settle_earlier, tables_of, unpack, unpack_in_place, visible,
+    set_aside, settle_earlier, settle_previews, tables_of, unpack, unpack_in_place, visible,
 };
 use fernweh_core::record::is_of_engine;
 use fernweh_core::rewrite::{Rewriter, Rule};
@@ -256,6 +256,8 @@ impl Work<'_> {
             return preview(options, archive, *halves, None, around.progress);
         }
         let _lock = around.records.lock(site.name())?;
+        let mut left = |run: &Run| site.targets(&run.header.run, Halves::DATABASE);
+        settle_previews(around.records, site.name(), &mut left, around.progress)?;
         let mut journal = around.records.begin(Operation::Preview, site.name(), &self.of.input)?;
         let run = journal.header.run.clone();
         let report = self.targets(&run, Halves::DATABASE).and_then(|mut targets| {

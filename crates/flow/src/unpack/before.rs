@@ -1,12 +1,14 @@
 //! What stands at the destination, and whether it may be replaced.
 
 use super::rows::tables_of;
-use super::{Replaced, UnpackOptions, trust};
+use super::{OnBadRecord, Replaced, UnpackOptions, trust};
 use crate::archive::ArchiveReader;
 use crate::survey;
 use fernweh_core::record::is_of_engine;
 use fernweh_core::sql::Dialect;
-use fernweh_ports::{DatabaseTarget, FileTarget, Result, Targets, Trouble, counted, named, size};
+use fernweh_ports::{
+    DatabaseTarget, FileTarget, PacketLimit, Result, Targets, Trouble, counted, named, size,
+};
 
 /// Refuses a site that holds something, unless it may be replaced; says what is there.
 pub fn look_before(
@@ -66,6 +68,45 @@ pub(super) fn refuse_to_replace(objects: &[String], site: &str) -> Result<()> {
         .hint("add --overwrite to replace them; they are kept, and fernweh undo brings them back"))
 }
 
+/// Refuses records that the server is known not to take, before anything is built. An archive
+/// that is followed while it is written has no seal yet.
+fn check_records(
+    options: &UnpackOptions<'_>,
+    archive: &ArchiveReader,
+    target: &mut dyn DatabaseTarget,
+) -> Result<()> {
+    let (Some(about), false) = (&archive.manifest.database, archive.is_growing()) else {
+        return Ok(());
+    };
+    let large = &archive.seal()?.large;
+    if large.is_empty() || options.on_bad_record != OnBadRecord::Stop {
+        return Ok(());
+    }
+    let Some(PacketLimit { bytes: packet, bulk: false }) = target.packet_limit()? else {
+        return Ok(());
+    };
+    let taken = tables_of(options, about);
+    let too_large = large.iter().filter(|(_, found)| found.bytes > packet);
+    let mut too_large = too_large.filter(|(table, _)| taken.iter().any(|(one, _)| one == *table));
+    let Some((table, found)) = too_large.next() else { return Ok(()) };
+    let more = match too_large.count() {
+        0 => String::new(),
+        more => format!("; {} hold one, too", counted(more as u64, "more table", "more tables")),
+    };
+    Err(Trouble::outside("the server does not take records as large as the archive holds")
+        .at(format!("table {table}, {}", found.record))
+        .because(format!(
+            "it has {}, and max_allowed_packet there is {}{more}",
+            size(found.bytes),
+            size(packet)
+        ))
+        .hint(format!(
+            "set max_allowed_packet = {} there (or ask who runs the server), or leave such records \
+             out with --on-bad-record skip",
+            (found.bytes + found.bytes / 8).next_power_of_two()
+        )))
+}
+
 /// Counts what of the database is replaced, and refuses what cannot be meant.
 fn look_at_database(
     options: &UnpackOptions<'_>,
@@ -76,6 +117,7 @@ fn look_at_database(
     let overview = target.overview(options.own_tables)?;
     check_engine(archive, overview.dialect, &options.site)?;
     trust::check(options, archive, target)?;
+    check_records(options, archive, target)?;
     let groups = survey::prefixes(overview.tables.iter().map(|table| table.name.as_str()));
     if groups.len() > 1 && !options.tables_bounded {
         let names: Vec<String> =

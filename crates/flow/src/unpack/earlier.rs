@@ -3,7 +3,7 @@
 use super::{OnBadRecord, UnpackOptions, switch, tables_of};
 use crate::archive::ArchiveReader;
 use crate::identity::{RulesIdentity, identity as digest_of};
-use crate::journal::{Journal, Records, Run, RunState, SET_ASIDE, Step};
+use crate::journal::{Journal, Operation, Records, Run, RunState, SET_ASIDE, Step};
 use crate::patterns::Patterns;
 use fernweh_core::archive::SealedMember;
 use fernweh_ports::{Direction, Halves, Progress, Result, Targets, Trouble};
@@ -61,6 +61,21 @@ pub fn settle_earlier(
         }
     }
     Ok(earlier)
+}
+
+/// Removes what previews of this site have left that were killed.
+pub fn settle_previews(
+    records: &Records,
+    site: &str,
+    targets_of: &mut dyn FnMut(&Run) -> Result<Targets>,
+    progress: &dyn Progress,
+) -> Result<()> {
+    for run in records.runs_of(site)? {
+        if run.header.command == Operation::Preview && run.state() == RunState::Open {
+            discard(&mut Journal::resume(&run)?, &mut targets_of(&run)?, progress)?;
+        }
+    }
+    Ok(())
 }
 
 /// Another unpacking was in the middle of its switch. It had to be completed, and nobody asked for

@@ -15,7 +15,7 @@ mod visible;
 mod writer;
 
 pub use before::look_before;
-pub use earlier::{Earlier, discard, mark, settle_earlier};
+pub use earlier::{Earlier, discard, mark, settle_earlier, settle_previews};
 pub use in_place::{Standing, set_aside, unpack_in_place};
 use rejects::Rejects;
 pub use rejects::{BadRecord, OnBadRecord};
