@@ -83,7 +83,7 @@ impl Tree for Host {
     }
 
     fn carries(&self) -> Carries {
-        Carries { links: true, modes: true, times: true }
+        Carries { links: true, modes: true, times: true, exact_times: true }
     }
 
     fn list<'a>(&'a self, folder: &'a [u8]) -> Doing<'a, Vec<RemoteEntry>> {

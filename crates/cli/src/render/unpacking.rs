@@ -98,6 +98,9 @@ fn came_in(report: &UnpackReport) -> Vec<String> {
     if let Some(more) = report.came_in_files_count.filter(|count| *count > named) {
         lines.push(format!("and {} more", counted(more - named, "file", "files")));
     }
+    if report.came_in_files_unknown {
+        lines.push("whether files came in is not known: this host tells no exact times".into());
+    }
     lines
 }
 
@@ -217,7 +220,8 @@ pub fn unpacked(
                 page.arrow(
                     0,
                     &format!(
-                        "it is in the kept state, not in the new one; fernweh undo {} goes back to it",
+                        "what came in is in the kept state, not in the new one; fernweh undo {} goes \
+                         back to it",
                         site.name()
                     ),
                 );

@@ -8,7 +8,7 @@ use std::io::{Seek, SeekFrom, Write};
 use std::path::Path;
 use std::process::Command;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
-use std::time::Instant;
+use std::time::{Duration, Instant};
 
 /// Writes settings in place, as a program does that knows no better: half of them, then the rest.
 /// And makes and removes files all the time.
@@ -313,7 +313,7 @@ fn what_came_in_while_the_new_state_was_built_is_named() {
             let settled = "SELECT max(update_time) < now() - INTERVAL 3 SECOND \
                            FROM information_schema.tables WHERE table_schema = database()";
             while fixture.database("new").ask(settled).unwrap()[0][0].as_deref() != Some("1") {
-                std::thread::sleep(std::time::Duration::from_millis(100));
+                std::thread::sleep(Duration::from_millis(100));
             }
         }
         let quiet = fixture.workspace.done(OVER);
@@ -354,6 +354,47 @@ fn what_came_in_while_the_new_state_was_built_is_named() {
             Some("2"),
             "{engine:?}: they are in the old state"
         );
+    }
+}
+
+#[test]
+fn files_that_came_in_on_other_hosts_are_named_or_said_to_be_unknown() {
+    let came_in = |workspace: &Workspace, known: bool| {
+        for path in ["new/pages/index.html", "new/uploads/a.jpg"] {
+            let file = fs::File::options().write(true).open(workspace.path(path)).unwrap();
+            file.set_modified(std::time::UNIX_EPOCH + Duration::from_secs(1_700_000_000)).unwrap();
+        }
+        let ran = workspace.run_halted_at(
+            "unpack a.tar new --overwrite --as-is --json",
+            "checked",
+            || {
+                workspace.write("new/uploads/late.jpg", "while it was built");
+            },
+        );
+        let report = ran.code(0).json();
+        match known {
+            true => {
+                assert_eq!(report["came_in_files"], serde_json::json!(["uploads/late.jpg"]));
+                assert_eq!(report["came_in_files_count"], 1);
+            }
+            false => assert_eq!(report["came_in_files_unknown"], true),
+        }
+        workspace.done("undo new");
+        assert_eq!(workspace.read("new/uploads/late.jpg"), "while it was built");
+    };
+    let workspace = Workspace::new(PROGRAM);
+    let host = SshHost::start(&workspace.path("ssh-host"), "");
+    workspace.write(".ssh/known_hosts", &host.known);
+    let key = format!("key = \"{}\"", host.key.display());
+    spoiled(&workspace, &host.files(&workspace.path("new")), &key);
+    came_in(&workspace, true);
+    for (facts, known) in [("", true), ("FactsAdvertise off\n", false)] {
+        let workspace = Workspace::new(PROGRAM);
+        workspace.write("ftp-password", FTP_LOGIN.1);
+        let host = FtpHost::start(&workspace.path("ftp-host"), workspace.folder(), None, facts);
+        let password = "password.files = { file = \"ftp-password\" }";
+        spoiled(&workspace, &host.files("ftp", "/new"), password);
+        came_in(&workspace, known);
     }
 }
 
@@ -414,7 +455,7 @@ fn grown(folder: &Path, name: &str, bytes: u64) -> std::path::PathBuf {
         if let Some(found) = found {
             return found.into_path();
         }
-        std::thread::sleep(std::time::Duration::from_millis(1));
+        std::thread::sleep(Duration::from_millis(1));
     }
 }
 

@@ -314,7 +314,7 @@ impl Tree for FtpTree {
     fn carries(&self) -> Carries {
         let (modes, times) =
             (self.modes.load(Ordering::Relaxed), self.times.load(Ordering::Relaxed));
-        Carries { links: false, modes, times }
+        Carries { links: false, modes, times, exact_times: self.facts }
     }
 
     fn list<'a>(&'a self, folder: &'a [u8]) -> Doing<'a, Vec<RemoteEntry>> {

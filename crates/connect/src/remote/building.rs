@@ -33,6 +33,8 @@ pub struct RemoteTarget {
     /// Only what is built takes its place.
     pub(super) part: bool,
     pub(super) kept: EntryList,
+    /// When building began, by the clock of the host (seconds since 1970), if it tells.
+    pub(super) began: Option<i64>,
 }
 
 /// What the protocol does not carry.
@@ -63,6 +65,7 @@ impl RemoteTarget {
             unsaid: Unsaid::default(),
             part: false,
             kept: EntryList::default(),
+            began: None,
         }
     }
 

@@ -80,6 +80,8 @@ pub struct Carries {
     pub modes: bool,
     /// Times.
     pub times: bool,
+    /// Listings tell times to the second, whether they can be set or not.
+    pub exact_times: bool,
 }
 
 /// Single steps on a host. Paths are absolute.

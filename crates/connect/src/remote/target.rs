@@ -151,7 +151,13 @@ impl FileTarget for RemoteTarget {
     fn build(&mut self) -> Result<()> {
         runtime().block_on(self.open_workshop())?;
         self.put_earlier_aside()?;
-        runtime().block_on(self.tree.make_folder(&self.built()))
+        let (tree, built) = (self.tree.clone(), self.built());
+        let made = runtime().block_on(async {
+            tree.make_folder(&built).await?;
+            tree.look(&built).await
+        })?;
+        self.began = made.and_then(|made| made.mtime).filter(|_| tree.carries().exact_times);
+        Ok(())
     }
 
     fn as_part(&mut self) {
@@ -384,6 +390,28 @@ impl FileTarget for RemoteTarget {
             true => self.trees_of(swap).switch(direction),
             false => runtime().block_on(switch::switch(&*self.tree, swap, direction)),
         }
+    }
+
+    fn came_in(
+        &mut self,
+        swap: &FileSwap,
+        _: std::time::SystemTime,
+        most: usize,
+    ) -> Result<Option<(Vec<String>, u64)>> {
+        let (Some(began), Some(old)) = (self.began, switch::holds(swap, Direction::Back)) else {
+            return Ok(None);
+        };
+        let (mut names, mut count) = (Vec::new(), 0);
+        RemoteSource::open(self.tree.clone(), &old)?.walk(&|_| true, &mut |entry| {
+            if entry.kind.is_file() && entry.mtime >= began {
+                count += 1;
+                if names.len() < most {
+                    names.push(entry.shown());
+                }
+            }
+            Ok(())
+        })?;
+        Ok(Some((names, count)))
     }
 
     fn absent(&mut self, swap: &FileSwap, direction: Direction) -> Result<Vec<String>> {

@@ -157,6 +157,9 @@ pub struct UnpackReport {
     /// How many such files there are; `None` if that cannot be known.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub came_in_files_count: Option<u64>,
+    /// Whether there was a state of the files and nobody can tell whether some came in.
+    #[serde(skip_serializing_if = "std::ops::Not::not")]
+    pub came_in_files_unknown: bool,
     /// Views, routines and the like that the database has refused, with its reasons.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub not_created: Vec<String>,

@@ -28,10 +28,14 @@ pub(super) fn came_in(
     }
     if let (Some(target), Some(swap)) = (&mut targets.files, &plan.files)
         && swap.had_old
-        && let Some((names, count)) = target.came_in(swap, began, NAMED).ok().flatten()
     {
-        report.came_in_files = names;
-        report.came_in_files_count = Some(count);
+        match target.came_in(swap, began, NAMED).ok().flatten() {
+            Some((names, count)) => {
+                report.came_in_files = names;
+                report.came_in_files_count = Some(count);
+            }
+            None => report.came_in_files_unknown = true,
+        }
     }
 }
 
