@@ -404,6 +404,8 @@ fn a_switch_that_stops_after_any_step_is_completed_or_taken_back() {
         }
         target.let_go(&swap).unwrap();
         assert_eq!(state(), new);
+        // With it goes what keeps others away.
+        drop(target);
         assert!(host.paths().iter().all(|path| !path.contains(".fernweh")), "{:?}", host.paths());
     }
 }

@@ -1,9 +1,12 @@
 //! What is kept of a site, and the runs that keep it.
 
 use super::{PROGRAM, fixture};
-use fernweh_testkit::{Engine, Fixture, SshHost, Workspace, database_cells, files_of};
+use fernweh_testkit::{
+    Engine, FTP_LOGIN, Fixture, FtpHost, SshHost, Workspace, database_cells, files_of,
+};
 use std::fs;
 use std::path::PathBuf;
+use std::time::Duration;
 
 #[test]
 fn two_working_folders_do_not_meet_on_one_site() {
@@ -239,4 +242,71 @@ fn undo_on_another_host_refuses_a_state_that_is_gone() {
     fs::remove_dir_all(old).unwrap();
     workspace.run("undo new").code(4).says("is not all there any more").says("nothing was changed");
     assert_eq!(workspace.read("far/index.html"), "the page");
+}
+
+#[test]
+fn two_machines_do_not_meet_on_one_site_of_another_host() {
+    for way in ["sftp", "ftp"] {
+        let workspace = Workspace::new(PROGRAM);
+        let (ssh, ftp);
+        let (place, more) = match way {
+            "sftp" => {
+                ssh = SshHost::start(&workspace.path("ssh-host"), "");
+                workspace.write(".ssh/known_hosts", &ssh.known);
+                (ssh.files(&workspace.path("far")), format!("key = \"{}\"", ssh.key.display()))
+            }
+            _ => {
+                let root = workspace.folder();
+                ftp = FtpHost::start(&workspace.path("ftp-host"), root, None, "");
+                workspace.write("ftp-password", FTP_LOGIN.1);
+                let file = workspace.path("ftp-password");
+                let password = format!("password.files = {{ file = \"{}\" }}", file.display());
+                (ftp.files("ftp", "/far"), password)
+            }
+        };
+        workspace.write("old/index.html", "the page");
+        workspace.write("far/index.html", "another");
+        let text =
+            format!("[site.old]\nfiles = \"old\"\n[site.new]\nfiles = \"{place}\"\n{more}\n");
+        workspace.write("fernweh.toml", &text);
+        workspace.done("pack old -o a.tar");
+        // The same site, as somebody else has configured it.
+        let other = workspace.path("elsewhere");
+        fs::create_dir(&other).unwrap();
+        fs::write(other.join("fernweh.toml"), text).unwrap();
+        let elsewhere = || {
+            let mut second = workspace.command("unpack ../a.tar new --overwrite --as-is");
+            let ran = second.current_dir(&other).output().unwrap();
+            (ran.status.code(), String::from_utf8_lossy(&ran.stderr).into_owned())
+        };
+        let line = "unpack a.tar new --overwrite --as-is";
+        let ran = workspace.run_halted_at(line, "checked", || {
+            let (code, said) = elsewhere();
+            assert_eq!(code, Some(3), "{way}: {said}");
+            assert!(said.contains("another run is at work on these files"), "{way}: {said}");
+        });
+        ran.code(0);
+        assert!(!workspace.path(".fernweh-far/at-work").exists(), "{way}: it is given back");
+        workspace.done("undo new");
+        workspace.done("undo new --let-go");
+        assert!(!workspace.path(".fernweh-far").exists(), "{way}");
+
+        // One that was killed keeps others away for ten minutes, and its own folder not at all.
+        workspace.run_killed_at(line, "built");
+        let (code, said) = elsewhere();
+        assert_eq!(code, Some(3), "{way}: {said}");
+        workspace.done(line);
+        workspace.done("undo new");
+        workspace.done("undo new --let-go");
+        workspace.run_killed_at(line, "built");
+        let token = fs::File::options()
+            .write(true)
+            .open(workspace.path(".fernweh-far/at-work/token"))
+            .unwrap();
+        token.set_modified(std::time::SystemTime::now() - Duration::from_secs(601)).unwrap();
+        let (code, said) = elsewhere();
+        assert_eq!(code, Some(0), "{way}: {said}");
+        assert_eq!(workspace.read("far/index.html"), "the page");
+        workspace.run("undo new").code(2);
+    }
 }

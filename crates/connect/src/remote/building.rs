@@ -1,5 +1,6 @@
 //! A file tree that is built on another host, and what is known of it until it is switched.
 
+use super::lease::Lease;
 use super::workshop::workshops;
 use super::{Tree, joined};
 use fernweh_core::entries::{EntryList, PathSet};
@@ -35,6 +36,8 @@ pub struct RemoteTarget {
     pub(super) kept: EntryList,
     /// When building began, by the clock of the host (seconds since 1970), if it tells.
     pub(super) began: Option<i64>,
+    /// Nobody else works on this place.
+    pub(super) lease: Option<Lease>,
 }
 
 /// What the protocol does not carry.
@@ -66,6 +69,7 @@ impl RemoteTarget {
             part: false,
             kept: EntryList::default(),
             began: None,
+            lease: None,
         }
     }
 

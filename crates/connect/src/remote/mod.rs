@@ -6,6 +6,7 @@
 
 mod building;
 mod editor;
+mod lease;
 mod part;
 pub(crate) mod single;
 mod source;

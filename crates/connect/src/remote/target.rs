@@ -5,6 +5,7 @@
 
 use super::building::{RemoteTarget, Unsaid};
 use super::editor::write;
+use super::lease::{self, Lease};
 use super::part::RemoteTrees;
 use super::source::{Listing, fetch_whole};
 use super::upload::reading;
@@ -50,6 +51,18 @@ impl RemoteTarget {
 }
 
 impl RemoteTarget {
+    /// Keeps everybody else from working on this place.
+    fn hold(&mut self, workshop: &[u8]) -> Result<()> {
+        if self.lease.is_none() {
+            let taken = async {
+                open_at(&*self.tree, workshop).await?;
+                Lease::take(&self.tree, workshop, &self.run).await
+            };
+            self.lease = Some(runtime().block_on(taken)?);
+        }
+        Ok(())
+    }
+
     fn trees_of(&self, swap: &FileSwap) -> RemoteTrees {
         let path = |path: &PathBuf| path.as_os_str().as_bytes().to_vec();
         RemoteTrees::of(self.tree.clone(), &path(&swap.target), &path(&swap.side))
@@ -150,6 +163,9 @@ impl FileTarget for RemoteTarget {
 
     fn build(&mut self) -> Result<()> {
         runtime().block_on(self.open_workshop())?;
+        if let Some(workshop) = self.workshop.clone() {
+            self.hold(&workshop)?;
+        }
         self.put_earlier_aside()?;
         let (tree, built) = (self.tree.clone(), self.built());
         let made = runtime().block_on(async {
@@ -367,6 +383,7 @@ impl FileTarget for RemoteTarget {
     fn discard(&mut self) -> Result<()> {
         // What is still under way must not come after the end.
         let _ = self.settle();
+        self.lease = None;
         runtime().block_on(async {
             for workshop in workshops(&self.root) {
                 if self.tree.look(&workshop).await?.is_none() {
@@ -379,6 +396,7 @@ impl FileTarget for RemoteTarget {
                         remove_all(&*self.tree, place, kind).await?;
                     }
                 }
+                lease::give_back(&*self.tree, &workshop, &self.run).await;
                 switch::close(&*self.tree, &workshop).await;
             }
             Ok(())
@@ -386,6 +404,11 @@ impl FileTarget for RemoteTarget {
     }
 
     fn switch(&mut self, swap: &FileSwap, direction: Direction) -> Result<()> {
+        let workshop = split(swap.side.as_os_str().as_bytes()).0.to_vec();
+        match &self.lease {
+            Some(lease) => runtime().block_on(lease.check())?,
+            None => self.hold(&workshop)?,
+        }
         match swap.part {
             true => self.trees_of(swap).switch(direction),
             false => runtime().block_on(switch::switch(&*self.tree, swap, direction)),
