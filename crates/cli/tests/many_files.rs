@@ -22,7 +22,7 @@ use fernweh_ports::{
     SiteAccess, Targets, Trouble,
 };
 use fernweh_testkit::Watcher;
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, Mutex};
 use tokio::sync::mpsc;
@@ -32,16 +32,17 @@ const NEW: &str = "https://www.glimmer-point.example";
 const IN_A_FOLDER: u64 = 1_000;
 
 /// A host with one site of many files; what is written there is counted and forgotten, but for
-/// the list of a part.
+/// the list of a part and the token of a run.
 struct Host {
     files: u64,
     written: AtomicU64,
     folders: Mutex<BTreeSet<Vec<u8>>>,
-    list: Mutex<Option<Vec<u8>>>,
+    kept: Mutex<BTreeMap<Vec<u8>, Vec<u8>>>,
 }
 
-fn is_list(path: &[u8]) -> bool {
-    path.rsplit(|byte| *byte == b'/').next().is_some_and(|name| name.starts_with(b"part-"))
+fn is_kept(path: &[u8]) -> bool {
+    let name = path.rsplit(|byte| *byte == b'/').next().unwrap_or_default();
+    name.starts_with(b"part-") || name == b"token"
 }
 
 fn content(number: u64) -> String {
@@ -102,8 +103,8 @@ impl Tree for Host {
     fn look<'a>(&'a self, path: &'a [u8]) -> Doing<'a, Option<RemoteEntry>> {
         Box::pin(async move {
             let path = path.strip_suffix(b"/.").unwrap_or(path);
-            if is_list(path) {
-                let size = self.list.lock().unwrap().as_ref().map(|list| list.len() as u64);
+            if is_kept(path) {
+                let size = self.kept.lock().unwrap().get(path).map(|kept| kept.len() as u64);
                 return Ok(size.map(|size| entry(String::new(), FoundKind::File(size))));
             }
             let folder = path.starts_with(b"/site") || self.folders.lock().unwrap().contains(path);
@@ -113,8 +114,8 @@ impl Tree for Host {
 
     fn fetch<'a>(&'a self, path: &'a [u8], _: u64, to: mpsc::Sender<Bytes>) -> Doing<'a, ()> {
         Box::pin(async move {
-            let content = match is_list(path) {
-                true => self.list.lock().unwrap().clone().unwrap_or_default(),
+            let content = match is_kept(path) {
+                true => self.kept.lock().unwrap().get(path).cloned().unwrap_or_default(),
                 false => content(number(path).unwrap_or_default()).into(),
             };
             let _ = to.send(content.into()).await;
@@ -134,8 +135,8 @@ impl Tree for Host {
             while let Some(bytes) = from.recv().await {
                 content.extend_from_slice(&bytes);
             }
-            if is_list(path) {
-                *self.list.lock().unwrap() = Some(content);
+            if is_kept(path) {
+                self.kept.lock().unwrap().insert(path.to_vec(), content);
             }
             self.written.fetch_add(1, Ordering::Relaxed);
             Ok(())
@@ -172,8 +173,8 @@ impl Tree for Host {
 
     fn remove_file<'a>(&'a self, path: &'a [u8]) -> Doing<'a, ()> {
         Box::pin(async move {
-            if is_list(path) {
-                *self.list.lock().unwrap() = None;
+            if is_kept(path) {
+                self.kept.lock().unwrap().remove(path);
             }
             Ok(())
         })
@@ -303,8 +304,8 @@ fn within<T>(what: &str, most: u64, run: impl FnOnce() -> T) -> T {
 fn many_files_are_handled_in_bounded_memory() {
     let files = std::env::var("FERNWEH_TEST_FILES").map_or(100_000, |files| files.parse().unwrap());
     let host = |files| {
-        let (written, folders, list) = (AtomicU64::new(0), Mutex::default(), Mutex::default());
-        Arc::new(Host { files, written, folders, list })
+        let (written, folders, kept) = (AtomicU64::new(0), Mutex::default(), Mutex::default());
+        Arc::new(Host { files, written, folders, kept })
     };
     let site = |name, url, root: &'static [u8], host: &Arc<Host>| ManyFiles {
         name,
