@@ -137,3 +137,35 @@ fn a_key_of_another_database_does_not_follow_what_is_put_aside() {
     administrator(&format!("DROP DATABASE `{name}_shop`"));
     workspace.done(OVER);
 }
+
+#[test]
+fn views_and_keys_that_stay_and_do_not_fit_are_found_before_on_postgres() {
+    let stays = "CREATE TABLE nights (id int PRIMARY KEY, note text); \
+                 INSERT INTO nights VALUES (1, 'clear');";
+    for (packed, more, words) in [
+        (
+            "CREATE TABLE nights (id int PRIMARY KEY); INSERT INTO nights VALUES (2)",
+            "CREATE VIEW best AS SELECT note FROM nights",
+            ["view public.best does not fit", "note"],
+        ),
+        (
+            "CREATE TABLE nights (id int, note text); INSERT INTO nights VALUES (2, 'hazy')",
+            "CREATE TABLE shop (night int REFERENCES nights)",
+            ["shop does not fit", "unique"],
+        ),
+    ] {
+        let [old, new] =
+            ["unfit_old", "unfit_new"].map(|name| new_database(Server::Postgres, name));
+        Database::open(&old).unwrap().run(packed.as_bytes()).unwrap();
+        Database::open(&new).unwrap().run(format!("{stays} {more}").as_bytes()).unwrap();
+        let workspace = two_sites(&old, &new);
+        workspace.done("pack old -o a.tar");
+        refused(&workspace, &new, OVER, 3, &words);
+        // It is no switch that went wrong: nothing of the run is left.
+        let ours = "SELECT count(*) FROM pg_namespace WHERE nspname LIKE '\\_fw%'";
+        let left = Database::open(&new).unwrap().ask(ours).unwrap();
+        assert_eq!(left[0][0].as_deref(), Some("0"));
+        let runs = workspace.done("runs new --json").json();
+        assert_eq!(runs["runs"][0]["state"], "cleaned up", "{runs}");
+    }
+}

@@ -16,6 +16,8 @@ use fernweh_ports::{
 
 /// How long a switch waits behind open readers before it lets them pass.
 const LOCK_WAIT: &str = "2s";
+/// The same where it is only tried.
+const TRIAL_WAIT: &str = "200ms";
 /// How often it tries before it names who is in the way.
 const TRIES: u32 = 5;
 
@@ -253,8 +255,7 @@ pub(super) fn switch(
             }
             Err(Stop::Server(error)) => {
                 let _ = link.try_run("ROLLBACK");
-                let waits = error.code().is_some_and(|c| ["55P03", "40P01"].contains(&c.code()));
-                if !waits {
+                if !is_waiting(&error) {
                     return Err(link.trouble("the tables cannot be switched", &error));
                 }
                 if attempt >= TRIES {
@@ -264,6 +265,24 @@ pub(super) fn switch(
         }
     }
     Ok(())
+}
+
+/// Tries the whole switch and takes it back: what would fail is found while nothing has changed.
+/// Somebody who holds a table is not waited for; the switch itself does that.
+pub(super) fn rehearse(link: &mut Link, swap: &SchemasSwap) -> Result<()> {
+    let tried = moved(link, swap, Direction::Forward, TRIAL_WAIT, &mut |_| ());
+    link.run("ROLLBACK")?;
+    match tried {
+        Ok(()) => Ok(()),
+        Err(Stop::Told(trouble)) => Err(trouble),
+        Err(Stop::Server(error)) if is_waiting(&error) => Ok(()),
+        Err(Stop::Server(error)) => Err(link.trouble("the tables cannot be switched", &error)),
+    }
+}
+
+/// Whether somebody else holds what is needed.
+fn is_waiting(error: &tokio_postgres::Error) -> bool {
+    error.code().is_some_and(|code| ["55P03", "40P01"].contains(&code.code()))
 }
 
 enum Stop {
@@ -283,9 +302,19 @@ fn in_one_transaction(
     direction: Direction,
     progress: &dyn Progress,
 ) -> std::result::Result<(), Stop> {
-    link.try_run(format!(
-        "BEGIN; SET LOCAL lock_timeout = '{LOCK_WAIT}'; SET LOCAL search_path = ''"
-    ))?;
+    moved(link, swap, direction, LOCK_WAIT, &mut |step| progress.reached(step))?;
+    Ok(link.try_run("COMMIT")?)
+}
+
+/// Begins a transaction in which everything is in place.
+fn moved(
+    link: &mut Link,
+    swap: &SchemasSwap,
+    direction: Direction,
+    wait: &str,
+    reached: &mut dyn FnMut(&str),
+) -> std::result::Result<(), Stop> {
+    link.try_run(format!("BEGIN; SET LOCAL lock_timeout = '{wait}'; SET LOCAL search_path = ''"))?;
     if let (Direction::Forward, Some(noted)) = (direction, &swap.noted_numbers) {
         link.try_run(format!("DROP SCHEMA IF EXISTS {} CASCADE", quoted(noted)))?;
     }
@@ -310,7 +339,7 @@ fn in_one_transaction(
     }
     let steps = [routines.join(";"), others.join(";")];
     if steps.iter().all(String::is_empty) {
-        return Ok(link.try_run("COMMIT")?);
+        return Ok(());
     }
     for refit in &swap.refit {
         link.try_run(&refit.take_off)?;
@@ -318,7 +347,7 @@ fn in_one_transaction(
     for step in steps {
         link.try_run(&step)?;
     }
-    progress.reached("objects-moved");
+    reached("objects-moved");
     for refit in &swap.refit {
         if let Err(error) = link.try_run(&refit.put_back) {
             let what = format!("{} does not fit the tables in place", refit.shown);
@@ -332,7 +361,7 @@ fn in_one_transaction(
             link.try_run(format!("DROP SCHEMA {}", quoted(&schema.name)))?;
         }
     }
-    Ok(link.try_run("COMMIT")?)
+    Ok(())
 }
 
 /// The statements that move those of `ids` that lie in `from`.

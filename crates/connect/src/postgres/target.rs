@@ -220,6 +220,7 @@ impl DatabaseTarget for PostgresTarget {
         self.tell_of_numbers();
         swap.noted_numbers.clone_from(&self.large.noted_in);
         self.notes.extend(notes);
+        switch::rehearse(&mut self.link, &swap)?;
         Ok(DatabaseSwap::Schemas(swap))
     }
 
