@@ -8,10 +8,11 @@ pub use both::Tests;
 pub use page::{Answer, judge_page};
 
 use crate::pack;
+use crate::stream;
 use fernweh_core::entries::EntryList;
 use fernweh_core::finding::{Check, Verdict};
 use fernweh_core::record::{Entry, EntryKind, Extra, Table};
-use fernweh_core::sql::{Dialect, Modes, Statement};
+use fernweh_core::sql::{Dialect, Modes, Statement, write_structure};
 use fernweh_ports::{
     Counting, DatabaseSource, DatabaseTarget, FileSource, FileTarget, Overview, Result, Scope,
     SiteAccess, Structure, Trouble, counted, in_turn, size,
@@ -319,7 +320,38 @@ pub fn fit(
             "an archive unpacks into the engine that it came from",
         )]);
     }
-    target.incompatibilities(overview, structure)
+    let mut checks = target.incompatibilities(overview, structure)?;
+    checks.extend(tried_on(target, there.dialect, structure)?);
+    Ok(checks)
+}
+
+/// Builds the tables beside those of the site, without records, and plans the switch: names that
+/// are taken, keys and views that stay and do not fit show themselves.
+fn tried_on(
+    target: &mut dyn DatabaseTarget,
+    dialect: Dialect,
+    structure: &Structure,
+) -> Result<Vec<Check>> {
+    // As it would come out of an archive.
+    let read = |statements: &[Statement]| {
+        stream::statements(write_structure(dialect, statements).as_slice(), dialect)
+            .map_err(|because| Trouble::outside("the structure cannot be packed").because(because))
+    };
+    let (before, afterwards) = (read(&structure.before)?, read(&structure.afterwards)?);
+    let planned = target.build(&before).and_then(|()| target.finish(&afterwards));
+    let refused = target.not_created();
+    target.discard()?;
+    Ok(match planned {
+        Err(trouble) if trouble.lost => return Err(trouble),
+        Err(trouble) => vec![failed(&trouble)],
+        Ok(_) if refused.is_empty() => {
+            vec![Check::passed("all of it fits what stays there (built once, without records)")]
+        }
+        Ok(_) => refused
+            .into_iter()
+            .map(|what| Check::warned(what, "it will be missing there; look at it in the source"))
+            .collect(),
+    })
 }
 
 /// Records that the destination's server finds too large.
