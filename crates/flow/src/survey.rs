@@ -288,7 +288,8 @@ fn look_at_files(
             seen.note(&entry.shown());
         });
         if (content.len() as u64) < limits::SETTINGS_FILE {
-            settings.extend(settings::find(&content).map(|found| (entry.shown(), found)));
+            let found = settings::find(&content).into_iter();
+            settings.extend(found.map(|found| (entry.shown(), found.settings)));
         }
         Ok(())
     })?;

@@ -167,14 +167,15 @@ impl Site {
             // A file that may not be read, or has gone, is not where the settings are.
             let found = match read_whole(source, &entry.path, limits::SETTINGS_FILE) {
                 Ok(Held::Whole(file)) => settings::find(&file.bytes),
-                Ok(_) => None,
+                Ok(_) => Vec::new(),
                 Err(trouble) if trouble.lost => return Err(trouble),
-                Err(_) => None,
+                Err(_) => Vec::new(),
             };
-            if let Some(found) = found
-                && best.as_ref().is_none_or(|(_, best)| found.len() > best.len())
-            {
-                best = Some((entry.shown(), found));
+            for connection in found {
+                let found = connection.settings;
+                if best.as_ref().is_none_or(|(_, best)| found.len() > best.len()) {
+                    best = Some((entry.shown(), found));
+                }
             }
             Ok(())
         })?;
@@ -185,7 +186,29 @@ impl Site {
 /// Whether a file of another host is worth being fetched for a look at its settings.
 fn may_hold_settings(path: &str) -> bool {
     let name = path.rsplit('/').next().unwrap_or(path);
-    let known = ["php", "inc", "env", "ini", "conf", "cfg", "cnf", "local", "py", "rb", "yml"];
+    let known = [
+        "php",
+        "inc",
+        "env",
+        "ini",
+        "conf",
+        "cfg",
+        "cnf",
+        "config",
+        "local",
+        "properties",
+        "py",
+        "rb",
+        "yml",
+        "yaml",
+        "json",
+        "toml",
+        "xml",
+        "js",
+        "cjs",
+        "mjs",
+        "ts",
+    ];
     let depth = path.matches('/').count();
     depth <= 3
         && (name.starts_with(".env")

@@ -117,14 +117,9 @@ fn percent_decoded(path: &str) -> String {
 
 fn open(host: &HostOptions) -> Result<Site<'_>, Failure> {
     let text = std::fs::read(host.root.join("config/site.php"))?;
-    let found = settings::find(&text).ok_or("the settings file names no database")?;
-    let value = |role| {
-        found
-            .iter()
-            .find(|setting| setting.role == role)
-            .map(|s| s.value.clone())
-            .unwrap_or_default()
-    };
+    let found = settings::find(&text);
+    let found = found.first().ok_or("the settings file names no database")?;
+    let value = |role| found.value(role).unwrap_or_default().to_owned();
     let place = if value(Role::File).is_empty() {
         let host = value(Role::Host);
         let port = host.split_once(':').and_then(|(_, port)| port.parse().ok()).unwrap_or(3306);

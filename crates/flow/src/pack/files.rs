@@ -220,10 +220,10 @@ fn unreadable(entry: &Entry, trouble: &Trouble) -> Trouble {
 /// Whether a file holds connection settings: a password, or the place of a database file.
 pub(crate) fn holds_settings(bytes: &[u8]) -> bool {
     let found = match bytes.len() as u64 <= limits::SETTINGS_FILE {
-        true => settings::find(bytes).unwrap_or_default(),
+        true => settings::find(bytes),
         false => Vec::new(),
     };
-    found.iter().any(|setting| match setting.role {
+    found.iter().flat_map(|connection| &connection.settings).any(|setting| match setting.role {
         Role::Password => !setting.value.is_empty(),
         role => role == Role::File,
     })

@@ -321,7 +321,10 @@ pub fn fit(
         )]);
     }
     let mut checks = target.incompatibilities(overview, structure)?;
-    checks.extend(tried_on(target, there.dialect, structure)?);
+    // A SQLite file holds one site: nothing stays in it that could be in the way.
+    if there.dialect != Dialect::Sqlite {
+        checks.extend(tried_on(target, there.dialect, structure)?);
+    }
     Ok(checks)
 }
 

@@ -7,7 +7,7 @@ use fernweh_core::archive::{Located, Member, read_index_line};
 use fernweh_core::limits;
 use fernweh_core::record::{Entry, EntryKind};
 use fernweh_core::rewrite::Rewriter;
-use fernweh_core::settings::{self, Role};
+use fernweh_core::settings::{self, Role, Setting};
 use fernweh_ports::{FileTarget, LeftOut, Progress, Result, Trouble, Unit, counted};
 use std::collections::BTreeMap;
 use std::io::{BufRead, BufReader, Read};
@@ -278,27 +278,41 @@ fn changed_now(entry: &Entry) -> Entry {
     Entry { mtime, nanos, ..entry.clone() }
 }
 
-/// A file whose settings name the database that was packed, with those of the destination.
+/// A file whose settings name the database that was packed, with those of the destination. What
+/// else it names stays: another database, a copy on a developer's machine.
 fn with_settings(
     options: &UnpackOptions<'_>,
     archive: &ArchiveReader,
     bytes: &[u8],
 ) -> Result<Option<Vec<u8>>> {
-    let Some(found) = settings::find(bytes) else { return Ok(None) };
-    if let Some(database) = &archive.manifest.database {
-        let names = [Some(database.name.as_str()), database.inside_files.as_deref()];
-        let is_ours = found.iter().any(|setting| {
-            matches!(setting.role, Role::Name | Role::File)
-                && names.iter().flatten().any(|name| same_name(name, &setting.value))
-        });
-        if !is_ours {
-            return Ok(None);
+    let mut found = settings::find(bytes);
+    match &archive.manifest.database {
+        Some(database) => {
+            let names = [Some(database.name.as_str()), database.inside_files.as_deref()];
+            found.retain(|connection| {
+                connection.settings.iter().any(|setting| {
+                    matches!(setting.role, Role::Name | Role::File)
+                        && names.iter().flatten().any(|name| same_name(name, &setting.value))
+                })
+            });
+        }
+        // Which of several it is that the site uses is not known.
+        None if found.len() > 1 => return Ok(None),
+        None => {}
+    }
+    if found.is_empty() {
+        return Ok(None);
+    }
+    let mut new = Vec::new();
+    for connection in &found {
+        for setting in &connection.settings {
+            new.push((setting, (options.settings)(setting, &connection.settings)?));
         }
     }
-    let values = found.iter().map(|setting| (options.settings)(setting, &found));
-    let mut values = values.collect::<Result<Vec<_>>>()?.into_iter();
-    let new = settings::write(bytes, &found, |_| values.next().flatten());
-    Ok(Some(new))
+    new.sort_by_key(|(setting, _)| setting.range.start);
+    let all: Vec<Setting> = new.iter().map(|(setting, _)| (*setting).clone()).collect();
+    let mut values = new.into_iter().map(|(_, value)| value);
+    Ok(Some(settings::write(bytes, &all, |_| values.next().flatten())))
 }
 
 /// A database file may be written relative to the site's folder.
