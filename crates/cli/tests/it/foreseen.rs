@@ -175,3 +175,29 @@ fn views_and_keys_that_stay_and_do_not_fit_are_found_before_on_postgres() {
         assert_eq!(runs["runs"][0]["state"], "cleaned up", "{runs}");
     }
 }
+
+#[test]
+fn partitions_in_another_schema_come_along() {
+    let [old, new] = ["parted_old", "parted_new"].map(|name| new_database(Server::Postgres, name));
+    let sql = "CREATE SCHEMA archive; \
+               CREATE TABLE nights (id int, year int, note text) PARTITION BY LIST (year); \
+               CREATE TABLE archive.nights_2025 PARTITION OF nights FOR VALUES IN (2025); \
+               CREATE TABLE nights_2026 PARTITION OF nights FOR VALUES IN (2026); \
+               CREATE INDEX by_note ON nights (note); \
+               INSERT INTO nights VALUES (1, 2025, 'clear'), (2, 2026, 'hazy'), (3, 2025, 'wind')";
+    Database::open(&old).unwrap().run(sql.as_bytes()).unwrap();
+    let workspace = two_sites(&old, &new);
+    workspace.done("pack old -o a.tar");
+    workspace.done("unpack a.tar new --as-is");
+    assert_eq!(database_cells(&old), database_cells(&new));
+    Database::open(&new).unwrap().run(b"DELETE FROM nights WHERE id = 1").unwrap();
+    let before = database_cells(&new);
+    workspace.done("unpack a.tar new --as-is --overwrite");
+    assert_eq!(database_cells(&old), database_cells(&new));
+    workspace.done("undo new");
+    assert_eq!(before, database_cells(&new));
+    workspace.redo("new");
+    assert_eq!(database_cells(&old), database_cells(&new));
+    workspace.done("undo new --let-go");
+    assert_eq!(database_cells(&old), database_cells(&new));
+}

@@ -25,6 +25,15 @@ impl PostgresTarget {
     pub(super) fn learn(&mut self, statements: &[Statement]) {
         let mut schema = "public".to_owned();
         for statement in statements {
+            // The index of a partition may lie in another schema than the one that it joins.
+            if let Some(sql) = statement.sql()
+                && let Some(rest) = sql.strip_prefix("ALTER INDEX ")
+                && let Some((joined, _)) = rest.split_once(" ATTACH PARTITION ")
+            {
+                let joined = Qualified::parse(joined);
+                self.names.entry(joined.schema).or_default().insert(joined.name);
+                continue;
+            }
             let (place, name) = match statement {
                 Statement::Schema { name, .. } => {
                     schema.clone_from(name);

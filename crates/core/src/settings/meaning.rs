@@ -222,7 +222,7 @@ pub(super) fn connections(text: &str, found: Vec<Found>) -> Vec<Connection> {
 
 /// What lacks in a connection and stands beside it under a name of another form: `$database` beside
 /// `$dbuser`, `dbdriver` beside `username`.
-fn complete(groups: &mut Vec<Group>) {
+fn complete(groups: &mut [Group]) {
     for at in 0..groups.len() {
         if !groups[at].has(Role::User) || !groups[at].has(Role::Password) && !groups[at].about {
             continue;
