@@ -3,10 +3,10 @@
 
 use super::{archives, fixture, one};
 use fernweh_core::sql::Dialect;
-use fernweh_demo::database::Database;
+use fernweh_demo::database::{Database, Place};
 use fernweh_demo::server::{PrivateServer, Server};
 use fernweh_demo::site::{Build, build};
-use fernweh_testkit::{Engine, Fixture, database_cells, shared_server};
+use fernweh_testkit::{Engine, Fixture, database_cells, new_database, shared_server};
 use std::os::unix::fs::PermissionsExt;
 
 fn run(fixture: &Fixture, site: &str, statements: &[&str]) {
@@ -327,4 +327,52 @@ fn a_record_that_the_server_does_not_take_is_found_beforehand() {
     workspace.done("unpack site.fernweh.tar new --as-is --overwrite");
     set("max_allowed_packet = 16777216");
     assert_eq!(database_cells(&old), database_cells(&new));
+}
+
+#[test]
+fn a_trigger_that_binary_logging_forbids_is_found_before() {
+    let folder = tempfile::Builder::new().prefix("fw").tempdir().unwrap();
+    std::fs::set_permissions(folder.path(), std::fs::Permissions::from_mode(0o755)).unwrap();
+    let place = folder.path().join("s");
+    std::fs::create_dir(&place).unwrap();
+    std::fs::write(place.join("my.cnf"), "[mariadbd]\nlog_bin = log\nserver_id = 1\n").unwrap();
+    let server = PrivateServer::start(Server::Mariadb, &place).unwrap();
+    let old = server.make_database("old", "u_old", "old-secret").unwrap();
+    let new = server.make_database("new", "u_new", "new-secret").unwrap();
+    let mut admin = server.administrator().unwrap();
+    let table = "CREATE TABLE nights (id int PRIMARY KEY, note varchar(20))";
+    let trigger = "CREATE TRIGGER on_night BEFORE INSERT ON nights FOR EACH ROW SET NEW.note = 'x'";
+    admin.run(b"SET GLOBAL log_bin_trust_function_creators = 1").unwrap();
+    Database::open(&old).unwrap().run(table.as_bytes()).unwrap();
+    Database::open(&old).unwrap().run(trigger.as_bytes()).unwrap();
+    Database::open(&new).unwrap().run(table.as_bytes()).unwrap();
+    admin.run(b"SET GLOBAL log_bin_trust_function_creators = 0").unwrap();
+    let workspace = super::zoo::two_sites(&old, &new);
+    workspace.done("pack old -o a.tar");
+    let before = database_cells(&new);
+    for line in ["survey old --for new", "unpack a.tar new --as-is --overwrite"] {
+        workspace.run(line).code(3).says("trigger on_night").says("1419");
+        assert_eq!(before, database_cells(&new));
+    }
+    admin.run(b"SET GLOBAL log_bin_trust_function_creators = 1").unwrap();
+    workspace.done("unpack a.tar new --as-is --overwrite");
+    assert_eq!(database_cells(&old), database_cells(&new));
+}
+
+#[test]
+fn another_default_of_the_database_is_named_where_routines_take_texts() {
+    let [old, new] = ["texts_old", "texts_new"].map(|name| new_database(Server::Mariadb, name));
+    let run =
+        |place: &Place, sql: &str| Database::open(place).unwrap().run(sql.as_bytes()).unwrap();
+    let Place::Mariadb { name, .. } = &old else { panic!() };
+    run(&old, &format!("ALTER DATABASE `{name}` CHARACTER SET latin1"));
+    run(&old, "CREATE TABLE nights (id int PRIMARY KEY)");
+    run(&old, "CREATE FUNCTION half(a varchar(20)) RETURNS int DETERMINISTIC RETURN length(a)");
+    let workspace = super::zoo::two_sites(&old, &new);
+    workspace.done("pack old -o a.tar");
+    workspace.done("unpack a.tar new --as-is").says("latin1_swedish_ci").says("half");
+    let Place::Mariadb { name, .. } = &new else { panic!() };
+    run(&new, &format!("ALTER DATABASE `{name}` CHARACTER SET latin1"));
+    let quiet = workspace.done("unpack a.tar new --as-is --overwrite");
+    assert!(!quiet.out.contains("latin1"), "{}", quiet.out);
 }

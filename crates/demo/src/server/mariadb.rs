@@ -32,8 +32,14 @@ pub(super) fn spawn(folder: &Path, port: u16) -> Result<Child, Failure> {
     // A server that starts clears its folder of temporary tables: no two may share one.
     let temporary = folder.join("tmp");
     std::fs::create_dir_all(&temporary)?;
+    // Settings that only hold from the start stand in a file in its folder.
+    let settings = folder.join("my.cnf");
+    let settings = match settings.exists() {
+        true => format!("--defaults-file={}", settings.display()),
+        false => "--no-defaults".into(),
+    };
     let child = Command::new(server)
-        .arg("--no-defaults")
+        .arg(settings)
         .arg(format!("--datadir={}", folder.join("data").display()))
         .arg(format!("--socket={}", folder.join("s").display()))
         .arg(format!("--pid-file={}", folder.join("pid").display()))

@@ -40,10 +40,10 @@ use crate::report::RewriteReport;
 use fernweh_core::archive::DatabaseManifest;
 use fernweh_core::rewrite::Rewriter;
 use fernweh_core::settings::Setting;
-use fernweh_core::sql::{Dialect, Prefix, Statement};
+use fernweh_core::sql::{Dialect, ObjectKind, Prefix, Statement};
 use fernweh_ports::{
     CameIn, DatabaseTarget, Direction, Halves, LeftOut, Progress, Result, Scope, Targets,
-    TroubleKind,
+    TroubleKind, named,
 };
 use serde::Serialize;
 use std::collections::BTreeMap;
@@ -396,6 +396,9 @@ fn build(
             before::refuse_to_replace(&target.replaces(&swap)?, &options.site)?;
         }
         report.notes = target.notes();
+        if let Some(about) = &archive.manifest.database {
+            report.notes.extend(parameters(about, &mut **target, &afterwards)?);
+        }
         if options.part.some_tables || options.part.rows_only {
             report.orphans = target.orphans(&swap)?;
         }
@@ -414,6 +417,39 @@ fn build(
     journal.step(&Step::Checked, progress)?;
     progress.go_on()?;
     Ok(plan)
+}
+
+/// Texts that routines of MariaDB take without saying their characters have those of the database
+/// in which the routine is made, and no statement can say that for it.
+fn parameters(
+    about: &DatabaseManifest,
+    target: &mut dyn DatabaseTarget,
+    afterwards: &[Statement],
+) -> Result<Option<String>> {
+    let routines = afterwards.iter().filter_map(|statement| match statement {
+        Statement::Object { kind: ObjectKind::Routine, name, sql, .. } => Some((name, sql)),
+        _ => None,
+    });
+    let takes_texts = |sql: &str| {
+        let sql = sql.to_ascii_lowercase();
+        ["char(", "text", "enum(", "set("].iter().any(|kind| sql.contains(kind))
+    };
+    let names: Vec<String> =
+        routines.filter(|(_, sql)| takes_texts(sql)).map(|(name, _)| name.clone()).collect();
+    if about.dialect != Dialect::Mariadb || names.is_empty() {
+        return Ok(None);
+    }
+    let there = target.overview(&|_: &str| false)?;
+    if there.collation == about.collation {
+        return Ok(None);
+    }
+    Ok(Some(format!(
+        "texts that routines take or hold have the characters of the database, which are {} here and \
+         were {}: look at {} (ALTER DATABASE sets them; unpack again then)",
+        there.collation,
+        about.collation,
+        named(&names, 6)
+    )))
 }
 
 /// What is built, and how.
