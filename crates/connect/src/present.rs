@@ -139,7 +139,10 @@ pub(crate) fn clear(
 }
 
 /// The entries that are wanted, and the folders on the way to them.
-fn listed(present: &mut impl FileSource, wanted: &dyn Fn(&[u8]) -> bool) -> Result<EntryList> {
+pub(crate) fn listed(
+    present: &mut impl FileSource,
+    wanted: &dyn Fn(&[u8]) -> bool,
+) -> Result<EntryList> {
     let mut found = EntryList::default();
     let mut above: Vec<Entry> = Vec::new();
     present.walk(&|_| true, &mut |entry| {

@@ -280,6 +280,12 @@ pub trait FileTarget: Send {
     /// Looks again at what was carried over, and brings into the new state what has changed, come
     /// or gone since; gives the number of such entries. Also after `finish`.
     fn catch_up(&mut self, wanted: &dyn Fn(&[u8]) -> bool) -> Result<u64>;
+    /// Takes up what an earlier process had carried over for a switch that is still to be made;
+    /// `false` if it is made already, or is one of a part.
+    fn take_up(&mut self, swap: &FileSwap, wanted: &dyn Fn(&[u8]) -> bool) -> Result<bool> {
+        let _ = (swap, wanted);
+        Ok(false)
+    }
     /// Sets the times of folders, writes everything through to disk, plans the switch.
     fn finish(&mut self) -> Result<FileSwap>;
     /// Bytes free on its disk, if that can be known.

@@ -214,6 +214,24 @@ fn uploads_are_carried_over(workspace: &Workspace) {
     workspace.done("undo new");
     assert_eq!(read("new/pages/index.html"), "spoiled");
     assert_eq!(read("new/uploads/b/new.jpg"), "a new one");
+
+    // A switch that was broken off is completed with what has come since.
+    workspace.run_killed_at(line, "switching");
+    workspace.write("new/uploads/b/later.jpg", "after the break");
+    workspace.write("new/uploads/a.jpg", "changed after the break");
+    fs::remove_file(workspace.path("new/uploads/b/new.jpg")).unwrap();
+    workspace.done(line);
+    assert_eq!(read("new/pages/index.html"), "the page");
+    assert_eq!(read("new/uploads/b/later.jpg"), "after the break");
+    assert_eq!(read("new/uploads/a.jpg"), "changed after the break");
+    assert!(!workspace.path("new/uploads/b/new.jpg").exists());
+    workspace.done("undo new");
+    // One that was made already is left as it is.
+    workspace.run_killed_at(line, "files-in-place");
+    workspace.write("new/uploads/b/last.jpg", "into the new state");
+    workspace.done(line);
+    assert_eq!(read("new/uploads/b/last.jpg"), "into the new state");
+    assert_eq!(read("new/pages/index.html"), "the page");
 }
 
 const KEEP: &str = "[unpack]\nkeep = [\"uploads/**\"]";

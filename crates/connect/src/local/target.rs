@@ -371,6 +371,14 @@ impl FileTarget for LocalTarget {
         present::catch_up(self, &mut present, wanted)
     }
 
+    fn take_up(&mut self, swap: &FileSwap, wanted: &dyn Fn(&[u8]) -> bool) -> Result<bool> {
+        if swap.part || swap.new.is_none() || file_id(&swap.side) != swap.new {
+            return Ok(false);
+        }
+        self.kept = present::listed(&mut super::LocalSource::open(&swap.side)?, wanted)?;
+        Ok(true)
+    }
+
     fn finish(&mut self) -> Result<FileSwap> {
         for entry in std::mem::take(&mut self.folders).into_iter().rev() {
             let full = self.built.join(OsStr::from_bytes(&entry.path));

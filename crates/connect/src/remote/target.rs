@@ -242,6 +242,28 @@ impl FileTarget for RemoteTarget {
         Ok(moved)
     }
 
+    fn take_up(&mut self, swap: &FileSwap, wanted: &dyn Fn(&[u8]) -> bool) -> Result<bool> {
+        let new = swap.side.as_os_str().as_bytes();
+        let waits = !swap.part && runtime().block_on(self.tree.look(new))?.is_some();
+        if !waits {
+            return Ok(false);
+        }
+        self.workshop = Some(split(new).0.to_vec());
+        let mut kept = EntryList::default();
+        RemoteSource::open(self.tree.clone(), new)?.walk(&|_| true, &mut |entry| {
+            match entry.kind {
+                EntryKind::Folder => self.is_made(&entry.path),
+                _ => drop(self.written.insert(&entry.path)),
+            }
+            if wanted(&entry.path) {
+                kept.push(entry);
+            }
+            Ok(())
+        })?;
+        self.kept = kept;
+        Ok(true)
+    }
+
     fn finish(&mut self) -> Result<FileSwap> {
         self.settle()?;
         let mut folders = std::mem::take(&mut self.folders);

@@ -68,6 +68,11 @@ impl RemoteTarget {
         made
     }
 
+    /// A folder that an earlier process has made.
+    pub(super) fn is_made(&mut self, path: &[u8]) {
+        self.made.insert(path.to_vec(), std::future::ready(Ok(())).boxed().shared());
+    }
+
     /// Lets `work` run when the folder of `path` is there; its failure is told later.
     pub(super) fn begin<W>(&mut self, path: &[u8], kilobytes: u32, work: W)
     where

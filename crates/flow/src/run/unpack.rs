@@ -12,8 +12,9 @@ use crate::pack::is_database;
 use crate::patterns::Patterns;
 use crate::undo::let_go;
 use crate::unpack::{
-    Earlier, OnBadRecord, Part, Standing, UnpackOptions, UnpackReport, look_before, mark, preview,
-    set_aside, settle_earlier, settle_previews, tables_of, unpack, unpack_in_place, visible,
+    Earlier, OnBadRecord, Part, Standing, UnpackOptions, UnpackReport, carried_over,
+    has_carried_over, look_before, mark, preview, set_aside, settle_earlier, settle_previews,
+    tables_of, unpack, unpack_in_place, visible,
 };
 use fernweh_core::record::is_of_engine;
 use fernweh_core::rewrite::{Rewriter, Rule};
@@ -274,14 +275,19 @@ impl Work<'_> {
         let lock = records.lock(site.name())?;
         let mark = mark(&self.options, self.archive, self.halves)?;
         let over = superseded.map(|run| run.header.run.as_str());
-        let earlier = settle_earlier(
-            records,
-            site.name(),
-            (&mark, &self.of.input),
-            over,
-            &mut |run| site.targets(&run.header.run, Halves::BOTH),
-            progress,
-        )?;
+        let earlier = {
+            let wanted = carried_over(&self.options);
+            let keeps = has_carried_over(&self.options);
+            settle_earlier(
+                records,
+                site.name(),
+                (&mark, &self.of.input),
+                over,
+                &mut |run| site.targets(&run.header.run, Halves::BOTH),
+                keeps.then_some(&wanted as &dyn Fn(&[u8]) -> bool),
+                progress,
+            )?
+        };
         if let Earlier::Completed(Direction::Forward) = earlier {
             return Ok(UnpackReport {
                 undo: true,

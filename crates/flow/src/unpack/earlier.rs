@@ -1,6 +1,7 @@
 //! What becomes of an earlier run of the site: completed, gone on with, or cleaned up.
 
-use super::{OnBadRecord, UnpackOptions, switch, tables_of};
+use super::switching::{HALF, Wanted, switch_with};
+use super::{OnBadRecord, UnpackOptions, tables_of};
 use crate::archive::ArchiveReader;
 use crate::identity::{RulesIdentity, identity as digest_of};
 use crate::journal::{Journal, Operation, Records, Run, RunState, SET_ASIDE, Step};
@@ -11,13 +12,15 @@ use serde::Serialize;
 
 /// Completes a run of this site that was broken off in the middle of its switch, or
 /// cleans up one that had not come so far, unless the same command can go on with it. The
-/// run `superseded` is left alone; `mark` and `input` are those of the command that is typed.
+/// run `superseded` is left alone; `mark` and `input` are those of the command that is typed, and
+/// `carried_over` what it carries over of the present files.
 pub fn settle_earlier(
     records: &Records,
     site: &str,
     (mark, input): (&str, &str),
     superseded: Option<&str>,
     targets_of: &mut dyn FnMut(&Run) -> Result<Targets>,
+    carried_over: Option<Wanted<'_>>,
     progress: &dyn Progress,
 ) -> Result<Earlier> {
     let mut earlier = Earlier::None;
@@ -49,9 +52,18 @@ pub fn settle_earlier(
         let mut journal = Journal::resume(&run)?;
         match run.state() {
             RunState::Switching(direction, plan) => {
-                switch(&mut journal, &mut targets, &plan, direction, progress)?;
                 let same = run.header.mark == mark
                     || run.header.mark.starts_with(FOLLOWED) && run.header.input == input;
+                // Visitors may have written into what is carried over since it was broken off.
+                let wanted = carried_over.filter(|_| same && direction == Direction::Forward);
+                let carried_over = match (&mut targets.files, &plan.files, wanted) {
+                    (Some(files), Some(swap), Some(wanted)) => {
+                        files.take_up(swap, wanted)?.then_some(wanted)
+                    }
+                    _ => None,
+                };
+                switch_with(&mut journal, &mut targets, &plan, direction, progress, carried_over)
+                    .map_err(|trouble| trouble.incomplete(HALF))?;
                 if direction == Direction::Forward && !same {
                     return Err(other_completed(site, &run));
                 }

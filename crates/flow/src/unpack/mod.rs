@@ -21,6 +21,7 @@ use rejects::Rejects;
 pub use rejects::{BadRecord, OnBadRecord};
 pub(crate) use switching::kept_files;
 pub use switching::switch;
+pub(crate) use switching::{carried_over, has_carried_over};
 pub use trust::bodies_of;
 pub use visible::visible;
 
@@ -28,9 +29,7 @@ use before::check_engine;
 use files::{check_files, read_files};
 pub(crate) use rows::tables_of;
 use rows::{Afterwards, archive_structure, check_rows, own_structure, read_rows};
-use switching::{
-    HALF, Wanted, back_again, came_in, carried_over, has_carried_over, hold_still, switch_with,
-};
+use switching::{HALF, Wanted, back_again, came_in, hold_still, switch_with};
 use writer::Destination;
 
 use crate::archive::ArchiveReader;

@@ -74,12 +74,12 @@ pub(super) fn back_again(
 }
 
 /// Whether anything of the present files is carried over.
-pub(super) fn has_carried_over(options: &UnpackOptions<'_>) -> bool {
+pub(crate) fn has_carried_over(options: &UnpackOptions<'_>) -> bool {
     options.part.files.is_none() && !options.keep.is_empty()
 }
 
 /// Which of the present files are carried over into the new state.
-pub(super) fn carried_over<'a>(options: &'a UnpackOptions<'_>) -> impl Fn(&[u8]) -> bool + 'a {
+pub(crate) fn carried_over<'a>(options: &'a UnpackOptions<'_>) -> impl Fn(&[u8]) -> bool + 'a {
     let inside = options.inside_files.as_deref();
     move |path| options.keep.hold(path) && !crate::pack::is_database(path, inside)
 }
