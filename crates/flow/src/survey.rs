@@ -303,11 +303,19 @@ fn settings_report(found: Vec<(String, Vec<Setting>)>) -> Option<SettingsReport>
     let open = settings.iter().filter(|setting| setting.role != Role::Password);
     Some(SettingsReport {
         file: file.clone(),
-        lines: settings.iter().map(|setting| setting.line).collect(),
+        lines: lines_of(settings),
         values: open.map(|setting| (setting.name.clone(), setting.value.clone())).collect(),
         password: settings.iter().any(|setting| setting.role == Role::Password),
         others: found.iter().map(|(name, _)| name).filter(|name| *name != file).cloned().collect(),
     })
+}
+
+/// The lines on which settings stand, each once.
+pub fn lines_of(settings: &[Setting]) -> Vec<usize> {
+    let mut lines: Vec<usize> = settings.iter().map(|setting| setting.line).collect();
+    lines.sort_unstable();
+    lines.dedup();
+    lines
 }
 
 /// What a file is, by the ending of its name.

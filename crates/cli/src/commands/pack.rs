@@ -77,7 +77,7 @@ pub fn run(context: &Context, args: &PackArgs) -> Result<u8> {
 
 fn options(args: &PackArgs, config: &Config, site: &Site) -> Result<Pack> {
     let only = if args.sql.is_some() { Some(Half::Database) } else { args.only };
-    let halves = site.halves(only)?;
+    let halves = site.halves_to_pack(only)?;
     let archive = match (&args.sql, &args.output) {
         // The script is taken out of an archive, which is not kept.
         (Some(script), _) => beside(script)?,

@@ -11,7 +11,7 @@ use crate::render::{
 use crate::site;
 use crate::site::Site;
 use clap::Args;
-use fernweh_core::finding::Verdict;
+use fernweh_core::finding::{Check, Verdict};
 use fernweh_flow::patterns::Patterns;
 use fernweh_flow::preflight::Tests;
 use fernweh_flow::run::Survey;
@@ -57,6 +57,13 @@ pub fn run(context: &Context, args: &SurveyArgs) -> Result<u8> {
     let leave_out = Patterns::of_paths(&config.content.pack.leave_out)?;
     let mut report = Survey { leave_out }.run(&site, context.around(&records))?;
     report.database_place = site.database_shown();
+    if let Some(program) = &site.program {
+        let what = format!(
+            "the site has programs, as {program}, and no file names a database in a form that is read"
+        );
+        let hint = format!("set database in [site.{}], or \"none\" if it has none", site.name);
+        report.checks.insert(0, Check::warned(what, hint));
+    }
     context.print(&report, &text(context, &report, &site));
     let failed = report.checks.iter().any(|check| check.verdict == Verdict::Failed);
     Ok(if failed { 3 } else { DONE })
@@ -75,7 +82,7 @@ fn for_other(
         entry_by_entry: false,
         from: site,
         to: &other,
-        halves: site.halves(None)?,
+        halves: site.halves_to_pack(None)?,
         leave_out: &Patterns::of_paths(&config.content.pack.leave_out)?,
         only,
     };

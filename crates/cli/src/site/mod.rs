@@ -5,6 +5,8 @@ mod access;
 mod connect;
 mod places;
 
+use places::Learned;
+
 use crate::config::{Config, SiteSection};
 use crate::hosts::{FilesPlace, Hosts};
 use crate::options::{Half, SiteArgs};
@@ -36,6 +38,8 @@ pub struct Site {
     pub tables: Patterns,
     /// The file and lines from which the database was learned, if it was not configured.
     pub learned_from: Option<String>,
+    /// A program among its files, where no database is configured and no file names one.
+    pub program: Option<String>,
     section: SiteSection,
     folder: PathBuf,
     hosts: Hosts,
@@ -82,15 +86,22 @@ impl DatabasePlace {
     }
 }
 
+/// What `database` says of a site that has none.
+const NO_DATABASE: &str = "none";
+
 impl Site {
     /// The site of a name, or one described by options alone.
     pub fn resolve(config: &Config, name: Option<&str>, args: &SiteArgs) -> Result<Self> {
         let mut site = Self::resolve_for_pages(config, name, args)?;
-        if site.database.is_none()
-            && let Some((place, from)) = site.learn_database()?
-        {
-            site.database = Some(place);
-            site.learned_from = Some(from);
+        if site.database.is_none() && site.section.database.as_deref() != Some(NO_DATABASE) {
+            match site.learn_database()? {
+                Learned::Database { place, from, through } => {
+                    site.database = Some(place);
+                    site.learned_from = Some(from);
+                    site.section.through = through.or(site.section.through.take());
+                }
+                Learned::Nothing { program } => site.program = program,
+            }
         }
         Ok(site)
     }
@@ -131,13 +142,14 @@ impl Site {
             files,
             database: None,
             learned_from: None,
+            program: None,
             section,
             hosts: Hosts::default(),
             copy: Mutex::default(),
             tunnel: Mutex::default(),
             secrets: Mutex::default(),
         };
-        if let Some(text) = site.section.database.clone() {
+        if let Some(text) = site.section.database.clone().filter(|text| text != NO_DATABASE) {
             site.database = Some(site.database_place(&text).map_err(at)?);
         }
         if site.database.is_none() && site.files.is_none() && site.url.is_none() {
@@ -190,6 +202,25 @@ impl Site {
                 .map_or_else(|| address.host.clone(), |found| found.ip().to_string()),
         };
         Some((self.section.through.clone(), host, address.port))
+    }
+
+    /// Which halves of the site are packed. A site of programs hardly ever has no database: half a
+    /// site is packed only if that is said.
+    pub fn halves_to_pack(&self, only: Option<Half>) -> Result<Halves> {
+        match (&self.program, only) {
+            (Some(program), None) => {
+                let name = &self.name;
+                Err(Trouble::usage(format!("the database of site {name} is not known"))
+                    .because(format!(
+                        "the site has programs, as {program}, but no file names a database in a form \
+                         that Fernweh reads (docs/settings.md)"
+                    ))
+                    .hint(format!(
+                        "set database in [site.{name}] (\"none\" if it has none), or add --only files"
+                    )))
+            }
+            _ => self.halves(only),
+        }
     }
 
     /// Which halves of the site a command works on.

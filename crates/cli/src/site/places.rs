@@ -2,7 +2,7 @@
 //! settings.
 
 use super::{DatabasePlace, Site, below};
-use crate::hosts::{FilesPlace, decoded};
+use crate::hosts::{FilesPlace, Protocol, decoded};
 use crate::secrets::{Secret, expanded, of_option_file, of_password_file};
 use fernweh_connect::remote::is_folder;
 use fernweh_connect::server::{Encryption, ServerAddress};
@@ -11,6 +11,7 @@ use fernweh_core::entries::EntryList;
 use fernweh_core::limits;
 use fernweh_core::record::EntryKind;
 use fernweh_core::settings::{self, Role, Setting};
+use fernweh_flow::survey::lines_of;
 use fernweh_ports::{Held, Result, SiteAccess, Trouble, in_turn, read_whole};
 use std::path::PathBuf;
 use std::sync::PoisonError;
@@ -100,23 +101,25 @@ impl Site {
     }
 
     /// Looks for the connection settings in the site's own files.
-    pub(super) fn learn_database(&self) -> Result<Option<(DatabasePlace, String)>> {
+    pub(super) fn learn_database(&self) -> Result<Learned> {
+        let nothing = Learned::Nothing { program: None };
         match &self.files {
-            None => return Ok(None),
-            Some(FilesPlace::Local(root)) if !root.is_dir() => return Ok(None),
+            None => return Ok(nothing),
+            Some(FilesPlace::Local(root)) if !root.is_dir() => return Ok(nothing),
             Some(FilesPlace::Remote(place)) => {
                 let (tree, root) = self.file_tree(place)?;
                 if !is_folder(&*tree, &root)? {
-                    return Ok(None);
+                    return Ok(nothing);
                 }
             }
             Some(FilesPlace::Local(_)) => {}
         }
-        let Some((file, found)) = self.connection_settings()? else { return Ok(None) };
+        let (found, program) = self.connection_settings()?;
+        let Some((file, found)) = found else { return Ok(Learned::Nothing { program }) };
         let value = |role| {
             found.iter().find(|setting| setting.role == role).map(|setting| setting.value.clone())
         };
-        let lines: Vec<String> = found.iter().map(|setting| setting.line.to_string()).collect();
+        let lines: Vec<String> = lines_of(&found).iter().map(ToString::to_string).collect();
         let from = format!("{file} lines {}", lines.join(", "));
         let place = match value(Role::File).filter(|path| !path.is_empty()) {
             Some(path) => match self.files.as_ref().and_then(FilesPlace::local) {
@@ -142,18 +145,50 @@ impl Site {
                     through: None,
                     encryption: self.encryption(),
                 };
-                server_place(postgres, address)
+                let through = self.through_for(&address, &from)?;
+                let place = server_place(postgres, address);
+                return Ok(Learned::Database { place, from, through });
             }
         };
-        Ok(Some((place, from)))
+        Ok(Learned::Database { place, from, through: None })
     }
 
-    /// The file with the most connection settings among the site's files, and what they are.
-    pub(super) fn connection_settings(&self) -> Result<Option<(String, Vec<Setting>)>> {
-        let Some(mut source) = SiteAccess::files(self)? else { return Ok(None) };
+    /// What the settings of another host call their own machine is that host, and never this one:
+    /// through which host such a database is reached.
+    fn through_for(&self, address: &ServerAddress, from: &str) -> Result<Option<String>> {
+        let Some(FilesPlace::Remote(place)) = &self.files else { return Ok(None) };
+        let own = matches!(address.host.as_str(), "localhost" | "127.0.0.1" | "::1" | "[::1]");
+        if self.section.through.is_some() || !own && address.socket.is_none() {
+            return Ok(None);
+        }
+        let (host, name) = (&place.host, &self.name);
+        if place.protocol != Protocol::Sftp {
+            return Err(Trouble::usage(format!(
+                "the database of site {name} is not reached from here"
+            ))
+            .at(from.to_owned())
+            .because(format!("the settings name {}, which is {host}", address.host))
+            .hint(format!(
+                "set database in [site.{name}] to an address that is reached from here, or set \
+                     through = \"ssh://…\" if the host has SSH"
+            )));
+        }
+        let user = place.user.as_ref().map(|user| format!("{user}@")).unwrap_or_default();
+        let port = place.port.map(|port| format!(":{port}")).unwrap_or_default();
+        Ok(Some(format!("ssh://{user}{host}{port}")))
+    }
+
+    /// The file with the most connection settings among the site's files, and what they are; and a
+    /// program, if there is any.
+    pub(super) fn connection_settings(&self) -> Result<(Option<Settings>, Option<String>)> {
+        let Some(mut source) = SiteAccess::files(self)? else { return Ok((None, None)) };
+        let mut program = None;
         let far = self.files.as_ref().is_some_and(|files| files.local().is_none());
         let mut small = EntryList::default();
         source.walk(&|_| true, &mut |entry| {
+            if program.is_none() && is_program(&entry.shown()) {
+                program = Some(entry.shown());
+            }
             if let EntryKind::File(size) = entry.kind
                 && size <= limits::SETTINGS_FILE
                 && (!far || may_hold_settings(&entry.shown()))
@@ -179,8 +214,34 @@ impl Site {
             }
             Ok(())
         })?;
-        Ok(best)
+        Ok((best, program))
     }
+}
+
+/// A file with the settings of a connection.
+pub(super) type Settings = (String, Vec<Setting>);
+
+/// What the files of a site say of its database.
+pub(super) enum Learned {
+    /// They name it.
+    Database {
+        place: DatabasePlace,
+        /// The file and its lines.
+        from: String,
+        /// The host through which it is reached.
+        through: Option<String>,
+    },
+    /// They name none.
+    Nothing {
+        /// A program among them.
+        program: Option<String>,
+    },
+}
+
+/// Whether a file is run by a web server.
+fn is_program(path: &str) -> bool {
+    let programs = ["php", "phtml", "py", "rb", "pl", "cgi", "jsp", "asp", "aspx"];
+    path.rsplit_once('.').is_some_and(|(_, end)| programs.contains(&end))
 }
 
 /// Whether a file of another host is worth being fetched for a look at its settings.

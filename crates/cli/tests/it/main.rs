@@ -9,6 +9,7 @@ mod documents;
 mod fitting;
 mod foreseen;
 mod forging;
+mod forms;
 mod going_on;
 mod hostile;
 mod hosts;

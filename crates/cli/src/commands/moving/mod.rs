@@ -100,7 +100,7 @@ fn options<'a>(args: &MoveArgs, config: &Config, from: &'a Site, to: &'a Site) -
         rehearse: args.rehearse,
         overwrite: args.overwrite,
         wanted: Half::halves(args.only),
-        halves: from.halves(args.only)?,
+        halves: from.halves_to_pack(args.only)?,
         keep_archive: args.keep_archive.clone(),
         leave_out: Patterns::of_paths(&content.pack.leave_out)?,
         without_rows: Patterns::of_tables(&content.pack.without_rows)?,
