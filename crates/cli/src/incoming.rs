@@ -123,6 +123,7 @@ fn read(
         some_tables: false,
         database_name: String::new(),
         inside_files: None,
+        database_login: None,
         outside_links: conversion.outside_links,
         program: conversion.program.clone(),
         level: Level::new(1),

@@ -188,6 +188,7 @@ fn describe(
         without_rows: report.without_rows.clone(),
         name: options.database_name.clone(),
         inside_files: options.inside_files.clone(),
+        login: options.database_login.clone(),
     })
 }
 

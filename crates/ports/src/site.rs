@@ -9,6 +9,7 @@ use crate::{
     PageSource, Result,
 };
 use fernweh_core::address::WebAddress;
+use fernweh_core::archive::DatabaseLogin;
 use fernweh_core::settings::Setting;
 use serde::{Deserialize, Serialize};
 
@@ -105,6 +106,10 @@ pub trait SiteAccess: Sync {
     fn bounds_tables(&self) -> bool;
     /// The name of its database, or the path of its file; empty without a database.
     fn database_name(&self) -> String;
+    /// Who logs in to its database server, if it has one.
+    fn database_login(&self) -> Option<DatabaseLogin> {
+        None
+    }
     /// What is the same for two sites with one database, whatever they call it.
     fn database_identity(&self) -> Option<String>;
     /// Where the database file lies below the site's folder, if it does.

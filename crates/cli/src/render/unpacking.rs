@@ -17,6 +17,7 @@ pub fn preview_text(style: Style, report: &UnpackReport, again: &str) -> String 
             counted(report.files, "file", "files")
         ),
     );
+    old_names(&mut page, report);
     page.list("left out", left_out(&report.left_out));
     page.list("rejected", rejected(report));
     page.list("refused", report.not_created.clone());
@@ -104,6 +105,18 @@ fn came_in(report: &UnpackReport) -> Vec<String> {
     lines
 }
 
+/// What still names the old site.
+fn old_names(page: &mut Page, report: &UnpackReport) {
+    let lines = report.still_named.iter();
+    page.list(
+        "old names",
+        lines.map(|one| format!("{} line {}: {}", one.file, one.line, one.what)),
+    );
+    if !report.still_named.is_empty() {
+        page.arrow(0, "these lines name what belongs to the old site: look whether that is meant");
+    }
+}
+
 /// How much is in place.
 fn amounts(page: &mut Page, report: &UnpackReport) {
     if report.tables > 0 {
@@ -172,6 +185,7 @@ pub fn unpacked(
             &format!("the new connection is written into {}", report.settings.join(", ")),
         );
     }
+    old_names(&mut page, report);
     page.list("left out", left_out(&report.left_out));
     page.list("rejected", rejected(report));
     page.list("removed", report.removed.iter().map(|name| format!("table {name}, kept for undo")));
@@ -237,7 +251,7 @@ pub fn unpacked(
         None => page
             .row("undo", &format!("fernweh undo {}   (the place was empty before)", site.name())),
     }
-    if !report.part {
+    if !report.part && report.tables > 0 {
         page.row("users", "everybody logs in as on the old site: users and passwords came along");
     }
     if site.url().is_some() {

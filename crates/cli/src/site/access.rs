@@ -14,6 +14,7 @@ use fernweh_connect::sqlite::{
 };
 use fernweh_connect::ssh::shell_word;
 use fernweh_core::address::WebAddress;
+use fernweh_core::archive::DatabaseLogin;
 use fernweh_core::settings::{Role, Setting};
 use fernweh_ports::{
     CommandOutput, DatabaseEditor, DatabaseSource, DatabaseTarget, Editors, FileEditor, FileSource,
@@ -156,6 +157,15 @@ impl SiteAccess for Site {
 
     fn bounds_tables(&self) -> bool {
         !self.tables.is_empty()
+    }
+
+    fn database_login(&self) -> Option<DatabaseLogin> {
+        match &self.database {
+            Some(DatabasePlace::Mariadb(address) | DatabasePlace::Postgres(address)) => {
+                Some(DatabaseLogin { user: address.user.clone(), host: address.host.clone() })
+            }
+            _ => None,
+        }
     }
 
     fn database_name(&self) -> String {

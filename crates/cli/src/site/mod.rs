@@ -96,7 +96,7 @@ impl Site {
         if site.database.is_none() && site.section.database.as_deref() != Some(NO_DATABASE) {
             match site.learn_database()? {
                 Learned::Database { place, from, through } => {
-                    site.database = Some(place);
+                    site.database = Some(*place);
                     site.learned_from = Some(from);
                     site.section.through = through.or(site.section.through.take());
                 }

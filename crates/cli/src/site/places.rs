@@ -146,11 +146,11 @@ impl Site {
                     encryption: self.encryption(),
                 };
                 let through = self.through_for(&address, &from)?;
-                let place = server_place(postgres, address);
+                let place = Box::new(server_place(postgres, address));
                 return Ok(Learned::Database { place, from, through });
             }
         };
-        Ok(Learned::Database { place, from, through: None })
+        Ok(Learned::Database { place: Box::new(place), from, through: None })
     }
 
     /// What the settings of another host call their own machine is that host, and never this one:
@@ -225,7 +225,7 @@ pub(super) type Settings = (String, Vec<Setting>);
 pub(super) enum Learned {
     /// They name it.
     Database {
-        place: DatabasePlace,
+        place: Box<DatabasePlace>,
         /// The file and its lines.
         from: String,
         /// The host through which it is reached.

@@ -169,3 +169,41 @@ fn what_is_written_is_what_other_programs_read() {
     }
     assert!(judged > 40, "{judged}");
 }
+
+#[test]
+fn lines_that_still_name_the_old_database_are_listed() {
+    let form = |host: &str, port: u16, name: &str, user: &str, password: &str| {
+        format!(
+            "<?php\n$db_host = '{host}:{port}'; $db_name = '{name}';\n$db_user = '{user}'; \
+             $db_pass = '{password}';\n"
+        )
+    };
+    let (workspace, places) = site("old/settings.php", form);
+    let Place::Mariadb { name, user, .. } = &places[0] else { panic!() };
+    let folder = workspace.path("old").canonicalize().unwrap().display().to_string();
+    workspace.write("old/bin/nightly.sh", format!("#!/bin/sh\n# nights\nmysql -u {user} {name}\n"));
+    workspace.write("old/bin/where.txt", format!("the site is in {folder}\n"));
+    workspace.write("old/index.html", format!("<p>{name} shines over the bay</p>"));
+    workspace.done("pack old -o a.tar");
+    let ran = workspace.done("unpack a.tar new --json");
+    let report = ran.json();
+    let lines: Vec<String> = report["still_named"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .map(|one| format!("{} {} {}", one["file"], one["line"], one["what"]).replace('"', ""))
+        .collect();
+    assert_eq!(
+        lines,
+        [
+            format!("bin/nightly.sh 3 database {name}"),
+            format!("bin/nightly.sh 3 user {user}"),
+            format!("bin/where.txt 1 folder {folder}"),
+        ]
+    );
+    workspace.done("undo new --let-go");
+    workspace
+        .done("unpack a.tar new --overwrite")
+        .says("bin/nightly.sh line 3: database")
+        .says("belongs to the old site");
+}

@@ -61,6 +61,18 @@ pub struct DatabaseManifest {
     pub name: String,
     /// Where the database file lies below the site's folder, if it does.
     pub inside_files: Option<String>,
+    /// Who logged in to a server, and where.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub login: Option<DatabaseLogin>,
+}
+
+/// A login to a database server, without its secret.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct DatabaseLogin {
+    /// The user.
+    pub user: String,
+    /// The host, as the site names it.
+    pub host: String,
 }
 
 /// What the manifest says about the files.

@@ -68,6 +68,7 @@ pub fn pack_script(
         without_rows: Vec::new(),
         name: String::new(),
         inside_files: None,
+        login: None,
     });
     let mut archive = ArchiveWriter::create(&options.archive, Level::new(1))?;
     let mut seal = Seal::default();

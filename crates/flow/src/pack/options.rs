@@ -2,6 +2,7 @@
 
 use crate::archive::{Level, MemberIndex};
 use crate::patterns::Patterns;
+use fernweh_core::archive::DatabaseLogin;
 use fernweh_ports::{LeftOut, Scope};
 use serde::Serialize;
 use std::path::PathBuf;
@@ -27,6 +28,8 @@ pub struct PackOptions<'a> {
     pub some_tables: bool,
     /// The name of the database, or the path of its file.
     pub database_name: String,
+    /// Who logs in to its server.
+    pub database_login: Option<DatabaseLogin>,
     /// Where the database file lies below the site's folder, if it does.
     pub inside_files: Option<String>,
     /// Take links along that point out of the tree.

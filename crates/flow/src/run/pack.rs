@@ -102,6 +102,7 @@ impl Pack {
             tables: &holds,
             some_tables: !self.tables.is_empty(),
             database_name: site.database_name(),
+            database_login: site.database_login(),
             inside_files: site.inside_files(),
             outside_links: self.outside_links,
             program: around.program.to_owned(),

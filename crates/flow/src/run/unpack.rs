@@ -140,6 +140,7 @@ impl Unpack {
             settings: &setting,
             outside_links: self.outside_links,
             makes_room: self.in_place,
+            names_now: (!self.as_is).then(|| names_of(site)),
             // What is followed while it is written is packed by this very run.
             trusted: self.trust
                 || archive.is_growing()
@@ -231,6 +232,13 @@ impl Unpack {
         }
         Ok(ready(rules)?.mending(self.mend_lengths).opening_base64(self.opens_base64))
     }
+}
+
+/// The names that belong to a site as it is now.
+fn names_of(site: &dyn SiteAccess) -> Vec<String> {
+    let login = site.database_login().map(|login| [login.user, login.host]);
+    let names = [Some(site.database_name()), site.folder_on_host()];
+    names.into_iter().flatten().chain(login.into_iter().flatten()).collect()
 }
 
 /// A run with all that it needs.

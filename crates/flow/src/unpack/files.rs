@@ -1,5 +1,6 @@
 //! The files of an archive, rewritten on their way.
 
+use super::still_named::OldNames;
 use super::{UnpackOptions, UnpackReport};
 use crate::archive::{ArchiveReader, PieceReader, broken_stream, each_entry};
 use crate::patterns::Patterns;
@@ -11,6 +12,9 @@ use fernweh_core::settings::{self, Role, Setting};
 use fernweh_ports::{FileTarget, LeftOut, Progress, Result, Trouble, Unit, counted};
 use std::collections::BTreeMap;
 use std::io::{BufRead, BufReader, Read};
+
+/// Lines that are named of those that still name the old site.
+const NAMED: usize = 50;
 
 /// As many files as the archive promises must have been written.
 pub(super) fn check_files(archive: &ArchiveReader, report: &UnpackReport) -> Result<()> {
@@ -258,11 +262,15 @@ fn file(
     if holds_settings && let Some(new) = with_settings(options, archive, &bytes)? {
         report.settings_found = true;
         if new != bytes {
-            report.settings.push(path);
+            report.settings.push(path.clone());
             (bytes, is_changed) = (new, true);
         }
     }
     report.file_bytes += bytes.len() as u64;
+    if report.still_named.len() < NAMED && !bytes.contains(&0) {
+        OldNames::of(options, archive).look(&path, &bytes, &mut report.still_named);
+        report.still_named.truncate(NAMED);
+    }
     let Some(target) = target else { return Ok(()) };
     match is_changed {
         true => target.put_file(&changed_now(entry), &mut bytes.as_slice()),

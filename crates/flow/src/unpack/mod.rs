@@ -9,6 +9,7 @@ mod files;
 mod in_place;
 mod rejects;
 mod rows;
+mod still_named;
 mod switching;
 mod trust;
 mod visible;
@@ -19,6 +20,7 @@ pub use earlier::{Earlier, discard, mark, settle_earlier, settle_previews};
 pub use in_place::{Standing, set_aside, unpack_in_place};
 use rejects::Rejects;
 pub use rejects::{BadRecord, OnBadRecord};
+pub use still_named::StillNamed;
 pub(crate) use switching::kept_files;
 pub use switching::switch;
 pub(crate) use switching::{carried_over, has_carried_over};
@@ -86,6 +88,9 @@ pub struct UnpackOptions<'a> {
     pub on_bad_record: OnBadRecord,
     /// The old state goes before the new one is built.
     pub makes_room: bool,
+    /// What the destination is called: its database, its login, its folder. `None` if nothing of
+    /// the old site is to be looked for.
+    pub names_now: Option<Vec<String>>,
     /// The archive's bodies (routines, triggers, views, events) may run with all rights of the
     /// login: this folder has packed it itself, or the user says so.
     pub trusted: bool,
@@ -145,6 +150,10 @@ pub struct UnpackReport {
     /// Whether a file names the database that was packed, in a syntax that is read.
     #[serde(skip)]
     pub settings_found: bool,
+    /// Lines that still name the database, its login or the folder of the old site, the first of
+    /// them.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub still_named: Vec<StillNamed>,
     /// What was left out, and why.
     pub left_out: Vec<LeftOut>,
     /// What came into replaced tables while the new state was built: it is in the kept state alone.
