@@ -4,12 +4,16 @@ use fernweh_ports::{Result, Trouble};
 use globset::{GlobBuilder, GlobSet, GlobSetBuilder};
 use std::ffi::OsStr;
 use std::os::unix::ffi::OsStrExt;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
 
 /// A set of patterns.
 #[derive(Clone, Debug, Default)]
 pub struct Patterns {
     texts: Vec<String>,
     set: GlobSet,
+    /// Which of them have matched something.
+    used: Arc<Vec<AtomicBool>>,
 }
 
 impl Patterns {
@@ -53,12 +57,33 @@ impl Patterns {
         let set = builder.build().map_err(|error| {
             Trouble::usage("the patterns cannot be used together").because(error)
         })?;
-        Ok(Self { texts: texts.to_vec(), set })
+        let used = Arc::new(globs.iter().map(|_| AtomicBool::new(false)).collect());
+        Ok(Self { texts: texts.to_vec(), set, used })
     }
 
     /// Whether one of the patterns matches.
     pub fn hold(&self, name: &[u8]) -> bool {
-        self.set.is_match(OsStr::from_bytes(name))
+        let held = self.set.is_match(OsStr::from_bytes(name));
+        if held && self.used.iter().any(|used| !used.load(Ordering::Relaxed)) {
+            for place in self.set.matches(OsStr::from_bytes(name)) {
+                self.used[place].store(true, Ordering::Relaxed);
+            }
+        }
+        held
+    }
+
+    /// The patterns that have matched nothing so far: a name that was mistyped, perhaps.
+    pub fn unused(&self) -> impl Iterator<Item = &String> {
+        let globs = self.used.len() / self.texts.len().max(1);
+        let is_used = move |place: usize| {
+            let own = &self.used[place * globs..(place + 1) * globs];
+            own.iter().any(|used| used.load(Ordering::Relaxed))
+        };
+        self.texts
+            .iter()
+            .enumerate()
+            .filter(move |(place, _)| !is_used(*place))
+            .map(|(_, text)| text)
     }
 
     /// The patterns as written.
@@ -91,6 +116,14 @@ mod tests {
         assert!(exact.hold(b"data/[a]*.db") && !exact.hold(b"data/ab.db"));
         let top = Patterns::of_paths(&["/notes".into()]).unwrap();
         assert!(top.hold(b"notes") && top.hold(b"notes/x") && !top.hold(b"sub/notes"));
+    }
+
+    #[test]
+    fn patterns_that_match_nothing_are_known() {
+        let patterns = Patterns::of_paths(&["cach/**".into(), "*.log".into()]).unwrap();
+        assert!(patterns.clone().hold(b"a/b.log") && !patterns.hold(b"cache/x"));
+        assert_eq!(patterns.unused().collect::<Vec<_>>(), ["cach/**"]);
+        assert_eq!(Patterns::default().unused().count(), 0);
     }
 
     #[test]

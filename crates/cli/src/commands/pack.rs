@@ -213,10 +213,17 @@ fn text(
     );
     lines.extend(report.not_named.iter().cloned());
     page.list("left out", lines);
+    if !report.matched_nothing.is_empty() {
+        let patterns = report.matched_nothing.join(", ");
+        page.row("note", &format!("nothing matches {patterns}: mistyped?"));
+    }
     for path in &report.changed {
         page.row(
             "changed",
-            &format!("{path} was shortened while it was read; pack again when it is quiet"),
+            &format!(
+                "{path} was written to while it was packed and may be half old, half new; pack again \
+                 when the site is quiet"
+            ),
         );
     }
     if !report.settings.is_empty() {

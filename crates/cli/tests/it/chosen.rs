@@ -100,3 +100,13 @@ fn what_triggers_and_views_need_is_named_on_sqlite() {
     let all = two_sites(&old, &new);
     assert!(!all.done("pack old -o c.tar").out.contains("left out"));
 }
+
+#[test]
+fn patterns_that_match_nothing_are_named() {
+    let fixture = super::fixture(fernweh_testkit::Engine::Sqlite);
+    let line =
+        "pack old -o a.tar --leave-out cach/** --leave-out robots.txt --without-rows gp_logg";
+    fixture.workspace.done(line).says("nothing matches cach/**, gp_logg: mistyped?");
+    let line = "pack old -o b.tar --leave-out robots.txt --without-rows gp_log";
+    assert!(!fixture.workspace.done(line).out.contains("mistyped"));
+}

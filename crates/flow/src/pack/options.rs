@@ -89,4 +89,7 @@ pub struct PackReport {
     pub not_named: Vec<String>,
     /// Files that changed while they were read.
     pub changed: Vec<String>,
+    /// Patterns that matched nothing: names that were mistyped, perhaps.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub matched_nothing: Vec<String>,
 }

@@ -115,6 +115,12 @@ impl Pack {
         let mut files = if self.halves.files { site.files()? } else { None };
         let source = database.as_mut().map(|source| &mut **source as &mut dyn DatabaseSource);
         let files = files.as_mut().map(|source| &mut **source as &mut dyn FileSource);
-        pack(&options, source, files, around.progress)
+        let mut report = pack(&options, source, files, around.progress)?;
+        // What goes on with an archive does not look at the tables that are complete.
+        let of_files = self.leave_out.unused().filter(|_| self.halves.files);
+        let of_tables = self.without_rows.unused().chain(self.tables.unused());
+        let of_tables = of_tables.filter(|_| self.halves.database && !self.go_on);
+        report.matched_nothing = of_files.chain(of_tables).cloned().collect();
+        Ok(report)
     }
 }
