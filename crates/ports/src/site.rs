@@ -106,6 +106,10 @@ pub trait SiteAccess: Sync {
     fn bounds_tables(&self) -> bool;
     /// The name of its database, or the path of its file; empty without a database.
     fn database_name(&self) -> String;
+    /// The socket at which its database server is reached, if it is reached by one.
+    fn database_socket(&self) -> Option<String> {
+        None
+    }
     /// Who logs in to its database server, if it has one.
     fn database_login(&self) -> Option<DatabaseLogin> {
         None

@@ -159,6 +159,15 @@ impl SiteAccess for Site {
         !self.tables.is_empty()
     }
 
+    fn database_socket(&self) -> Option<String> {
+        match &self.database {
+            Some(DatabasePlace::Mariadb(address) | DatabasePlace::Postgres(address)) => {
+                address.socket.clone()
+            }
+            _ => None,
+        }
+    }
+
     fn database_login(&self) -> Option<DatabaseLogin> {
         match &self.database {
             Some(DatabasePlace::Mariadb(address) | DatabasePlace::Postgres(address)) => {

@@ -207,3 +207,29 @@ fn lines_that_still_name_the_old_database_are_listed() {
         .says("bin/nightly.sh line 3: database")
         .says("belongs to the old site");
 }
+
+#[test]
+fn a_socket_is_written_where_the_settings_have_a_place_for_it_and_else_named() {
+    for (with, words) in [(true, "settings.php"), (false, "has no setting for a socket")] {
+        let form = move |host: &str, port: u16, name: &str, user: &str, password: &str| {
+            let socket = if with { "$db_socket = '';\n" } else { "" };
+            format!(
+                "<?php\n$db_host = '{host}:{port}';\n{socket}$db_name = '{name}';\n\
+                 $db_user = '{user}';\n$db_pass = '{password}';\n"
+            )
+        };
+        let (workspace, places) = site("old/settings.php", form);
+        let mut new = Database::open(&places[1]).unwrap();
+        let socket = new.ask("SELECT @@socket").unwrap()[0][0].clone().unwrap();
+        let Place::Mariadb { port, name, .. } = &places[1] else { panic!() };
+        let toml = workspace.read("fernweh.toml");
+        let by_port = format!("@127.0.0.1:{port}/{name}");
+        let by_socket = format!("@localhost/{name}?socket={socket}");
+        workspace.write("fernweh.toml", toml.replace(&by_port, &by_socket));
+        workspace.done("pack old -o a.tar");
+        workspace.done("unpack a.tar new").says(words);
+        let written = workspace.read("new/settings.php");
+        assert_eq!(written.contains(&format!("$db_socket = '{socket}';")), with, "{written}");
+        assert!(written.contains(&format!("$db_name = '{name}';")), "{written}");
+    }
+}

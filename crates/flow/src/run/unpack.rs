@@ -140,6 +140,7 @@ impl Unpack {
             settings: &setting,
             outside_links: self.outside_links,
             makes_room: self.in_place,
+            socket: site.database_socket(),
             names_now: (!self.as_is).then(|| names_of(site)),
             // What is followed while it is written is packed by this very run.
             trusted: self.trust

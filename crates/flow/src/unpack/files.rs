@@ -263,6 +263,7 @@ fn file(
         report.settings_found = true;
         if new != bytes {
             report.settings.push(path.clone());
+            report.notes.extend(without_socket(options, &path, &bytes));
             (bytes, is_changed) = (new, true);
         }
     }
@@ -321,6 +322,19 @@ fn with_settings(
     let all: Vec<Setting> = new.iter().map(|(setting, _)| (*setting).clone()).collect();
     let mut values = new.into_iter().map(|(_, value)| value);
     Ok(Some(settings::write(bytes, &all, |_| values.next().flatten())))
+}
+
+/// Settings that have no place for the socket of the new server.
+fn without_socket(options: &UnpackOptions<'_>, path: &str, old: &[u8]) -> Option<String> {
+    let socket = options.socket.as_ref()?;
+    let found = settings::find(old);
+    let lacks = |role| found.iter().all(|connection| connection.value(role).is_none());
+    lacks(Role::Socket).then(|| {
+        format!(
+            "{path} has no setting for a socket: add {socket} there, or see that the site finds it by \
+             itself"
+        )
+    })
 }
 
 /// A database file may be written relative to the site's folder.

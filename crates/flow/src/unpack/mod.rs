@@ -88,6 +88,8 @@ pub struct UnpackOptions<'a> {
     pub on_bad_record: OnBadRecord,
     /// The old state goes before the new one is built.
     pub makes_room: bool,
+    /// The socket of the destination's database server.
+    pub socket: Option<String>,
     /// What the destination is called: its database, its login, its folder. `None` if nothing of
     /// the old site is to be looked for.
     pub names_now: Option<Vec<String>>,
@@ -347,7 +349,7 @@ fn try_records(
     if let Some(target) = &mut targets.database {
         check_rows(options, archive, &mut **target, &rejects)?;
         let swap = target.finish(&afterwards)?;
-        report.notes = target.notes();
+        report.notes.extend(target.notes());
         report.not_created = target.not_created();
         report.orphans = target.orphans(&swap)?;
     }
@@ -403,7 +405,7 @@ fn build(
         if !options.overwrite {
             before::refuse_to_replace(&target.replaces(&swap)?, &options.site)?;
         }
-        report.notes = target.notes();
+        report.notes.extend(target.notes());
         if let Some(about) = &archive.manifest.database {
             report.notes.extend(parameters(about, &mut **target, &afterwards)?);
         }
