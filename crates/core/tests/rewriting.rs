@@ -207,6 +207,16 @@ const GROUPS: &[(&str, &str, &[Case])] = &[
                 "another port, or no port: left, and reported",
             ),
             (
+                "http://old.example:80です",
+                "https://new.example/nです",
+                "behind a port a letter beyond ASCII is no part of the address",
+            ),
+            (
+                "http://old.example:81020",
+                "http://old.example:81020",
+                "another port, or no port: left, and reported",
+            ),
+            (
                 "http://old.example:800",
                 "http://old.example:800",
                 "another port, or no port: left, and reported",
@@ -253,8 +263,13 @@ const GROUPS: &[(&str, &str, &[Case])] = &[
             ("_http://old.example", "_https://new.example/n", "an address begins here"),
             (
                 "äöühttp://old.example",
-                "äöühttp://old.example",
-                "what stands before makes it something else",
+                "äöühttps://new.example/n",
+                "a letter of another script is no part of a scheme",
+            ),
+            (
+                "アドレスはhttp://old.example/xです",
+                "アドレスはhttps://new.example/n/xです",
+                "a letter of another script is no part of a scheme",
             ),
             ("%20http://old.example", "%20https://new.example/n", "an address begins here"),
             ("\\thttp://old.example", "\\thttps://new.example/n", "an address begins here"),

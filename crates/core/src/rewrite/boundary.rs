@@ -61,8 +61,9 @@ pub(super) fn lead_before(b: &[u8], host: usize) -> Result<Lead, NoLead> {
             let Some(start) = back_over(b, colon.start, name) else {
                 continue;
             };
+            // Prose of many scripts knows no spaces; a letter of one is no part of a scheme.
             let goes_back = prev(b, start)
-                .is_some_and(|unit| unit.ch.is_alphanumeric() || "+-.".contains(unit.ch));
+                .is_some_and(|unit| unit.ch.is_ascii_alphanumeric() || "+-.".contains(unit.ch));
             if goes_back {
                 break;
             }
@@ -95,6 +96,8 @@ pub(crate) fn goes_on(b: &[u8], end: usize) -> bool {
 pub(super) enum Port {
     None,
     Number(u16, usize),
+    /// A number that is no port; where it ends.
+    TooLarge(usize),
     /// A colon that no port follows: user information, or prose.
     Other,
 }
@@ -111,9 +114,12 @@ pub(super) fn port_after(b: &[u8], end: usize) -> Port {
         at = unit.end;
         digits += 1;
     }
+    // Behind digits a letter beyond ASCII begins a word of its own.
+    let another = next(b, at).is_some_and(|unit| !unit.ch.is_ascii());
     match u16::try_from(number) {
-        Ok(number) if digits > 0 && !goes_on(b, at) => Port::Number(number, at),
-        _ => Port::Other,
+        _ if digits == 0 || !another && goes_on(b, at) => Port::Other,
+        Ok(number) => Port::Number(number, at),
+        Err(_) => Port::TooLarge(at),
     }
 }
 

@@ -50,14 +50,16 @@ pub(super) fn parse(value: &[u8]) -> Parsed {
     if !could_begin(value) {
         return Parsed::Other;
     }
-    let mut parser = Parser { b: value, at: 0, leaves: Vec::new(), containers: 0 };
+    let mut parser = Parser::new(value);
     if parser.value(0, None).is_some() {
         return Parsed::Value(Serialized { leaves: parser.leaves, end: parser.at });
     }
-    let header = Parser { b: value, at: 0, leaves: Vec::new(), containers: 0 }.has_header();
-    let end = value.trim_ascii_end();
-    let closed = end.ends_with(b"}") || end.ends_with(b"\";");
-    if header && (closed || !parser.leaves.is_empty()) { Parsed::Damaged } else { Parsed::Other }
+    // Prose may begin like a value; only one that breaks at a length, or is cut, is meant as one.
+    let cut = parser.at >= value.len() && !parser.leaves.is_empty();
+    match Parser::new(value).has_header() && (parser.wrong_length || cut) {
+        true => Parsed::Damaged,
+        false => Parsed::Other,
+    }
 }
 
 fn could_begin(value: &[u8]) -> bool {
@@ -73,9 +75,31 @@ struct Parser<'a> {
     at: usize,
     leaves: Vec<Leaf>,
     containers: usize,
+    /// It broke where a length or a number of elements does not fit what follows.
+    wrong_length: bool,
 }
 
-impl Parser<'_> {
+impl<'a> Parser<'a> {
+    fn new(b: &'a [u8]) -> Self {
+        Self { b, at: 0, leaves: Vec::new(), containers: 0, wrong_length: false }
+    }
+
+    /// What a length says must be there.
+    fn fits(&mut self, text: &[u8]) -> Option<()> {
+        let fits = self.expect(text);
+        self.wrong_length |= fits.is_none();
+        fits
+    }
+
+    /// As many bytes as a length says.
+    fn counted(&mut self, size: usize) -> Option<Range<usize>> {
+        let body = self.at.checked_add(size).filter(|end| *end <= self.b.len());
+        self.wrong_length |= body.is_none();
+        let body = self.at..body?;
+        self.at = body.end;
+        Some(body)
+    }
+
     /// One value; `key_of` names the container when the value is a key.
     fn value(&mut self, depth: usize, key_of: Option<usize>) -> Option<()> {
         let kind = *self.b.get(self.at)?;
@@ -127,10 +151,9 @@ impl Parser<'_> {
     fn string(&mut self, key_of: Option<usize>, after: &[u8]) -> Option<()> {
         let (size, length) = self.number()?;
         self.expect(b":\"")?;
-        let body = self.at..self.at.checked_add(size).filter(|end| *end <= self.b.len())?;
-        self.at = body.end;
-        self.expect(b"\"")?;
-        self.expect(after)?;
+        let body = self.counted(size)?;
+        self.fits(b"\"")?;
+        self.fits(after)?;
         self.leaves.push(Leaf { length, body, key_of, escaped: false });
         Some(())
     }
@@ -150,7 +173,7 @@ impl Parser<'_> {
             self.at += if *self.b.get(self.at)? == b'\\' { 3 } else { 1 };
         }
         let body = start..self.at;
-        self.expect(b"\";")?;
+        self.fits(b"\";")?;
         let escaped = self.b[body.clone()].contains(&b'\\');
         self.leaves.push(Leaf { length, body, key_of, escaped });
         Some(())
@@ -161,9 +184,8 @@ impl Parser<'_> {
         self.expect(b":")?;
         let (size, length) = self.number()?;
         self.expect(b":{")?;
-        let body = self.at..self.at.checked_add(size).filter(|end| *end <= self.b.len())?;
-        self.at = body.end;
-        self.expect(b"}")?;
+        let body = self.counted(size)?;
+        self.fits(b"}")?;
         self.leaves.push(Leaf { length, body, key_of: None, escaped: false });
         Some(())
     }
@@ -178,11 +200,16 @@ impl Parser<'_> {
         self.containers += 1;
         for _ in 0..count {
             if !matches!(self.b.get(self.at), Some(b'i' | b's' | b'S')) {
+                // There are fewer than it says.
+                self.wrong_length |= self.b.get(self.at) == Some(&b'}');
                 return None;
             }
             self.value(depth + 1, Some(number))?;
             self.value(depth + 1, None)?;
         }
+        // There are more than it says.
+        let more = matches!(self.b.get(self.at..), Some([b'i' | b's', b':', b'0'..=b'9', ..]));
+        self.wrong_length |= more;
         self.expect(b"}")
     }
 

@@ -476,3 +476,57 @@ proptest! {
         }
     }
 }
+
+#[test]
+fn letters_of_other_scripts_may_stand_beside_an_address() {
+    let new = "https://www.glimmer-point.example";
+    for (before, after) in [
+        ("アドレスはhttp://glimmerpoint.example/x です", format!("アドレスは{new}/x です")),
+        ("ähttp://glimmerpoint.example", format!("ä{new}")),
+        ("見る→http://glimmerpoint.example。", format!("見る→{new}。")),
+        ("http://glimmerpoint.example:80です", format!("{new}です")),
+        ("http://glimmerpoint.example:80/です", format!("{new}/です")),
+        (
+            "{\"a\":\"アドレスはhttp:\\/\\/glimmerpoint.example\\/x\"}",
+            format!("{{\"a\":\"アドレスは{}\\/x\"}}", new.replace('/', "\\/")),
+        ),
+        ("s:42:\"アドレスはhttp://glimmerpoint.example\";", format!("s:48:\"アドレスは{new}\";")),
+        ("アhttp%3A%2F%2Fglimmerpoint.example", "アhttps%3A%2F%2Fwww.glimmer-point.example".into()),
+    ] {
+        assert_eq!(changed(before), after);
+    }
+    // A letter goes on with the host, whatever its script, and a letter of ASCII with the scheme.
+    for stays in ["http://glimmerpoint.exampleです", "xhttp://glimmerpoint.example"] {
+        assert_eq!(changed(stays), stays);
+    }
+    let port = rewriter(&[("http://old.example:8102", "https://new.example")]);
+    let found = port.look("http://old.example:8102です".as_bytes());
+    assert_eq!(found.replacements(), 1);
+}
+
+#[test]
+fn text_that_only_looks_serialized_is_text() {
+    for text in [
+        "a:1:{ some text, http://glimmerpoint.example/x}",
+        "O:3:\"Foo\":1:{http://glimmerpoint.example\";}",
+        "s:5: http://glimmerpoint.example",
+        "a:2:{i:0;s:3:\"abc\";and so on, http://glimmerpoint.example}",
+        "i:5; http://glimmerpoint.example",
+    ] {
+        assert_eq!(
+            changed(text),
+            text.replace("http://glimmerpoint.example", "https://www.glimmer-point.example")
+        );
+        assert!(reasons(text).is_empty(), "{text}: {:?}", reasons(text));
+    }
+    // One whose structure holds but for a length is damaged, and stays.
+    let damaged = "a:1:{s:3:\"url\";s:20:\"http://glimmerpoint.example\";}";
+    assert_eq!(changed(damaged), damaged);
+    assert_eq!(reasons(damaged), [Reason::DamagedSerialized]);
+}
+
+#[test]
+fn a_port_that_is_none_is_another_port() {
+    assert_eq!(reasons("http://glimmerpoint.example:81020/x"), [Reason::OtherPort]);
+    assert_eq!(reasons("http://glimmerpoint.example:8080"), [Reason::OtherPort]);
+}

@@ -212,6 +212,7 @@ fn web(
     let (end, port) = match port_after(b, host.end) {
         Port::None => (host.end, None),
         Port::Number(number, end) => (end, Some(number)),
+        Port::TooLarge(end) => return whole(lead.start, end, Reason::OtherPort),
         Port::Other => return whole(lead.start, host.end, Reason::UserInfo),
     };
     let default = match lead.scheme {

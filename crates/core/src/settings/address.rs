@@ -161,6 +161,10 @@ fn pairs(text: &str, range: Range<usize>, form: Form) -> Vec<(String, Range<usiz
         };
         found.push((key, at + inside.start..at + inside.end, layer));
         at += end.max(equals) + 1;
+        // What follows a quote may be anything.
+        while at < range.end && !text.is_char_boundary(at) {
+            at += 1;
+        }
     }
     found
 }
