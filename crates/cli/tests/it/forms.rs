@@ -31,6 +31,13 @@ fn site(
     (workspace, places)
 }
 
+fn variables(host: &str, port: u16, name: &str, user: &str, password: &str) -> String {
+    format!(
+        "<?php\n$db_host = '{host}:{port}'; $db_name = '{name}';\n$db_user = '{user}'; \
+         $db_pass = '{password}';\n"
+    )
+}
+
 #[test]
 fn a_site_moves_whatever_form_its_settings_have() {
     type Form = fn(&str, u16, &str, &str, &str) -> String;
@@ -97,13 +104,7 @@ fn half_a_site_is_packed_only_if_that_is_said() {
 
 #[test]
 fn what_settings_of_another_host_call_their_own_is_never_this_machine() {
-    let form = |host: &str, port: u16, name: &str, user: &str, password: &str| {
-        format!(
-            "<?php\n$db_host = '{host}:{port}'; $db_name = '{name}';\n$db_user = '{user}'; \
-             $db_pass = '{password}';\n"
-        )
-    };
-    let (workspace, _places) = site("old/settings.php", form);
+    let (workspace, _places) = site("old/settings.php", variables);
     let host = SshHost::start(&workspace.path("ssh-host"), "");
     workspace.write(".ssh/known_hosts", &host.known);
     let toml = workspace.read("fernweh.toml");
@@ -172,13 +173,7 @@ fn what_is_written_is_what_other_programs_read() {
 
 #[test]
 fn lines_that_still_name_the_old_database_are_listed() {
-    let form = |host: &str, port: u16, name: &str, user: &str, password: &str| {
-        format!(
-            "<?php\n$db_host = '{host}:{port}'; $db_name = '{name}';\n$db_user = '{user}'; \
-             $db_pass = '{password}';\n"
-        )
-    };
-    let (workspace, places) = site("old/settings.php", form);
+    let (workspace, places) = site("old/settings.php", variables);
     let Place::Mariadb { name, user, .. } = &places[0] else { panic!() };
     let folder = workspace.path("old").canonicalize().unwrap().display().to_string();
     workspace.write("old/bin/nightly.sh", format!("#!/bin/sh\n# nights\nmysql -u {user} {name}\n"));

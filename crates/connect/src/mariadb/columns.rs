@@ -36,6 +36,17 @@ impl MariadbTarget {
             charsets: vec![None; rows.columns.len()],
             fits: Fits::new(),
         };
+        // JSON of MySQL takes characters, and no bytes (error 3144).
+        let json = self.link.ask(&format!(
+            "SELECT column_name FROM information_schema.columns \
+             WHERE table_schema = database() AND table_name = {} AND data_type = 'json'",
+            text(&built)
+        ))?;
+        for name in json.into_iter().filter_map(|row| row.into_iter().next()?) {
+            if let Some(place) = rows.columns.iter().position(|column| *column == name) {
+                intake.charsets[place] = Some("utf8mb4".into());
+            }
+        }
         let Some(tables) = &self.packed else { return Ok(intake) };
         let packed = tables.get(&rows.table).map(|one| (one.at.clone(), one.sql.clone()));
         let there = self.columns(&built)?;
@@ -49,7 +60,9 @@ impl MariadbTarget {
             intake.fits.extend(there[here].fit.map(|fit| (place, fit)));
             let from = of(&came).and_then(|at| came[at].charset.clone());
             let differs = from != there[here].charset && there[here].charset.is_some();
-            intake.charsets[place] = from.filter(|_| differs);
+            if differs {
+                intake.charsets[place] = from;
+            }
         }
         Ok(intake)
     }

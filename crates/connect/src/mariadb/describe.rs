@@ -100,6 +100,8 @@ pub(super) enum Travel {
     Float,
     /// As text in the column's character set.
     Text,
+    /// As text of a type of its own (MySQL), which takes no bytes.
+    Json,
     /// As so many bytes, for types whose texts look like bytes to a session of bytes.
     Raw(u8),
     /// As bytes.
@@ -130,7 +132,7 @@ pub(super) fn describe(link: &mut Link, name: &str) -> Result<Described> {
         let cell = |n: usize| row.get(n).cloned().flatten().unwrap_or_default();
         let (column, kind, charset) = (cell(0), cell(1).to_lowercase(), cell(2));
         let extra = cell(3).to_lowercase();
-        if !cell(4).is_empty() || extra.contains("generated") {
+        if is_generated(&extra, &cell(4)) {
             continue;
         }
         if extra.contains("on update") {
@@ -143,6 +145,7 @@ pub(super) fn describe(link: &mut Link, name: &str) -> Result<Described> {
                 Some(ColumnText::Binary)
             }
             Travel::Text if !charset.is_empty() && rewritable => Some(text_of(&charset)),
+            Travel::Json => Some(ColumnText::Utf8),
             _ => None,
         };
         described.table.columns.push(Column { name: column, text });
@@ -157,12 +160,23 @@ pub(super) fn describe(link: &mut Link, name: &str) -> Result<Described> {
     Ok(described)
 }
 
+/// Whether a column is computed from others. MySQL says `DEFAULT_GENERATED` of one that only has a
+/// default: its values are the site's own.
+fn is_generated(extra: &str, expression: &str) -> bool {
+    let extra = extra.to_ascii_lowercase();
+    !expression.is_empty()
+        || extra.contains("virtual generated")
+        || extra.contains("stored generated")
+        || extra.contains("persistent generated")
+}
+
 fn travel_of(kind: &str) -> Travel {
     match kind {
         "tinyint" | "smallint" | "mediumint" | "int" | "bigint" | "decimal" | "double" | "year" => {
             Travel::Number
         }
         "float" => Travel::Float,
+        "json" => Travel::Json,
         "inet6" | "uuid" => Travel::Raw(16),
         "inet4" => Travel::Raw(4),
         "bit" | "binary" | "varbinary" | "tinyblob" | "blob" | "mediumblob" | "longblob"
@@ -177,5 +191,26 @@ fn text_of(charset: &str) -> ColumnText {
         "utf8" | "utf8mb3" | "utf8mb4" | "ascii" => ColumnText::Utf8,
         "latin1" => ColumnText::Latin1,
         _ => ColumnText::Other,
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_column_with_a_default_is_no_generated_one() {
+        for own in [
+            "",
+            "auto_increment",
+            "DEFAULT_GENERATED",
+            "DEFAULT_GENERATED on update CURRENT_TIMESTAMP",
+            "on update current_timestamp()",
+            "DEFAULT_GENERATED INVISIBLE",
+        ] {
+            assert!(!is_generated(own, ""), "{own}");
+        }
+        assert!(is_generated("VIRTUAL GENERATED", "") && is_generated("STORED GENERATED", ""));
+        assert!(is_generated("", "lower(`a`)"));
     }
 }

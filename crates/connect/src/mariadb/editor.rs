@@ -47,7 +47,17 @@ fn update(described: &Described, key: &[usize], change: &Change) -> Vec<u8> {
     let mut sql =
         format!("UPDATE {} SET {} = ", quoted(&described.table.name), quoted(&change.column))
             .into_bytes();
-    sql.extend(literal(&change.new));
+    // A value of JSON is made of characters, and compared as such.
+    let place = columns.iter().position(|column| column.name == change.column);
+    let json = place.is_some_and(|place| described.travel[place] == Travel::Json);
+    match json {
+        true => {
+            sql.extend_from_slice(b"CONVERT(");
+            sql.extend(literal(&change.new));
+            sql.extend_from_slice(b" USING utf8mb4)");
+        }
+        false => sql.extend(literal(&change.new)),
+    }
     for column in described.automatic.iter().filter(|name| **name != change.column) {
         // A time of change that the server would set stays as it was.
         sql.extend(format!(", {0} = {0}", quoted(column)).into_bytes());
@@ -56,7 +66,7 @@ fn update(described: &Described, key: &[usize], change: &Change) -> Vec<u8> {
     for (place, value) in key.iter().zip(&change.key) {
         let name = quoted(&columns[*place].name);
         let name = match described.travel[*place] {
-            Travel::Float => format!("CAST({name} AS DOUBLE)"),
+            Travel::Float => format!("{name} * 1e0"),
             Travel::Raw(length) => format!("CAST({name} AS BINARY({length}))"),
             _ => name,
         };
@@ -65,7 +75,8 @@ fn update(described: &Described, key: &[usize], change: &Change) -> Vec<u8> {
         sql.extend_from_slice(b" AND ");
     }
     // Compared as bytes, so that no collation calls different texts the same.
-    sql.extend(format!("CAST({} AS BINARY) = ", quoted(&change.column)).into_bytes());
+    let compared = if json { "CHAR" } else { "BINARY" };
+    sql.extend(format!("CAST({} AS {compared}) = ", quoted(&change.column)).into_bytes());
     sql.extend(literal(&change.old));
     sql.extend_from_slice(b" LIMIT 1");
     sql

@@ -169,7 +169,7 @@ impl Session for Link {
     /// Duplicate key, too long, wrong characters, check violated, no value, truncated, not
     /// JSON, no geometry.
     fn is_about_value(error: &Error) -> bool {
-        [1062, 1406, 1366, 4025, 3819, 1264, 1292, 1048, 1265, 1364, 1367, 1416, 1526]
+        [1062, 1406, 1366, 4025, 3819, 1264, 1292, 1048, 1265, 1364, 1367, 1416, 1526, 3140]
             .contains(&code(error))
     }
 

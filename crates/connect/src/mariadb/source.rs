@@ -90,7 +90,7 @@ pub(super) fn select_list(described: &Described) -> String {
     let columns = described.table.columns.iter().zip(&described.travel);
     let columns = columns.map(|(column, travel)| match travel {
         // FLOAT loses digits in the text protocol; DOUBLE does not.
-        Travel::Float => format!("CAST({} AS DOUBLE)", quoted(&column.name)),
+        Travel::Float => format!("{} * 1e0", quoted(&column.name)),
         Travel::Raw(length) => format!("CAST({} AS BINARY({length}))", quoted(&column.name)),
         _ => quoted(&column.name),
     });
@@ -100,7 +100,7 @@ pub(super) fn select_list(described: &Described) -> String {
 pub(super) fn value_of(value: mysql_async::Value, travel: Travel) -> Value {
     match (value, travel) {
         (mysql_async::Value::NULL, _) => Value::Null,
-        (mysql_async::Value::Bytes(bytes), Travel::Text) => Value::Text(bytes),
+        (mysql_async::Value::Bytes(bytes), Travel::Text | Travel::Json) => Value::Text(bytes),
         (mysql_async::Value::Bytes(bytes), Travel::Bytes | Travel::Raw(_)) => Value::Bytes(bytes),
         (mysql_async::Value::Bytes(bytes), _) => Value::Number(bytes),
         (other, _) => Value::Number(other.as_sql(true).into_bytes()),

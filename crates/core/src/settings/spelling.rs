@@ -273,7 +273,7 @@ mod tests {
     fn a_value_with_a_variable_in_it_is_none() {
         assert_eq!(decode(Layer::Double, "${HOST}", 0), None);
         assert_eq!(decode(Layer::Double, "$host", 0), None);
-            assert_eq!(decode(Layer::Double, "5$ a night", 0).unwrap().text, "5$ a night");
+        assert_eq!(decode(Layer::Double, "5$ a night", 0).unwrap().text, "5$ a night");
     }
 
     #[test]
