@@ -93,7 +93,15 @@ pub fn run(context: &Context, args: &DemoArgs, program: Program<'_>) -> Result<u
         .map_err(|error| Trouble::file("cannot enter the folder", &folder, &error))?;
     let stage = Stage::build(args, &folder)?;
     if args.build_only {
+        write(
+            "fernweh.toml",
+            &format!("{}\n{PACK}", section(&stage.old, "old", OLD_URL, OLD_ROOT)),
+        )?;
         println!("built the old site in {}", folder.join(OLD_ROOT).display());
+        match args.engine.server() {
+            None => println!("fernweh.toml describes it; next: fernweh survey old"),
+            Some(_) => println!("fernweh.toml describes it; its private database server has ended"),
+        }
         return Ok(DONE);
     }
     let authority = Authority::new().map_err(failed)?;
@@ -227,29 +235,33 @@ fn stand_in(root: &str, host: &str, https: bool, authority: &Authority) -> Resul
 }
 
 fn configuration(stage: &Stage, old: &StandIn, new: &StandIn) -> String {
-    let server = |scheme: &str, user: &str, port: u16, name: &str, password: &str| {
-        format!(
-            "database  = \"{scheme}://{user}@127.0.0.1:{port}/{name}\"\n\
-             password.database = {{ file = \"{password}\" }}\n"
-        )
-    };
-    let database = |place: &Place, root: &str, password: &str| match place {
-        Place::Sqlite(_) => format!("database  = \"sqlite:{root}/{DATABASE_FILE}\"\n"),
-        Place::Mariadb { port, user, name, .. } => server("mariadb", user, *port, name, password),
-        Place::Postgres { port, user, name, .. } => server("postgres", user, *port, name, password),
-    };
     format!(
-        "[site.old]\nurl       = \"{OLD_URL}\"\nfiles     = \"{OLD_ROOT}\"\n{}\
-         address   = \"{}\"\n\n\
-         [site.new]\nurl       = \"{NEW_URL}\"\nfiles     = \"{NEW_ROOT}\"\n{}\
-         address   = \"{}\"\nauthority = \"demo-authority.pem\"\n\n\
-         [pack]\nleave-out = [\"cache/**\", \"*.log\"]\n\n\
+        "{}address   = \"{}\"\n\n{}address   = \"{}\"\nauthority = \"demo-authority.pem\"\n\n{PACK}\n\
          [[rule]]\nfrom = \"/home/keeper/htdocs\"\nto   = \"/srv/www/glimmer\"\ninto = [\"new\"]\n",
-        database(&stage.old, OLD_ROOT, "old-password"),
+        section(&stage.old, "old", OLD_URL, OLD_ROOT),
         old.address,
-        database(&stage.new, NEW_ROOT, "new-password"),
+        section(&stage.new, "new", NEW_URL, NEW_ROOT),
         new.address,
     )
+}
+
+/// What packing leaves out.
+const PACK: &str = "[pack]\nleave-out = [\"cache/**\", \"*.log\"]\n";
+
+/// The section of one site.
+fn section(place: &Place, name: &str, url: &str, root: &str) -> String {
+    let server = |scheme: &str, user: &str, port: u16, database: &str| {
+        format!(
+            "database  = \"{scheme}://{user}@127.0.0.1:{port}/{database}\"\n\
+             password.database = {{ file = \"{name}-password\" }}\n"
+        )
+    };
+    let database = match place {
+        Place::Sqlite(_) => format!("database  = \"sqlite:{root}/{DATABASE_FILE}\"\n"),
+        Place::Mariadb { port, user, name, .. } => server("mariadb", user, *port, name),
+        Place::Postgres { port, user, name, .. } => server("postgres", user, *port, name),
+    };
+    format!("[site.{name}]\nurl       = \"{url}\"\nfiles     = \"{root}\"\n{database}")
 }
 
 /// What can be said for sure at the end, and whether it holds.

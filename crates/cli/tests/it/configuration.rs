@@ -1,7 +1,7 @@
 //! Configuration, mistakes, and what is said about them.
 
 use super::{PROGRAM, fixture};
-use fernweh_testkit::{Engine, Workspace, database_cells, files_of};
+use fernweh_testkit::{Engine, SshHost, Workspace, database_cells, files_of};
 
 #[test]
 fn mistakes_in_the_configuration_are_named_with_line_and_remedy() {
@@ -217,4 +217,34 @@ fn a_site_whose_settings_are_not_read_is_told_so_before_and_after() {
     ran.says("no file names the site's database").says("by hand");
     let again = fixture.workspace.done("unpack site.fernweh.tar new --overwrite --as-is").out;
     assert!(!again.contains("no file names"), "{again}");
+}
+
+#[test]
+fn the_sample_site_is_built_alone_whoever_the_environment_says_one_is() {
+    let workspace = Workspace::new(PROGRAM);
+    workspace.done("demo sample --build-only").says("next: fernweh survey old");
+    let mut survey = workspace.command("survey old");
+    let told = survey.current_dir(workspace.path("sample")).output().unwrap();
+    assert!(told.status.success(), "{}", String::from_utf8_lossy(&told.stderr));
+    let mut build = workspace.command("demo on-server --engine mariadb --build-only");
+    let built = build.env("USER", "keeper").env("HOME", workspace.folder()).output().unwrap();
+    assert!(built.status.success(), "{}", String::from_utf8_lossy(&built.stderr));
+    assert!(workspace.read("on-server/fernweh.toml").contains("mariadb://"));
+}
+
+#[test]
+fn tests_before_a_move_leave_no_folders_on_the_way() {
+    let workspace = Workspace::new(PROGRAM);
+    let host = SshHost::start(&workspace.path("ssh-host"), "");
+    workspace.write(".ssh/known_hosts", &host.known);
+    workspace.write("old/index.html", "the page");
+    for place in ["deep/er/new".to_owned(), host.files(&workspace.path("deep/er/new"))] {
+        let text = format!(
+            "[site.old]\nfiles = \"old\"\n[site.new]\nfiles = \"{place}\"\nkey = \"{}\"\n",
+            host.key.display()
+        );
+        workspace.write("fernweh.toml", text);
+        workspace.done("survey old --for new").says("files can be written and removed there");
+        assert!(!workspace.path("deep").exists(), "{place}");
+    }
 }

@@ -44,6 +44,8 @@ pub struct LocalTarget {
     given_away: bool,
     /// What could not be set.
     unsaid: Unsaid,
+    /// Folders on the way to the place that were made, the innermost first.
+    made: Vec<PathBuf>,
 }
 
 impl LocalTarget {
@@ -67,6 +69,7 @@ impl LocalTarget {
             kept: EntryList::default(),
             given_away: false,
             unsaid: Unsaid::default(),
+            made: Vec::new(),
         }
     }
 
@@ -285,6 +288,8 @@ impl FileTarget for LocalTarget {
             (false, false) => mounts::refuse_to_exchange(&self.root)?,
         }
         let parent = self.root.parent().unwrap_or(Path::new("/"));
+        let missing = parent.ancestors().take_while(|folder| !folder.exists());
+        self.made.extend(missing.map(Path::to_owned));
         fs::create_dir_all(parent).map_err(|error| write_trouble(parent, &error))?;
         super::open_workshop_at(&self.workshop()).map_err(|error| {
             write_trouble(&self.root, &error).hint(
@@ -491,6 +496,11 @@ impl FileTarget for LocalTarget {
             remove(&workshop.join(&name))?;
             remove(&workshop.join(&earlier))?;
             super::close_workshop_at(&workshop);
+        }
+        // Whoever only tries leaves nothing behind; one that holds something by now stays.
+        self.lock = None;
+        for folder in self.made.drain(..) {
+            let _ = fs::remove_dir(folder);
         }
         Ok(())
     }

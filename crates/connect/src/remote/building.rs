@@ -38,6 +38,8 @@ pub struct RemoteTarget {
     pub(super) began: Option<i64>,
     /// Nobody else works on this place.
     pub(super) lease: Option<Lease>,
+    /// Folders on the way to the place that were made, the innermost last.
+    pub(super) way: Vec<Vec<u8>>,
 }
 
 /// What the protocol does not carry.
@@ -70,6 +72,7 @@ impl RemoteTarget {
             kept: EntryList::default(),
             began: None,
             lease: None,
+            way: Vec::new(),
         }
     }
 

@@ -34,8 +34,9 @@ impl RemoteTarget {
         let mut refused = None;
         for place in workshops(&self.root) {
             match open_at(&*tree, &place).await {
-                Ok(()) => {
+                Ok(made) => {
                     self.workshop = Some(place);
+                    self.way.extend(made);
                     return Ok(());
                 }
                 Err(trouble) if trouble.lost => return Err(trouble),
@@ -420,6 +421,10 @@ impl FileTarget for RemoteTarget {
                 }
                 lease::give_back(&*self.tree, &workshop, &self.run).await;
                 switch::close(&*self.tree, &workshop).await;
+            }
+            // Whoever only tries leaves nothing behind; one that holds something by now stays.
+            for folder in self.way.drain(..).rev() {
+                let _ = self.tree.remove_folder(&folder).await;
             }
             Ok(())
         })

@@ -18,8 +18,10 @@ pub(super) fn workshops(root: &[u8]) -> Vec<Vec<u8>> {
     }
 }
 
-/// Makes such a place, closed to others and to web servers that read `.htaccess`.
-pub(super) async fn open_at(tree: &dyn Tree, place: &[u8]) -> Result<()> {
+/// Makes such a place, closed to others and to web servers that read `.htaccess`. Gives the folders
+/// on the way that were made, the innermost last.
+pub(super) async fn open_at(tree: &dyn Tree, place: &[u8]) -> Result<Vec<Vec<u8>>> {
+    let mut made = Vec::new();
     // The folders on the way, from the first that is missing.
     let mut missing = vec![place];
     while let Some(folder) = missing.last().map(|path| split(path).0)
@@ -34,6 +36,7 @@ pub(super) async fn open_at(tree: &dyn Tree, place: &[u8]) -> Result<()> {
             tree.make_folder(folder).await?;
             let open = Metadata { mode: tree.carries().modes.then_some(0o755), mtime: None };
             tree.set_metadata(folder, open).await?;
+            made.push(folder.to_vec());
             continue;
         }
         match tree.look(place).await?.map(|found| found.kind) {
@@ -55,5 +58,5 @@ pub(super) async fn open_at(tree: &dyn Tree, place: &[u8]) -> Result<()> {
         let metadata = Metadata { mode: tree.carries().modes.then_some(0o644), mtime: None };
         write(tree, &closed, CLOSED, metadata).await?;
     }
-    Ok(())
+    Ok(made)
 }

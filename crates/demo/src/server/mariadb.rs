@@ -1,6 +1,7 @@
 //! MariaDB: how it is installed into a folder and started.
 
 use super::{Failure, program};
+use std::os::unix::fs::MetadataExt;
 use std::path::Path;
 use std::process::{Child, Command, Stdio};
 
@@ -18,11 +19,11 @@ pub(super) fn install(folder: &Path) -> Result<(), Failure> {
     }
 }
 
-/// A server that is started by root must be told to stay root.
+/// A server that is started by root must be told to stay root. What the environment says of the
+/// user may be another's.
 fn owner() -> Option<&'static str> {
-    let is_root = std::env::var_os("USER").is_some_and(|user| user == "root")
-        || std::env::var_os("HOME").is_some_and(|home| home == "/root");
-    is_root.then_some("--user=root")
+    let own = std::fs::metadata("/proc/self").ok()?;
+    (own.uid() == 0).then_some("--user=root")
 }
 
 /// Starts it.

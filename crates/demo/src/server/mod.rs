@@ -84,6 +84,9 @@ impl Server {
     }
 }
 
+/// How often a server is started that ends at once: another may have taken its port.
+const STARTS: u32 = 5;
+
 impl PrivateServer {
     /// Makes a server in `folder` and starts it.
     pub fn start(kind: Server, folder: &Path) -> Result<Self, Failure> {
@@ -117,15 +120,17 @@ impl PrivateServer {
 
     fn wait(&mut self) -> Result<(), Failure> {
         let until = Instant::now() + Duration::from_secs(60);
+        let mut starts = 1;
         loop {
             match self.first_login() {
                 Ok(()) => return Ok(()),
-                Err(error) if Instant::now() > until => {
+                Err(error) if Instant::now() > until || starts > STARTS => {
                     let log = std::fs::read_to_string(self.folder.join("log")).unwrap_or_default();
                     return Err(format!("the private server does not start: {error}\n{log}").into());
                 }
                 Err(_) => {
                     if self.child.try_wait()?.is_some() {
+                        starts += 1;
                         self.child = self.kind.spawn(&self.folder, self.port)?;
                     }
                     std::thread::sleep(Duration::from_millis(100));
