@@ -262,7 +262,7 @@ fn packing_postgres_goes_on_after_a_crash_of_the_server_or_a_kill() {
 #[test]
 fn without_a_name_the_newest_unfinished_archive_of_the_site_is_continued() {
     let workspace = Workspace::new(super::PROGRAM);
-    workspace.write("fernweh.toml", "[site.old]\nfiles = \"htdocs\"\n");
+    workspace.write("fernweh.toml", "[site.old]\nfiles = \"htdocs\"\ndatabase = \"none\"\n");
     workspace.write("htdocs/index.php", "one");
     workspace.run("pack old --continue").code(2).says("no unfinished archive of site old");
     workspace.run_killed_at("pack old", "begun");

@@ -397,7 +397,7 @@ fn a_host_that_takes_no_more_bytes_or_has_no_sftp_is_told_as_that() {
     let ran = fixture.workspace.run(&format!("unpack {archive} new")).code(3);
     ran.says("cannot write a file on the host").says("nothing was changed");
     assert!(!fixture.root("new").exists());
-    assert_eq!(fs::read_dir(fixture.workspace.path("new")).unwrap().count(), 0, "all is removed");
+    assert!(!fixture.workspace.path("new").exists(), "all is removed, folders on the way too");
     assert!(fixture.database("new").ask("SHOW TABLES").unwrap().is_empty());
 
     let none =

@@ -30,6 +30,7 @@ mod reports;
 mod scanning;
 mod scripts;
 mod servers;
+mod silence;
 mod tracing;
 mod types;
 mod writers;

@@ -24,7 +24,7 @@ pub use build::MariadbTarget;
 pub use editor::MariadbEditor;
 pub use source::MariadbSource;
 
-use crate::server::{Encryption, Rows, ServerAddress, Session, Unreachable};
+use crate::server::{Encryption, Rows, ServerAddress, Session, Unreachable, logged_in};
 use fernweh_core::record::Value;
 use fernweh_core::sql::{Dialect, quote_name};
 use fernweh_ports::{Result, Trouble};
@@ -115,7 +115,7 @@ impl Link {
             .db_name(Some(address.database.clone()))
             .max_allowed_packet(Some(1 << 30))
             .stmt_cache_size(Some(32));
-        let conn = runtime.block_on(Conn::new(options)).map_err(|error| failed(&error))?;
+        let conn = logged_in(&runtime, (address, "mariadb"), Conn::new(options), failed)?;
         let mut link = Self { runtime, conn, shown: address.shown("mariadb"), _gate: gate };
         link.run("SET NAMES utf8mb4")?;
         link.run(SESSION)?;

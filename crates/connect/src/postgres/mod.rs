@@ -26,7 +26,7 @@ pub use build::PostgresTarget;
 pub use editor::PostgresEditor;
 pub use source::PostgresSource;
 
-use crate::server::{Encryption, Rows, ServerAddress, Session, Unreachable};
+use crate::server::{Encryption, Rows, ServerAddress, Session, Unreachable, logged_in};
 use fernweh_core::record::Value;
 use fernweh_core::sql::{Dialect, POSTGRES_SETTINGS, quote_name, write_row};
 use fernweh_ports::{Result, Trouble};
@@ -80,17 +80,18 @@ impl Link {
         if let Some(password) = &address.password {
             config.password(password);
         }
-        let failed = |error: Error| login_trouble(address, &error);
+        let failed = |error: &Error| login_trouble(address, error);
+        let place = (address, "postgres");
         let client = match &address.encryption {
             None => {
                 let (client, connection) =
-                    runtime.block_on(config.connect(NoTls)).map_err(failed)?;
+                    logged_in(&runtime, place, config.connect(NoTls), failed)?;
                 runtime.spawn(connection);
                 client
             }
             Some(how) => {
                 let tls = MakeRustlsConnect::new(crate::tls::client(how.authority.as_deref())?);
-                let (client, connection) = runtime.block_on(config.connect(tls)).map_err(failed)?;
+                let (client, connection) = logged_in(&runtime, place, config.connect(tls), failed)?;
                 runtime.spawn(connection);
                 client
             }

@@ -4,11 +4,13 @@
 
 mod aside;
 mod batches;
+mod first_answer;
 mod fitting;
 mod session;
 
 pub(crate) use aside::{NOTES, aside, is_aside, short_run};
 pub(crate) use batches::{Batches, apply};
+pub(crate) use first_answer::{FIRST_ANSWER, logged_in};
 pub(crate) use fitting::{Fits, write_fitting};
 pub(crate) use session::{Rows, Session, Unreachable, not_refreshed, refreshing};
 
