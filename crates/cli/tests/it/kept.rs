@@ -81,6 +81,7 @@ fn undo_goes_back_step_by_step_and_forward_again() {
         fixture.workspace.done("unpack site.fernweh.tar new");
         fixture.workspace.done("undo new --let-go");
         for state in ["zero", "one", "two"] {
+            super::settled(&fixture, engine);
             let sql = format!("UPDATE gp_nights SET seeing = '{state}'");
             fixture.database("new").run(sql.as_bytes()).unwrap();
             if state != "two" {

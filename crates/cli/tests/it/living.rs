@@ -326,14 +326,7 @@ fn what_came_in_while_the_new_state_was_built_is_named() {
         let fixture = fixture(engine);
         fixture.pack();
         fixture.workspace.done("unpack site.fernweh.tar new");
-        if engine == Engine::Mariadb {
-            // The server notes whole seconds; within one it cannot tell.
-            let settled = "SELECT max(update_time) < now() - INTERVAL 3 SECOND \
-                           FROM information_schema.tables WHERE table_schema = database()";
-            while fixture.database("new").ask(settled).unwrap()[0][0].as_deref() != Some("1") {
-                std::thread::sleep(Duration::from_millis(100));
-            }
-        }
+        super::settled(&fixture, engine);
         let quiet = fixture.workspace.done(OVER);
         assert!(!quiet.out.contains("meanwhile"), "{engine:?}: {}", quiet.out);
         fixture.workspace.done("undo new");

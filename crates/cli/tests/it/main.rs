@@ -49,3 +49,13 @@ fn one(fixture: &Fixture, sql: &str) -> String {
     let rows = fixture.database("new").ask(sql).unwrap_or_else(|error| panic!("{sql}: {error}"));
     rows[0][0].clone().unwrap_or_else(|| "NULL".into())
 }
+
+/// Waits until MariaDB can tell what is written now from what was written before: it notes whole
+/// seconds.
+fn settled(fixture: &Fixture, engine: Engine) {
+    let question = "SELECT coalesce(max(update_time) < now() - INTERVAL 3 SECOND, 1) \
+                    FROM information_schema.tables WHERE table_schema = database()";
+    while engine == Engine::Mariadb && one(fixture, question) != "1" {
+        std::thread::sleep(std::time::Duration::from_millis(100));
+    }
+}
