@@ -53,7 +53,7 @@ fn one(fixture: &Fixture, sql: &str) -> String {
 /// Waits until MariaDB can tell what is written now from what was written before: it notes whole
 /// seconds.
 fn settled(fixture: &Fixture, engine: Engine) {
-    let question = "SELECT coalesce(max(update_time) < now() - INTERVAL 3 SECOND, 1) \
+    let question = "SELECT max(update_time) < now() - INTERVAL 3 SECOND \
                     FROM information_schema.tables WHERE table_schema = database()";
     while engine == Engine::Mariadb && one(fixture, question) != "1" {
         std::thread::sleep(std::time::Duration::from_millis(100));
