@@ -1,8 +1,9 @@
 //! Sites that others write into while the program is at work.
 
 use super::{PROGRAM, fixture};
+use fernweh_demo::server::Server;
 use fernweh_ports::SETTLED;
-use fernweh_testkit::{Engine, FTP_LOGIN, FtpHost, SshHost, Workspace};
+use fernweh_testkit::{Engine, FTP_LOGIN, FtpHost, SshHost, Workspace, shared_server};
 use std::fs::{self, OpenOptions};
 use std::io::{Seek, SeekFrom, Write};
 use std::path::Path;
@@ -365,6 +366,23 @@ fn what_came_in_while_the_new_state_was_built_is_named() {
             Some("2"),
             "{engine:?}: they are in the old state"
         );
+    }
+}
+
+#[test]
+fn what_a_server_has_forgotten_is_not_claimed() {
+    const OVER: &str = "unpack site.fernweh.tar new --overwrite --json";
+    let fixture = fixture(Engine::Mariadb);
+    fixture.pack();
+    fixture.workspace.done("unpack site.fernweh.tar new");
+    super::settled(&fixture, Engine::Mariadb);
+    let ran = fixture.workspace.run_halted_at(OVER, "checked", || {
+        let server = shared_server(Server::Mariadb).lock().unwrap();
+        server.administrator().unwrap().run(b"FLUSH TABLES").unwrap();
+    });
+    let report = ran.code(0).json();
+    for came in report["came_in"].as_array().into_iter().flatten() {
+        assert!(came["changed"].is_null() && came["records"] == 0, "{came}");
     }
 }
 

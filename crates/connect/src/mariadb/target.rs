@@ -409,11 +409,12 @@ impl DatabaseTarget for MariadbTarget {
             let history = with_history(&mut self.link, kept)?;
             let now: u64 =
                 self.link.number(&format!("SELECT count(*) FROM {}{history}", quoted(kept)))?;
-            let changed = mark.as_ref().zip(times.get(kept)).and_then(|(mark, time)| {
-                match mark.strip_suffix(FRESH) {
-                    Some(mark) => (mark != time).then_some(true),
-                    None => Some(mark != time),
-                }
+            // Without a time the server has forgotten it: a table that leaves its cache loses it.
+            let times = mark.as_ref().zip(times.get(kept));
+            let known = times.filter(|(mark, time)| !mark.is_empty() && !time.is_empty());
+            let changed = known.and_then(|(mark, time)| match mark.strip_suffix(FRESH) {
+                Some(mark) => (mark != time).then_some(true),
+                None => Some(mark != time),
             });
             found.push(CameIn {
                 table: table.clone(),
