@@ -148,6 +148,27 @@ fn lines_are_told() {
     assert_eq!(shown(&found[0]), [(Role::Name, "glimmer", 3), (Role::User, "keeper", 4)]);
 }
 
+/// Files of the size at which they are not read any more, of what a reader goes into again and
+/// again, on the stack that a thread has.
+#[test]
+fn a_file_made_to_be_hard_to_read_is_read_to_its_end() {
+    let many = |piece: &str| piece.repeat((64 << 10) / piece.len());
+    let long = "k".repeat(30 << 10);
+    for text in [
+        format!("<?php $db_user = {}'keeper';", many("new ")),
+        format!("<?php $db_user = {}'keeper';", many("string = ")),
+        format!("<?php $db_user = 1; {}", many("define('DB_NAME', ")),
+        format!("<?php $db_user = 1; {}", many("['db_name' => ")),
+        format!("<?php $db_user = 1; {}", many("new PDO(")),
+        format!("user: keeper\nname: x\n{}", many("- ")),
+        format!("<user><name>{}", many("<user>")),
+        format!("[{long}]\n{}", "db_user = keeper\n".repeat(40)),
+        format!("<?php $db_user{}['name'] = 1;", many("['a']")),
+    ] {
+        assert!(find(text.as_bytes()).is_empty(), "{}", &text[..60]);
+    }
+}
+
 proptest! {
     #[test]
     fn nothing_ends_in_a_panic_or_leaves_the_text(

@@ -2,7 +2,7 @@
 //! and hashes of Python, JavaScript and Ruby; JSON. Code is not understood: a name, a sign that
 //! gives it a value, and a literal behind it.
 
-use super::meaning::Found;
+use super::meaning::{Found, path};
 use super::spelling::{Layer, decode};
 use std::ops::Range;
 
@@ -114,6 +114,11 @@ fn word_length(text: &str) -> usize {
     text.bytes().take_while(|byte| byte.is_ascii_alphanumeric() || *byte == b'_').count()
 }
 
+/// Names below others.
+fn below(above: &[String], names: &[String]) -> Vec<String> {
+    path(above.iter().chain(names).map(String::as_str))
+}
+
 struct Reader<'a> {
     text: &'a str,
     tokens: &'a [Token],
@@ -149,6 +154,11 @@ impl Reader<'_> {
     /// What stands in brackets.
     fn within(&mut self, path: &[String], depth: usize) {
         self.at += 1;
+        self.rest(path, depth);
+    }
+
+    /// The same behind the opening one.
+    fn rest(&mut self, path: &[String], depth: usize) {
         if depth < DEEPEST {
             self.items(path, depth + 1);
             self.at += usize::from(self.at < self.tokens.len());
@@ -201,8 +211,7 @@ impl Reader<'_> {
         };
         if signs > 0 && !names.is_empty() {
             self.at += signs;
-            let inner: Vec<String> = path.iter().cloned().chain(names).collect();
-            self.value(&inner, depth);
+            self.value(&below(path, &names), depth);
         }
     }
 
@@ -229,55 +238,44 @@ impl Reader<'_> {
     }
 
     fn value(&mut self, path: &[String], depth: usize) {
-        while self.tokens.get(self.at) == Some(&Token::Line) {
-            self.at += 1;
-        }
-        match self.tokens.get(self.at).cloned() {
-            Some(Token::Text(range, layer)) => {
-                self.at += 1;
-                // Two texts with a sign between them are not one.
-                if !matches!(self.sign(0), Some(b'.' | b'+' | b'%' | b'[' | b'?')) {
-                    self.add(path, range, layer);
-                }
-            }
-            Some(Token::Number(range)) => {
-                self.at += 1;
-                self.add(path, range, Layer::Plain);
-            }
-            Some(Token::Sign(b'[' | b'{' | b'(')) => self.within(path, depth),
-            Some(Token::Word(range)) => {
-                let word = &self.text[range];
-                if matches!(word, "new" | "await" | "array" | "dict" | "static" | "return") {
+        loop {
+            match self.tokens.get(self.at).cloned() {
+                Some(Token::Line) => self.at += 1,
+                Some(Token::Text(range, layer)) => {
                     self.at += 1;
-                    return self.value(path, depth);
-                }
-                let here = self.at;
-                self.at += 1;
-                match self.sign(0) {
-                    // A type, and the value behind it.
-                    Some(b'=') if !self.are_signs(b"==") && !self.are_signs(b"=>") => {
-                        self.at += 1;
-                        self.value(path, depth);
+                    // Two texts with a sign between them are not one.
+                    if !matches!(self.sign(0), Some(b'.' | b'+' | b'%' | b'[' | b'?')) {
+                        self.add(path, range, layer);
                     }
-                    _ => {
-                        self.at = here;
-                        if self.tokens.get(here + 1) == Some(&Token::Sign(b'(')) {
-                            self.at += 1;
-                            let name = word.to_owned();
-                            self.call(&name, path, depth);
-                        } else {
+                    return;
+                }
+                Some(Token::Number(range)) => {
+                    self.at += 1;
+                    return self.add(path, range, Layer::Plain);
+                }
+                Some(Token::Sign(b'[' | b'{' | b'(')) => return self.within(path, depth),
+                Some(Token::Word(range)) => {
+                    let word = &self.text[range];
+                    self.at += 1;
+                    match self.sign(0) {
+                        _ if ["new", "await", "array", "dict", "static", "return"]
+                            .contains(&word) => {}
+                        // A type, and the value behind it.
+                        Some(b'=') if !self.are_signs(b"==") && !self.are_signs(b"=>") => {
                             self.at += 1;
                         }
+                        Some(b'(') => return self.call(word, path, depth),
+                        _ => return,
                     }
                 }
+                _ => return,
             }
-            _ => {}
         }
     }
 
     fn add(&mut self, path: &[String], range: Range<usize>, layer: Layer) {
         if let Some(decoded) = decode(layer, &self.text[range.clone()], range.start) {
-            self.found.push(Found { path: path.to_vec(), layer, decoded });
+            self.found.push(Found::new(path.iter().map(String::as_str), layer, decoded));
         }
     }
 
@@ -292,23 +290,17 @@ impl Reader<'_> {
             }
             _ => &[],
         };
-        let (begin, mut place, mut nested) = (self.at, 0, 0);
-        for token in &self.tokens[begin..] {
+        let (tokens, mut place, mut nested) = (self.tokens, 0, 0);
+        for token in &tokens[self.at..] {
             match token {
+                _ if place >= by_place.len() || nested > DEEPEST => break,
                 Token::Sign(b'(' | b'[' | b'{') => nested += 1,
                 Token::Sign(b')' | b']' | b'}') if nested <= 1 => break,
                 Token::Sign(b')' | b']' | b'}') => nested -= 1,
                 Token::Sign(b',') if nested == 1 => place += 1,
                 Token::Text(range, layer) if nested == 1 => {
-                    if let Some(known) = by_place.get(place) {
-                        let call = format!("{name} {}", self.calls);
-                        let path = [path, &[call, (*known).to_owned()]].concat();
-                        let (range, layer) = (range.clone(), *layer);
-                        if let Some(decoded) = decode(layer, &self.text[range.clone()], range.start)
-                        {
-                            self.found.push(Found { path, layer, decoded });
-                        }
-                    }
+                    let names = [format!("{name} {}", self.calls), by_place[place].to_owned()];
+                    self.add(&below(path, &names), range.clone(), *layer);
                 }
                 _ => {}
             }
@@ -323,12 +315,11 @@ impl Reader<'_> {
             && self.sign(0) == Some(b',')
         {
             self.at += 1;
-            let inner = [path, &[name]].concat();
-            self.value(&inner, depth);
+            // Its value may be a definition, too.
+            if depth < DEEPEST {
+                self.value(&below(path, &[name]), depth + 1);
+            }
         }
-        if depth < DEEPEST {
-            self.items(path, depth + 1);
-            self.at += usize::from(self.at < self.tokens.len());
-        }
+        self.rest(path, depth);
     }
 }

@@ -5,14 +5,13 @@ use super::spelling::{Layer, decode};
 
 pub(super) fn values(text: &str) -> Vec<Found> {
     let mut found = Vec::new();
-    let mut section = Vec::new();
+    let mut section: Vec<&str> = Vec::new();
     let mut start = 0;
     for line in text.split('\n') {
         if let Some(name) = section_of(line) {
-            section = name.split(['.', ':']).map(|part| part.trim().to_owned()).collect();
-        } else if let Some(mut one) = assignment(line, start) {
-            one.path.splice(0..0, section.iter().cloned());
-            found.push(one);
+            section = name.split(['.', ':']).map(str::trim).collect();
+        } else {
+            found.extend(assignment(line, start, &section));
         }
         start += line.len() + 1;
     }
@@ -24,7 +23,7 @@ fn section_of(line: &str) -> Option<&str> {
     Some(name.trim_matches(['[', ']', '"']))
 }
 
-fn assignment(line: &str, start: usize) -> Option<Found> {
+fn assignment(line: &str, start: usize, section: &[&str]) -> Option<Found> {
     let equals = line.find('=')?;
     let name = line[..equals].trim();
     let name = name.strip_prefix("export ").unwrap_or(name).trim();
@@ -50,6 +49,5 @@ fn assignment(line: &str, start: usize) -> Option<Found> {
         }
     };
     let decoded = decode(layer, &line[range.clone()], start + range.start)?;
-    let path = name.split('.').map(str::to_owned).collect();
-    Some(Found { path, layer, decoded })
+    Some(Found::new(section.iter().copied().chain(name.split('.')), layer, decoded))
 }

@@ -17,6 +17,30 @@ pub(super) struct Found {
     pub decoded: Decoded,
 }
 
+impl Found {
+    /// A value, by the names that lead to it. The nearest ones say what it is, and little of each;
+    /// a file that is no settings file may hold thousands, and long ones.
+    pub fn new<'a>(
+        names: impl DoubleEndedIterator<Item = &'a str>,
+        layer: Layer,
+        decoded: Decoded,
+    ) -> Self {
+        Self { path: path(names), layer, decoded }
+    }
+}
+
+/// Names that lead to a value at most, and characters of each.
+const NEAREST: usize = 16;
+const LONGEST: usize = 64;
+
+/// The nearest of these names, the outermost first.
+pub(super) fn path<'a>(names: impl DoubleEndedIterator<Item = &'a str>) -> Vec<String> {
+    let nearest = names.rev().take(NEAREST);
+    let mut path: Vec<String> = nearest.map(|name| name.chars().take(LONGEST).collect()).collect();
+    path.reverse();
+    path
+}
+
 /// Words that say that something is about a database.
 const ABOUT: [&str; 17] = [
     "DB",
@@ -229,8 +253,8 @@ fn complete(groups: &mut [Group]) {
         }
         for other in 0..groups.len() {
             let wanted = other != at
-                && groups[other].above == groups[at].above
                 && !groups[other].has(Role::User)
+                && groups[other].above == groups[at].above
                 && groups[other].settings.iter().all(|one| !groups[at].has(one.role))
                 && (groups[at].shared.is_empty() || groups[other].shared.is_empty());
             if wanted {
@@ -278,6 +302,15 @@ fn setting(
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn only_the_nearest_names_are_held_and_little_of_each() {
+        let names = ["a".repeat(1000), "é".repeat(1000)];
+        let many: Vec<&str> = (0..1000).map(|n| names[n % 2].as_str()).collect();
+        let held = path(many.into_iter().chain(["db", "host"]));
+        assert_eq!((held.len(), &held[14..]), (16, &["db".to_owned(), "host".to_owned()][..]));
+        assert!(held.iter().all(|name| name.chars().count() <= 64));
+    }
 
     #[test]
     fn names_are_taken_apart() {

@@ -6,7 +6,7 @@ use super::spelling::{Layer, decode};
 
 pub(super) fn values(text: &str) -> Vec<Found> {
     let mut found = Vec::new();
-    let mut open: Vec<String> = Vec::new();
+    let mut open: Vec<&str> = Vec::new();
     let mut at = 0;
     while let Some(less) = text[at..].find('<').map(|found| at + found) {
         let rest = &text[less..];
@@ -23,7 +23,7 @@ pub(super) fn values(text: &str) -> Vec<Found> {
         }
         let inside = text[less + 1..end].trim_end_matches('/');
         let name_end = inside.find(char::is_whitespace).unwrap_or(inside.len());
-        open.push(inside[..name_end].to_owned());
+        open.push(&inside[..name_end]);
         attributes(text, less + 1 + name_end..less + 1 + inside.len(), &open, &mut found);
         if text[..end].ends_with('/') {
             open.pop();
@@ -35,7 +35,7 @@ pub(super) fn values(text: &str) -> Vec<Found> {
         if text[content_end..].starts_with("</") && !content.trim().is_empty() {
             let from = at + content.len() - content.trim_start().len();
             if let Some(decoded) = decode(Layer::XmlText, content.trim(), from) {
-                found.push(Found { path: open.clone(), layer: Layer::XmlText, decoded });
+                found.push(Found::new(open.iter().copied(), Layer::XmlText, decoded));
             }
         }
     }
@@ -56,12 +56,12 @@ fn tag_end(text: &str, from: usize) -> Option<usize> {
     None
 }
 
-fn attributes(text: &str, range: std::ops::Range<usize>, open: &[String], found: &mut Vec<Found>) {
+fn attributes(text: &str, range: std::ops::Range<usize>, open: &[&str], found: &mut Vec<Found>) {
     let mut named = None;
     let mut all = Vec::new();
     let (mut at, end) = (range.start, range.end);
     while let Some(equals) = text[at..end].find('=').map(|found| at + found) {
-        let name = text[at..equals].trim().to_owned();
+        let name = text[at..equals].trim();
         let rest = &text[equals + 1..end];
         let open_quote = equals + 1 + rest.len() - rest.trim_start().len();
         let Some(quote @ (b'"' | b'\'')) = text.as_bytes().get(open_quote).copied() else { break };
@@ -70,22 +70,20 @@ fn attributes(text: &str, range: std::ops::Range<usize>, open: &[String], found:
         at = value.end + 1;
         let layer = Layer::XmlAttribute(quote);
         let Some(decoded) = decode(layer, &text[value.clone()], value.start) else { continue };
-        if matches!(name.as_str(), "name" | "key") {
+        if matches!(name, "name" | "key") {
             named = Some(decoded.text.clone());
         }
         all.push((name, layer, decoded));
     }
     // A name beside a value is the name of that value.
-    let valued =
-        all.iter().any(|(name, ..)| ["value", "connectionString"].contains(&name.as_str()));
+    let valued = all.iter().any(|(name, ..)| ["value", "connectionString"].contains(name));
     named = named.filter(|_| valued);
     for (name, layer, decoded) in all {
-        let mut path = open.to_vec();
-        match &named {
-            Some(named) if name == "value" => path.push(named.clone()),
-            Some(named) => path.extend([named.clone(), name]),
-            None => path.push(name),
-        }
-        found.push(Found { path, layer, decoded });
+        let own = match &named {
+            Some(named) if name == "value" => vec![named.as_str()],
+            Some(named) => vec![named, name],
+            None => vec![name],
+        };
+        found.push(Found::new(open.iter().copied().chain(own), layer, decoded));
     }
 }

@@ -15,27 +15,33 @@ pub(super) fn values(text: &str) -> Vec<Found> {
         let mut rest = trimmed;
         // An entry of a list is a step deeper, and apart from the others.
         while let Some(entry) = rest.strip_prefix("- ") {
-            open.retain(|(depth, _)| *depth < indent);
+            close(&mut open, indent);
             open.push((indent, format!("- {start}")));
             indent += 2 + entry.len() - entry.trim_start().len();
             rest = entry.trim_start();
         }
         if let Some((key, value)) = entry_of(rest) {
-            open.retain(|(depth, _)| *depth < indent);
-            let mut path: Vec<String> = open.iter().map(|(_, key)| key.clone()).collect();
-            path.push(key.to_owned());
+            close(&mut open, indent);
             let at = start + line.len() - value.len();
             if value.is_empty() || value.starts_with('#') || value.starts_with('&') {
                 open.push((indent, key.to_owned()));
             } else if let Some((layer, raw, from)) = scalar(value)
                 && let Some(decoded) = decode(layer, raw, at + from)
             {
-                found.push(Found { path, layer, decoded });
+                let names = open.iter().map(|(_, key)| key.as_str()).chain([key]);
+                found.push(Found::new(names, layer, decoded));
             }
         }
         start += line.len() + 1;
     }
     found
+}
+
+/// Closes what is not above an indentation.
+fn close(open: &mut Vec<(usize, String)>, indent: usize) {
+    while open.last().is_some_and(|(depth, _)| *depth >= indent) {
+        open.pop();
+    }
 }
 
 /// Key and value of a line; the value without the space before it.
