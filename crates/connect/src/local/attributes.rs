@@ -25,14 +25,14 @@ impl Unsaid {
     /// What few entries have of this one; what of it cannot be carried is counted.
     pub fn look(&mut self, path: &Path, shown: &[u8], found: &Metadata) -> Extra {
         let names = (found.is_file() && found.nlink() > 1).then(|| (found.dev(), found.ino()));
-        let attributes = match attributes_of(path).filter(|_| !found.is_symlink()) {
-            Some(attributes) => attributes,
-            None if found.is_symlink() => Vec::new(),
-            None => {
-                self.add(shown);
-                Vec::new()
-            }
+        let attributes = match found.is_symlink() {
+            true => Some(Vec::new()),
+            false => attributes_of(path),
         };
+        let attributes = attributes.unwrap_or_else(|| {
+            self.add(shown);
+            Vec::new()
+        });
         Extra { attributes, names }
     }
 

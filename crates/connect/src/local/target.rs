@@ -6,6 +6,7 @@
 
 use super::attributes::{self, Unsaid};
 use super::source::is_still;
+use super::within::{folder_of, plain_file};
 use super::{LocalTrees, file_id, mounts, owner, resident, workshop};
 use crate::part::Side;
 use crate::present::{self, Building};
@@ -13,7 +14,7 @@ use fernweh_core::entries::EntryList;
 use fernweh_core::limits;
 use fernweh_core::record::{Entry, EntryKind};
 use fernweh_ports::{Amount, Direction, FileSwap, FileTarget, Probe, Result, Trouble};
-use rustix::fs::{AtFlags, CWD, Timespec, Timestamps, utimensat};
+use rustix::fs::{AtFlags, CWD, Timespec, Timestamps, linkat, utimensat};
 use std::collections::HashSet;
 use std::ffi::OsStr;
 use std::fs::{self, OpenOptions, Permissions};
@@ -158,26 +159,6 @@ impl LocalTarget {
     fn give(&mut self, path: &[u8], full: &Path) -> std::io::Result<()> {
         self.given_away |= owner::give(full, &self.root.join(OsStr::from_bytes(path)))?;
         Ok(())
-    }
-}
-
-impl LocalTarget {
-    /// A file that was built already, for a further name of it.
-    fn built_file(&self, path: &[u8], name: &[u8]) -> Result<PathBuf> {
-        let relative = Path::new(OsStr::from_bytes(path));
-        let mut full = self.built.clone();
-        let mut segments = relative.components().peekable();
-        let mut is_built = segments.peek().is_some() && !path.contains(&0);
-        while let Some(segment) = segments.next().filter(|_| is_built) {
-            full.push(segment);
-            let found = fs::symlink_metadata(&full);
-            let right = |found: fs::Metadata| match segments.peek() {
-                Some(_) => found.is_dir(),
-                None => found.is_file(),
-            };
-            is_built = matches!(segment, Component::Normal(_)) && found.is_ok_and(right);
-        }
-        if is_built { Ok(full) } else { Err(crate::present::not_built(path, name)) }
     }
 }
 
@@ -334,8 +315,11 @@ impl FileTarget for LocalTarget {
                 .and_then(|()| self.give(&entry.path, &full))
                 .and_then(|()| set_times(&full, entry)),
             EntryKind::HardLink(first) => {
-                let first = self.built_file(first, &entry.path)?;
-                fs::hard_link(first, &full)
+                // Of a file that was built: no link on the way, and none in its place.
+                let not_built = |_| present::not_built(first, &entry.path);
+                let (folder, name) = folder_of(&self.built, first).map_err(not_built)?;
+                plain_file(&folder, &name).map_err(not_built)?;
+                linkat(folder, name, CWD, &full, AtFlags::empty()).map_err(Into::into)
             }
             EntryKind::File(_) => return self.put_file(entry, &mut std::io::empty()),
         };

@@ -227,8 +227,8 @@ impl DatabaseTarget for SqliteTarget {
         let wrong = |error| trouble("cannot empty the old database", &self.path, &error);
         let tables = expected.tables();
         if !self.path.exists() {
-            agreed()?;
-            return Ok(tables.is_empty());
+            let expected = tables.is_empty();
+            return if expected { agreed().map(|()| true) } else { Ok(false) };
         }
         let db = Connection::open(&self.path).map_err(wrong)?;
         let begin = || -> rusqlite::Result<bool> {
