@@ -17,7 +17,8 @@ pub struct RunLine {
     pub started: String,
     /// What went in.
     pub input: String,
-    /// How it ended: `done`, `undone`, `unfinished`, `half switched`, `cleaned up`, `let go`.
+    /// How it ended: `done`, `undone`, `unfinished`, `half switched`, `cleaned up`, `let go`,
+    /// `taken over`.
     pub state: String,
     /// Whether `undo` can still turn it.
     pub kept: bool,
@@ -43,6 +44,9 @@ fn line(run: &Run) -> RunLine {
         RunState::InPlace { direction: Direction::Forward, .. } => "done",
         RunState::InPlace { direction: Direction::Back, .. } => "undone",
         RunState::Closed if run.steps.contains(&crate::journal::Step::LetGo) => "let go",
+        RunState::Closed if run.steps.last() == Some(&crate::journal::Step::TakenOver) => {
+            "taken over"
+        }
         RunState::Closed if run.is_move() && run.ended().is_some() => "done",
         RunState::Closed => "cleaned up",
     };

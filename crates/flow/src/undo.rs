@@ -44,11 +44,13 @@ pub fn last_change(records: &Records, site: &str) -> Result<Run> {
         RunState::Open => run.is_rewriting(),
         RunState::Closed => false,
     };
-    runs.iter().find(turnable).cloned().ok_or_else(|| {
-        Trouble::usage(format!("there is no change of site {site} to take back"))
-            .because("no finished run on this site is recorded beside this configuration")
-            .hint("fernweh runs lists what ran; undo works where unpack or rewrite was typed")
-    })
+    runs.iter().find(turnable).cloned().ok_or_else(|| nothing_to_take_back(site))
+}
+
+pub(crate) fn nothing_to_take_back(site: &str) -> Trouble {
+    Trouble::usage(format!("there is no change of site {site} to take back"))
+        .because("no finished run on this site is recorded beside this configuration")
+        .hint("fernweh runs lists what ran; undo works where unpack or rewrite was typed")
 }
 
 /// The changes of a site that can be turned, the oldest first: those that stand, and behind them

@@ -295,6 +295,16 @@ pub trait DatabaseTarget: Send {
     fn notes_kept(&mut self) -> Result<Vec<Vec<u8>>> {
         Ok(Vec::new())
     }
+    /// The switch of a run that another folder has made, as this one would have planned it.
+    ///
+    /// # Errors
+    ///
+    /// What was noted comes from outside: whatever would touch more than the run has built and
+    /// put aside is refused.
+    fn adopted(&mut self, swap: &DatabaseSwap) -> Result<DatabaseSwap> {
+        let _ = swap;
+        Err(crate::foreign("this kind of database"))
+    }
     /// Marks of tables of the site that will be replaced; `rows` says how many records each has.
     fn marks(&mut self, rows: &[(String, u64)]) -> Result<Vec<TableMark>> {
         let unmarked = |(table, rows): &(String, u64)| TableMark {

@@ -341,6 +341,16 @@ pub trait FileTarget: Send {
     fn notes_kept(&mut self) -> Result<Vec<Vec<u8>>> {
         Ok(Vec::new())
     }
+    /// The switch of a run that another folder has made, with its places as seen from here.
+    ///
+    /// # Errors
+    ///
+    /// What was noted comes from outside: whatever lies elsewhere than the run would have built
+    /// is refused.
+    fn adopted(&mut self, swap: &FileSwap) -> Result<FileSwap> {
+        let _ = swap;
+        Err(crate::foreign("this place"))
+    }
     /// What the kept state takes, as far as that can be known without reading it.
     fn kept_amount(&mut self, swap: &FileSwap) -> Result<Option<Amount>> {
         let _ = swap;

@@ -30,7 +30,7 @@ pub use progress::{Failpoints, Progress, Silent, Unit};
 pub use site::{CommandOutput, Editors, Halves, Keeper, SiteAccess, Targets};
 pub use swap::{
     CameIn, ContentSwap, DatabaseSwap, NamedSql, ObjectId, Refit, SchemasSwap, SwapObjects,
-    SwapSchema, SwapTable, TableMark, TablesSwap,
+    SwapSchema, SwapTable, TableMark, TablesSwap, foreign,
 };
 pub use trouble::{Result, Told, Trouble, TroubleKind};
 pub use words::{count, counted, is_unsafe, named, shown, size};

@@ -22,6 +22,13 @@ pub enum DatabaseSwap {
     Schemas(SchemasSwap),
 }
 
+/// What was noted at a destination about a switch, and is not what this program writes there.
+pub fn foreign(what: &str) -> crate::Trouble {
+    crate::Trouble::damaged("what is noted at the destination cannot be taken over")
+        .because(format!("it does not fit {what}"))
+        .hint("somebody may have changed it: undo it where the run was begun")
+}
+
 /// A switch of a database file that others have open: its content is exchanged.
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
 pub struct ContentSwap {

@@ -110,10 +110,11 @@ fn text(context: &Context, found: &[RunLine], others: &[KeptNote]) -> String {
     }
     if !others.is_empty() {
         let kept = |note: &KeptNote| {
-            format!("{}, begun {} by {}; undo it there", note.run, moment(&note.started), note.by)
+            format!("{}, begun {} by {}", note.run, moment(&note.started), note.by)
         };
         page.gap();
         page.list("elsewhere", others.iter().map(kept));
+        page.arrow(0, "undo it there; or take it over with: fernweh undo SITE --trust");
     }
     if let Some(open) = found
         .iter()

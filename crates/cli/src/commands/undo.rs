@@ -6,7 +6,7 @@ use crate::options::SiteArgs;
 use crate::render::{Page, counted, moment, refused, unpacked};
 use crate::site::Site;
 use clap::{Args, ValueEnum};
-use fernweh_flow::run::{Undo, Undone};
+use fernweh_flow::run::{Undo, Undone, take_over};
 use fernweh_flow::undo::{Stack, UndoReport};
 use fernweh_ports::{Direction, Result};
 use std::time::Instant;
@@ -36,6 +36,10 @@ pub struct UndoArgs {
         default_missing_value = "all"
     )]
     pub let_go: Option<Which>,
+    /// Also take back what another folder or machine has done: its record is taken over from the
+    /// destination, where the site's own programs can write
+    #[arg(long)]
+    pub trust: bool,
     /// Where the site is, without a configuration
     #[command(flatten)]
     pub places: SiteArgs,
@@ -55,6 +59,9 @@ pub fn run(context: &Context, args: &UndoArgs) -> Result<u8> {
     let began = Instant::now();
     let config = context.config()?;
     let site = Site::resolve(&config, args.site.as_deref(), &args.places)?;
+    if args.trust {
+        take_over(&site, context.around(&context.records(&config)))?;
+    }
     let undo = match (args.let_go, &args.to_run) {
         (Some(which), _) => Undo::LetGo { oldest: which == Which::Oldest },
         (None, Some(run)) => Undo::ToRun(run.clone()),

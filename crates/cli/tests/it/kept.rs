@@ -15,19 +15,11 @@ fn two_working_folders_do_not_meet_on_one_site() {
         fixture.pack();
         fixture.workspace.done("unpack site.fernweh.tar new");
         // The same sites, as somebody else has configured them elsewhere.
-        let other = fixture.workspace.path("elsewhere");
-        fs::create_dir(&other).unwrap();
-        let text = fixture.workspace.read("fernweh.toml");
-        let text = text.replace("\"new/", "\"../new/").replace("\"new-", "\"../new-");
-        let text = text.replace("sqlite:new", "sqlite:../new").replace("\"old/", "\"../old/");
-        fs::write(other.join("fernweh.toml"), text.replace("\"old-", "\"../old-")).unwrap();
+        let elsewhere = other_folder(&fixture);
         let line = "unpack site.fernweh.tar new --overwrite";
         let ran = fixture.workspace.run_halted_at(line, "checked", || {
-            let mut second =
-                fixture.workspace.command("unpack ../site.fernweh.tar new --overwrite");
-            let ran = second.current_dir(&other).output().unwrap();
-            let said = String::from_utf8_lossy(&ran.stderr).into_owned();
-            assert_eq!(ran.status.code(), Some(3), "{engine:?}: {said}");
+            let (code, said) = elsewhere("unpack ../site.fernweh.tar new --overwrite");
+            assert_eq!(code, Some(3), "{engine:?}: {said}");
             assert!(said.contains("another run is at work on th"), "{engine:?}: {said}");
         });
         ran.code(0);
@@ -50,7 +42,7 @@ fn what_is_kept_is_known_to_other_folders() {
             let run = own["runs"][1]["run"].as_str().unwrap().to_owned();
             // Another folder has no record of it.
             fs::rename(fixture.workspace.path(".fernweh"), fixture.workspace.path("away")).unwrap();
-            let told = fixture.workspace.done("runs new").says(&run).says("undo it there");
+            let told = fixture.workspace.done("runs new").says(&run).says("undo it there; or");
             assert!(told.out.contains("none yet in this folder"), "{}", told.out);
             fixture.workspace.run("undo new").code(2).says(&run);
             fixture.workspace.done("undo new --let-go");
@@ -308,6 +300,169 @@ fn two_machines_do_not_meet_on_one_site_of_another_host() {
         let (code, said) = elsewhere();
         assert_eq!(code, Some(0), "{way}: {said}");
         assert_eq!(workspace.read("far/index.html"), "the page");
-        workspace.run("undo new").code(2);
+        workspace.run("undo new").code(2).says("was made in another folder");
+        workspace.done("undo new --trust");
+        assert_eq!(workspace.read("far/index.html"), "another", "{way}");
+    }
+}
+
+/// The same sites as another folder knows them; what was typed there comes back.
+fn other_folder(fixture: &Fixture) -> impl Fn(&str) -> (Option<i32>, String) {
+    let other = fixture.workspace.path("elsewhere");
+    fs::create_dir(&other).unwrap();
+    let text = fixture.workspace.read("fernweh.toml");
+    let text = text.replace("\"new/", "\"../new/").replace("\"new-", "\"../new-");
+    let text = text.replace("sqlite:new", "sqlite:../new").replace("\"old/", "\"../old/");
+    fs::write(other.join("fernweh.toml"), text.replace("\"old-", "\"../old-")).unwrap();
+    move |line| {
+        let ran = fixture.workspace.command(line).current_dir(&other).output().unwrap();
+        let said = [ran.stdout, ran.stderr].concat();
+        (ran.status.code(), String::from_utf8_lossy(&said).into_owned())
+    }
+}
+
+#[test]
+fn another_folder_takes_back_what_was_done() {
+    for engine in [Engine::Sqlite, Engine::SqliteOutside, Engine::Mariadb, Engine::Postgres] {
+        for only in ["", " --only database", " --tables gp_nights"] {
+            let fixture = fixture(engine);
+            fixture.pack();
+            let elsewhere = other_folder(&fixture);
+            let state = || (database_cells(&fixture.new), files_of(&fixture.root("new")));
+            fixture.workspace.done("unpack site.fernweh.tar new");
+            fixture.workspace.done("undo new --let-go");
+            fixture.database("new").run(b"UPDATE gp_nights SET seeing = 'before'").unwrap();
+            let before = state();
+            let over = format!("unpack site.fernweh.tar new --overwrite{only}");
+            fixture.workspace.done(&over);
+            let after = state();
+            let run = fixture.workspace.done("runs new --json").json()["runs"][1]["run"].clone();
+            let run = run.as_str().unwrap();
+
+            let (code, said) = elsewhere("undo new");
+            assert_eq!(code, Some(2), "{engine:?}{only}: {said}");
+            assert!(said.contains(run) && said.contains("fernweh undo new --trust"), "{said}");
+            assert_eq!(after, state(), "{engine:?}{only}: refused means unchanged");
+            let (code, said) = elsewhere("undo new --trust");
+            assert_eq!(code, Some(0), "{engine:?}{only}: {said}");
+            assert_eq!(before, state(), "{engine:?}{only}: {said}");
+            // It is a run of that folder now, and goes forward and back there.
+            let (code, said) = elsewhere("undo new");
+            assert_eq!(code, Some(0), "{engine:?}{only}: {said}");
+            assert_eq!(after, state(), "{engine:?}{only}: {said}");
+            let told = fixture.workspace.run("undo new").code(2).says("was taken over by");
+            assert!(told.err.contains("elsewhere"), "{}", told.err);
+            assert_eq!(after, state(), "{engine:?}{only}");
+            fixture.workspace.done("runs new").says("taken over").says("--trust");
+            // And it can be handed back.
+            fixture.workspace.done("undo new --trust");
+            assert_eq!(before, state(), "{engine:?}{only}");
+            let (code, said) = elsewhere("undo new --let-go");
+            assert_eq!(code, Some(0), "{engine:?}{only}: {said}");
+            assert!(said.contains("nothing was kept"), "{engine:?}{only}: {said}");
+            fixture.workspace.done("undo new");
+            assert_eq!(after, state(), "{engine:?}{only}");
+        }
+    }
+}
+
+#[test]
+fn a_change_of_another_folder_goes_first() {
+    for engine in [Engine::SqliteOutside, Engine::Mariadb, Engine::Postgres] {
+        let fixture = fixture(engine);
+        fixture.pack();
+        let elsewhere = other_folder(&fixture);
+        fixture.workspace.done("unpack site.fernweh.tar new");
+        fixture.workspace.done("undo new --let-go");
+        let state = || database_cells(&fixture.new);
+        let mark = |state: &str| {
+            let sql = format!("UPDATE gp_nights SET seeing = '{state}'");
+            fixture.database("new").run(sql.as_bytes()).unwrap();
+        };
+        mark("zero");
+        let zero = state();
+        fixture.workspace.done("unpack site.fernweh.tar new --overwrite");
+        mark("one");
+        let one = state();
+        let (code, said) = elsewhere("unpack ../site.fernweh.tar new --overwrite");
+        assert_eq!(code, Some(0), "{engine:?}: {said}");
+        mark("two");
+        let two = state();
+        // Turned under it, the first change would bring a mixture into place.
+        fixture.workspace.run("undo new").code(2).says("was made in another folder");
+        assert_eq!(two, state(), "{engine:?}");
+        fixture.workspace.done("undo new --trust");
+        assert_eq!(one, state(), "{engine:?}");
+        fixture.workspace.done("undo new");
+        assert_eq!(zero, state(), "{engine:?}");
+    }
+}
+
+#[test]
+fn a_note_that_was_changed_is_not_taken_over() {
+    type Change = fn(&mut serde_json::Value);
+    let anywhere: [Change; 3] = [
+        |note| note["record"][0]["run"] = "../../elsewhere".into(),
+        |note| note["record"][1]["step"] = "let-go".into(),
+        |note| note["record"][0]["command"] = "rewrite".into(),
+    ];
+    let in_files: [Change; 2] = [
+        |note| note["record"][1]["plan"]["files"]["side"] = "/srv/other/new-x".into(),
+        |note| note["record"][1]["plan"]["files"]["resident"] = "../../other".into(),
+    ];
+    let in_tables: [Change; 4] = [
+        |note| note["record"][1]["plan"]["database"]["tables"]["tables"][0]["name"] = "x".into(),
+        |note| {
+            let tables = &mut note["record"][1]["plan"]["database"]["tables"]["tables"];
+            tables[0]["aside-old"] = "other".into();
+            tables[0]["aside_old"] = "other".into();
+        },
+        |note| {
+            let old = &mut note["record"][1]["plan"]["database"]["tables"]["old"];
+            old["triggers"][0]["sql"] = "DROP TABLE gp_nights".into();
+        },
+        |note| {
+            let old = &mut note["record"][1]["plan"]["database"]["tables"]["old"];
+            let sql = old["foreign_keys"][0]["sql"].as_str().unwrap();
+            old["foreign_keys"][0]["sql"] = format!("{sql}; DROP TABLE gp_nights").into();
+        },
+    ];
+    let in_schemas: [Change; 1] = [|note| {
+        let schemas = &mut note["record"][1]["plan"]["database"]["schemas"]["schemas"];
+        schemas[0]["aside_old"] = "pg_catalog".into();
+    }];
+    for (engine, more) in [
+        (Engine::Sqlite, in_files.as_slice()),
+        (Engine::Mariadb, in_tables.as_slice()),
+        (Engine::Postgres, in_schemas.as_slice()),
+    ] {
+        let fixture = fixture(engine);
+        fixture.pack();
+        fixture.workspace.done("unpack site.fernweh.tar new");
+        fixture.workspace.done("undo new --let-go");
+        fixture.database("new").run(b"UPDATE gp_nights SET seeing = 'before'").unwrap();
+        fixture.workspace.done("unpack site.fernweh.tar new --overwrite");
+        let beside = walkdir::WalkDir::new(fixture.workspace.path(""));
+        let note = beside.into_iter().flatten().map(walkdir::DirEntry::into_path).find(|path| {
+            let name = path.file_name().unwrap_or_default().to_string_lossy();
+            name.starts_with("kept-2") && name.ends_with(".json")
+        });
+        let note = note.unwrap();
+        let written = fs::read_to_string(&note).unwrap();
+        fs::remove_dir_all(fixture.workspace.path(".fernweh")).unwrap();
+        let state = || (database_cells(&fixture.new), files_of(&fixture.root("new")));
+        let before = state();
+        for (number, change) in anywhere.iter().chain(more).enumerate() {
+            let mut planted: serde_json::Value = serde_json::from_str(&written).unwrap();
+            change(&mut planted);
+            assert_ne!(planted.to_string(), written, "{engine:?} {number}");
+            fs::write(&note, planted.to_string()).unwrap();
+            let refused = fixture.workspace.run("undo new --trust").code(4);
+            refused.says("cannot be taken over").says("nothing was changed");
+            assert_eq!(before, state(), "{engine:?} {number}");
+        }
+        fs::write(&note, &written).unwrap();
+        fixture.workspace.done("undo new --trust");
+        assert_ne!(before, state(), "{engine:?}");
     }
 }

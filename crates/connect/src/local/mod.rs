@@ -20,9 +20,9 @@ pub use swap::{file_id, let_go, switch};
 pub use target::LocalTarget;
 pub(crate) use within::random_name;
 
-use fernweh_ports::{Result, Trouble};
+use fernweh_ports::{FileSwap, Result, Trouble, foreign};
 use std::ffi::OsStr;
-use std::path::{Path, PathBuf};
+use std::path::{Component, Path, PathBuf};
 
 /// Bytes free for this user on the disk of a path that exists, or of its nearest
 /// existing parent.
@@ -111,6 +111,24 @@ pub(crate) fn notes_kept(workshop: &Path) -> Vec<Vec<u8>> {
         small && name.to_string_lossy().starts_with(NOTE)
     });
     notes.filter_map(|entry| std::fs::read(entry.path()).ok()).collect()
+}
+
+/// A switch that another folder has noted, with its places as they are seen from here: what is
+/// kept lies under the name of the run in one of the site's own workshops, or nothing is done.
+pub(crate) fn adopted(noted: &FileSwap, target: &Path, built: &Path) -> Result<FileSwap> {
+    let parent = noted.side.parent().and_then(Path::file_name);
+    let side = match parent.is_some_and(|name| name == WITHIN) {
+        true => target.join(WITHIN).join(built.file_name().unwrap_or_default()),
+        false => built.to_owned(),
+    };
+    let is_below = |path: &String| {
+        let parts = Path::new(path).components();
+        !path.is_empty() && parts.into_iter().all(|part| matches!(part, Component::Normal(_)))
+    };
+    if side.file_name() != noted.side.file_name() || !noted.resident.iter().all(is_below) {
+        return Err(foreign(&format!("the files of {}", target.display())));
+    }
+    Ok(FileSwap { target: target.to_owned(), side, ..noted.clone() })
 }
 
 /// Removes a file, if it is there.

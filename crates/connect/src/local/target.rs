@@ -549,6 +549,10 @@ impl FileTarget for LocalTarget {
         Ok(notes)
     }
 
+    fn adopted(&mut self, swap: &FileSwap) -> Result<FileSwap> {
+        super::adopted(swap, &self.root, &self.built)
+    }
+
     fn kept_amount(&mut self, swap: &FileSwap) -> Result<Option<Amount>> {
         let trees = LocalTrees::of(&swap.target, &swap.side);
         let places = match swap.part {

@@ -3,6 +3,7 @@
 //! The driver is asynchronous; each connection here has a small runtime of its own and
 //! is used from one thread, so that the operations stay plain.
 
+mod adopt;
 mod afterwards;
 mod build;
 mod columns;

@@ -1,5 +1,6 @@
 //! Building tables beside the old ones, under names of Fernweh's own.
 
+use super::adopt;
 use super::afterwards::key_parts;
 use super::build::MariadbTarget;
 use super::describe::{list, with_history};
@@ -14,6 +15,7 @@ use fernweh_ports::PacketLimit;
 use fernweh_ports::{
     CameIn, Counting, DatabaseSwap, DatabaseTarget, Direction, Fingerprint, NamedSql, Overview,
     Progress, Rejected, Result, RowBatch, Scope, Structure, SwapTable, TableMark, TablesSwap,
+    foreign,
 };
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -350,7 +352,7 @@ impl DatabaseTarget for MariadbTarget {
             Some(note) => {
                 self.link.run(format!(
                     "CREATE TABLE IF NOT EXISTS {table} (run varchar(180) NOT NULL PRIMARY KEY, \
-                     note text NOT NULL) DEFAULT CHARSET=utf8mb4"
+                     note mediumtext NOT NULL) DEFAULT CHARSET=utf8mb4"
                 ))?;
                 self.link.run(format!(
                     "REPLACE INTO {table} (run, note) VALUES ({}, {})",
@@ -382,6 +384,20 @@ impl DatabaseTarget for MariadbTarget {
             .into_iter()
             .filter_map(|row| Some(row.into_iter().next()??.into_bytes()))
             .collect())
+    }
+
+    fn adopted(&mut self, swap: &DatabaseSwap) -> Result<DatabaseSwap> {
+        let DatabaseSwap::Tables(tables) = swap else { return Err(foreign("this server")) };
+        for table in &tables.tables {
+            let name = &table.name;
+            let old = table.aside_old.as_ref().is_none_or(|old| *old == self.aside('o', name));
+            if table.aside_new != self.aside('n', name) || !old {
+                return Err(foreign(&format!("table {name}")));
+            }
+        }
+        let (old, new) = (adopt::parsed(&tables.old)?, adopt::parsed(&tables.new)?);
+        let tables = tables.tables.clone();
+        Ok(DatabaseSwap::Tables(Box::new(TablesSwap { tables, old, new })))
     }
 
     fn marks(&mut self, rows: &[(String, u64)]) -> Result<Vec<TableMark>> {

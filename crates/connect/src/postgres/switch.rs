@@ -188,6 +188,21 @@ fn refuse_clashes(link: &mut Link, name: &str, aside: &str, old: &[ObjectId]) ->
         .hint("rename it there, or remove that table if it is not needed"))
 }
 
+/// What stays and refers to something that moves either way, as it is now.
+pub(super) fn refits_of(link: &mut Link, swap: &SchemasSwap) -> Result<Vec<Refit>> {
+    let moving: Vec<ObjectId> = swap
+        .schemas
+        .iter()
+        .flat_map(|schema| schema.new.iter().chain(&schema.old))
+        .cloned()
+        .collect();
+    let names: Vec<String> = swap.schemas.iter().map(|schema| schema.name.clone()).collect();
+    let schemas = super::describe::in_list(&names);
+    // Names stand with their schemas.
+    link.run("SET search_path = ''")?;
+    Ok(refits(link, &moving, &schemas)?.0)
+}
+
 /// Foreign keys and views that stay and refer to what moves.
 fn refits(link: &mut Link, old: &[ObjectId], schemas: &str) -> Result<(Vec<Refit>, Vec<String>)> {
     let old = id_list(old);

@@ -13,7 +13,7 @@ use fernweh_core::record::LARGE_OBJECTS;
 use fernweh_core::sql::{Qualified, Statement};
 use fernweh_ports::{
     CameIn, Counting, DatabaseSwap, DatabaseTarget, Direction, Fingerprint, Overview, Progress,
-    Rejected, Result, RowBatch, Scope, Structure, TableMark,
+    Rejected, Result, RowBatch, Scope, Structure, TableMark, foreign,
 };
 use std::collections::BTreeMap;
 use std::time::Duration;
@@ -321,6 +321,21 @@ impl DatabaseTarget for PostgresTarget {
             .into_iter()
             .filter_map(|row| Some(row.into_iter().next()??.into_bytes()))
             .collect())
+    }
+
+    fn adopted(&mut self, swap: &DatabaseSwap) -> Result<DatabaseSwap> {
+        let DatabaseSwap::Schemas(swap) = swap else { return Err(foreign("PostgreSQL")) };
+        let mut swap = swap.clone();
+        for schema in &swap.schemas {
+            let (new, old) = (self.aside('n', &schema.name), self.aside('o', &schema.name));
+            if schema.aside_new != new || schema.aside_old != old {
+                return Err(foreign(&format!("schema {}", schema.name)));
+            }
+        }
+        // No statement of the note is run: what stays is fitted as it is found here.
+        swap.noted_numbers = None;
+        swap.refit = switch::refits_of(&mut self.link, &swap)?;
+        Ok(DatabaseSwap::Schemas(swap))
     }
 
     fn marks(&mut self, rows: &[(String, u64)]) -> Result<Vec<TableMark>> {

@@ -73,11 +73,31 @@ pub(crate) fn store_file(
     stored.map_err(|error| Trouble::outside("a transfer ended unexpectedly").because(error))?
 }
 
+/// The folder beside a file in which its other states lie.
+pub(crate) fn workshop_of(path: &[u8]) -> Vec<u8> {
+    let (folder, name) = split(path);
+    joined(folder, &[b".fernweh-", name].concat())
+}
+
 /// Where the new state of a file waits, beside it on its host.
 pub(crate) fn beside(path: &[u8], run: &str) -> Vec<u8> {
-    let (folder, name) = split(path);
-    let workshop = joined(folder, &[b".fernweh-", name].concat());
-    joined(&workshop, format!("new-{run}").as_bytes())
+    joined(&workshop_of(path), format!("new-{run}").as_bytes())
+}
+
+/// A switch that another folder has noted, with its places as they are seen from here: what is
+/// kept lies under the name of the run in one of the site's own workshops, or there is none.
+pub(crate) fn adopted(
+    noted: &FileSwap,
+    target: &[u8],
+    workshops: &[Vec<u8>],
+    run: &str,
+) -> Option<FileSwap> {
+    let (workshop, name) = split(noted.side.as_os_str().as_bytes());
+    let own = workshops.iter().find(|own| split(own).1 == split(workshop).1)?;
+    let is_ours = name == format!("new-{run}").as_bytes() && noted.resident.is_none();
+    let path = |bytes: &[u8]| PathBuf::from(OsString::from_vec(bytes.to_vec()));
+    let (target, side) = (path(target), path(&joined(own, name)));
+    is_ours.then(|| FileSwap { target, side, ..noted.clone() })
 }
 
 /// Stores the new state of a file beside it, and plans the switch.

@@ -7,6 +7,7 @@ use super::building::{RemoteTarget, Unsaid};
 use super::editor::write;
 use super::lease::{self, Lease};
 use super::part::RemoteTrees;
+use super::single;
 use super::source::{Listing, fetch_whole};
 use super::upload::reading;
 use super::workshop::{WITHIN, open_at, workshops};
@@ -18,7 +19,9 @@ use crate::runtime::runtime;
 use fernweh_core::entries::EntryList;
 use fernweh_core::limits;
 use fernweh_core::record::{Entry, EntryKind};
-use fernweh_ports::{Direction, FileSource, FileSwap, FileTarget, Probe, Result, Trouble, counted};
+use fernweh_ports::{
+    Direction, FileSource, FileSwap, FileTarget, Probe, Result, Trouble, counted, foreign,
+};
 use futures_util::StreamExt;
 use std::collections::HashMap;
 use std::ffi::OsString;
@@ -517,6 +520,11 @@ impl FileTarget for RemoteTarget {
             }
             Ok(notes)
         })
+    }
+
+    fn adopted(&mut self, swap: &FileSwap) -> Result<FileSwap> {
+        single::adopted(swap, &self.root, &workshops(&self.root), &self.run)
+            .ok_or_else(|| foreign(&format!("the files of {}", shown(&*self.tree, &self.root))))
     }
 
     fn let_go(&mut self, swap: &FileSwap) -> Result<()> {

@@ -10,7 +10,7 @@ use fernweh_core::sql::Statement;
 use fernweh_ports::{
     CameIn, ContentSwap, Counting, DatabaseSource, DatabaseSwap, DatabaseTarget, Direction,
     FileSwap, Fingerprint, Overview, Progress, Rejected, Result, RowBatch, Scope, Structure,
-    TableMark, Trouble,
+    TableMark, Trouble, foreign,
 };
 use rusqlite::Connection;
 use std::io::Read;
@@ -297,6 +297,19 @@ impl DatabaseTarget for SqliteTarget {
             .as_deref()
             .map(|place| local::notes_kept(&local::workshop(place)))
             .unwrap_or_default())
+    }
+
+    fn adopted(&mut self, swap: &DatabaseSwap) -> Result<DatabaseSwap> {
+        let place = |noted: &FileSwap| local::adopted(noted, &self.path, &self.built);
+        Ok(match swap {
+            DatabaseSwap::WithFiles => DatabaseSwap::WithFiles,
+            DatabaseSwap::File(swap) => DatabaseSwap::File(place(swap)?),
+            DatabaseSwap::Content(swap) if swap.side.file_name() == self.built.file_name() => {
+                let (live, side) = (self.path.clone(), self.built.clone());
+                DatabaseSwap::Content(Box::new(ContentSwap { live, side, ..*swap.clone() }))
+            }
+            _ => return Err(foreign("a database of SQLite")),
+        })
     }
 
     fn marks(&mut self, rows: &[(String, u64)]) -> Result<Vec<TableMark>> {

@@ -6,8 +6,8 @@
 
 mod records;
 
-pub(crate) use records::random_part;
 pub use records::{Lock, Records};
+pub(crate) use records::{is_run_name, random_part};
 
 use fernweh_ports::{
     Amount, DatabaseSwap, Direction, FileSwap, Fingerprint, Progress, Result, Trouble,
@@ -139,6 +139,8 @@ pub enum Step {
     Discarded,
     /// What was kept safe has been given up.
     LetGo,
+    /// Another folder has taken it over: what is kept is the other one's to take back.
+    TakenOver,
 }
 
 /// How a new state takes its place; everything another process needs for it.
@@ -175,7 +177,7 @@ pub enum RunState {
         /// A mark of the database at that moment.
         fingerprint: Fingerprint,
     },
-    /// Cleaned up, given up, or (a move) complete.
+    /// Cleaned up, given up, taken over by another folder, or (a move) complete.
     Closed,
 }
 
@@ -288,6 +290,7 @@ impl Step {
             Step::Ended { .. } => "ended",
             Step::Discarded => "discarded",
             Step::LetGo => "let-go",
+            Step::TakenOver => "taken-over",
         }
     }
 }
@@ -348,7 +351,9 @@ impl Run {
                         fingerprint: fingerprint.clone(),
                     };
                 }
-                Step::Discarded | Step::LetGo | Step::Ended { .. } => state = RunState::Closed,
+                Step::Discarded | Step::LetGo | Step::TakenOver | Step::Ended { .. } => {
+                    state = RunState::Closed;
+                }
                 _ => {}
             }
         }
@@ -433,6 +438,15 @@ impl Run {
         matches!(self.state(), RunState::Open | RunState::Emptied)
             && since.contains(&Step::Made)
             && !since.contains(&Step::Built)
+    }
+
+    /// What another folder needs to take the run back, if it is complete: how it began, its last
+    /// switch, and how that ended.
+    pub(crate) fn last_switch(&self) -> Option<[&Step; 3]> {
+        let last = |wanted: fn(&Step) -> bool| self.steps.iter().rev().find(|step| wanted(step));
+        let switching = last(|step| matches!(step, Step::Switching { .. }))?;
+        let done = last(|step| matches!(step, Step::Done { .. }))?;
+        Some([self.steps.first()?, switching, done])
     }
 
     /// The archive of the old state, if that was removed to make room.

@@ -24,6 +24,13 @@ fn private_folder(path: &Path) -> Result<()> {
     made.map_err(|error| trouble(path, &error))
 }
 
+/// Whether this can be the name of a run, and so of a folder.
+pub(crate) fn is_run_name(name: &str) -> bool {
+    !name.chars().any(|ch| ch == '/' || ch.is_control())
+        && !name.starts_with('.')
+        && (1..=200).contains(&name.len())
+}
+
 /// Ten random digits.
 pub(crate) fn random_part() -> String {
     use std::hash::{BuildHasher, Hasher, RandomState};
@@ -121,6 +128,58 @@ impl Records {
         Ok(journal)
     }
 
+    /// Tells this folder's records from all others, wherever they are moved.
+    pub(crate) fn identity(&self) -> Result<String> {
+        let path = self.folder.join("identity");
+        if let Ok(known) = fs::read_to_string(&path) {
+            return Ok(known.trim().to_owned());
+        }
+        private_folder(&self.folder)?;
+        let new = random_part() + &random_part();
+        let write = || -> std::io::Result<()> {
+            let mut file = tempfile::NamedTempFile::new_in(&self.folder)?;
+            file.write_all(new.as_bytes())?;
+            file.persist_noclobber(&path).map(drop).map_err(|error| error.error)
+        };
+        match write() {
+            // Another run was faster.
+            Err(error) if error.kind() == std::io::ErrorKind::AlreadyExists => self.identity(),
+            written => written.map(|()| new).map_err(|error| trouble(&path, &error)),
+        }
+    }
+
+    /// The records that a run belongs to.
+    pub(crate) fn of(run: &Run) -> Self {
+        // `.fernweh/runs/RUN`.
+        let folder = run.folder.ancestors().nth(2).unwrap_or(&run.folder);
+        Self { folder: folder.to_owned() }
+    }
+
+    /// Takes over the record of a run that another folder has begun; what was recorded of it here
+    /// goes.
+    pub(crate) fn adopt(&self, mut header: Header, rest: [Step; 2]) -> Result<Run> {
+        let name = header.run.clone();
+        let before = self.runs()?.into_iter().filter(|run| run.header.run != name);
+        let number = before.filter(|run| run.header.started <= header.started);
+        header.number = number.map(|run| run.header.number).max().unwrap_or(0);
+        let folder = self.runs_folder().join(&name);
+        private_folder(&folder)?;
+        let path = folder.join("journal.jsonl");
+        let mut lines = Vec::new();
+        for step in [Step::Started(header)].iter().chain(&rest) {
+            lines.extend(serde_json::to_vec(step).unwrap_or_default());
+            lines.push(b'\n');
+        }
+        let write = || -> std::io::Result<()> {
+            let mut file = tempfile::NamedTempFile::new_in(&folder)?;
+            file.write_all(&lines)?;
+            file.as_file().sync_all()?;
+            file.persist(&path).map(drop).map_err(|error| error.error)
+        };
+        write().map_err(|error| trouble(&path, &error))?;
+        Run::read(&folder)?.ok_or_else(|| fernweh_ports::foreign("the record of a run"))
+    }
+
     /// All runs, the oldest first.
     pub fn runs(&self) -> Result<Vec<Run>> {
         let folder = self.runs_folder();
@@ -131,7 +190,11 @@ impl Records {
         };
         let found = entries.flatten().map(|entry| Run::read(&entry.path()));
         let mut runs: Vec<Run> = found.filter_map(Result::transpose).collect::<Result<_>>()?;
-        runs.sort_by_key(|run| run.header.number);
+        // One that was taken over stands behind the last that had begun here before it.
+        runs.sort_by(|a, b| {
+            let place = |run: &Run| (run.header.number, run.header.started.clone());
+            place(a).cmp(&place(b)).then_with(|| a.header.run.cmp(&b.header.run))
+        });
         Ok(runs)
     }
 

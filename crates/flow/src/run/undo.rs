@@ -4,9 +4,9 @@ use super::Surroundings;
 use super::unpack::Unpack;
 use crate::archive::ArchiveReader;
 use crate::incoming::Incoming;
-use crate::journal::{Journal, Records, Run, RunState, Step};
-use crate::noted::elsewhere;
-use crate::undo::{Stack, UndoReport, let_go, turn_rewrite, turn_unpack};
+use crate::journal::{Journal, Run, RunState, Step};
+use crate::noted::Others;
+use crate::undo::{Stack, UndoReport, let_go, nothing_to_take_back, turn_rewrite, turn_unpack};
 use crate::unpack::{Part, UnpackReport, discard};
 use fernweh_ports::{Halves, Result, SiteAccess, Trouble};
 use std::path::Path;
@@ -46,11 +46,13 @@ impl Undo {
 
     fn work(self, site: &dyn SiteAccess, around: Surroundings<'_>) -> Result<Undone> {
         let lock = around.records.lock(site.name())?;
+        look_around(&self, site, around)?;
         let name = match self {
             Undo::LetGo { oldest } => return give_up(oldest, site, around).map(Undone::LetGo),
             Undo::ToRun(name) => name,
             Undo::LastChange => {
-                let run = next_change(around.records, site)?;
+                let run = Stack::of(around.records, site.name())?.next().cloned();
+                let run = run.ok_or_else(|| nothing_to_take_back(site.name()))?;
                 let Some(archive) = run.set_aside() else {
                     return Ok(Undone::Turned(vec![turn(&run, site, around)?]));
                 };
@@ -111,23 +113,34 @@ impl Undo {
     }
 }
 
-/// What `undo` turns next.
-fn next_change(records: &Records, site: &dyn SiteAccess) -> Result<Run> {
+/// Makes what other folders keep of a site runs of this one, as the destination itself tells it:
+/// only where the user trusts what stands there.
+pub fn take_over(site: &dyn SiteAccess, around: Surroundings<'_>) -> Result<()> {
+    let _lock = around.records.lock(site.name())?;
+    Others::ask(site, around)?.take_over(site, around.records)
+}
+
+/// Sees what other folders have done to the site: what they have made over the last change of
+/// this one goes first, or what is turned would not be what stands.
+fn look_around(undo: &Undo, site: &dyn SiteAccess, around: Surroundings<'_>) -> Result<()> {
     let name = site.name();
-    if let Some(run) = Stack::of(records, name)?.next() {
-        return Ok(run.clone());
+    let stack = Stack::of(around.records, name)?;
+    if stack.next().is_some_and(|run| run.is_rewriting() || !run.is_kept()) {
+        // Each cell is looked at, or something is to be completed first.
+        return Ok(());
     }
-    let trouble = Trouble::usage(format!("there is no change of site {name} to take back"));
-    // Whether anybody can be asked is another question.
-    let others = elsewhere(site, records).unwrap_or_default();
-    Err(match others.last() {
-        Some(note) => trouble
-            .because(format!("the last change was made elsewhere: {} by {}", note.run, note.by))
-            .hint("type undo in that folder; its records are needed"),
-        None => trouble
-            .because("no finished run on this site is recorded beside this configuration")
-            .hint("fernweh runs lists what ran; undo works where unpack or rewrite was typed"),
-    })
+    let others = Others::ask(site, around)?;
+    let stack = Stack::of(around.records, name)?;
+    let started = stack.next().map_or("", |run| run.header.started.as_str());
+    let Some(kept) = others.since(started).filter(|_| !matches!(undo, Undo::LetGo { .. })) else {
+        return Ok(());
+    };
+    Err(Trouble::usage(format!("the last change of site {name} was made in another folder"))
+        .because(format!("{} by {}", kept.run, kept.by))
+        .hint(format!(
+            "type undo there; or, if that is not possible, fernweh undo {name} --trust: it takes \
+             over what the destination itself says of it, where the site's own programs can write"
+        )))
 }
 
 /// Turns one run.

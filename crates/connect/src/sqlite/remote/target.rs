@@ -12,7 +12,7 @@ use fernweh_core::record::{Entry, EntryKind, Extra};
 use fernweh_core::sql::Statement;
 use fernweh_ports::{
     DatabaseSwap, DatabaseTarget, Direction, Fingerprint, NewFile, Overview, Progress, Rejected,
-    Result, RowBatch, Scope, Structure, Trouble,
+    Result, RowBatch, Scope, Structure, Trouble, foreign,
 };
 use std::path::PathBuf;
 
@@ -153,6 +153,19 @@ impl DatabaseTarget for RemoteSqliteTarget {
         } else {
             vec![format!("the other state of {}", self.far.shown())]
         })
+    }
+
+    fn adopted(&mut self, swap: &DatabaseSwap) -> Result<DatabaseSwap> {
+        let path = &self.far.path;
+        let own = [single::workshop_of(path)];
+        let adopted = match swap {
+            DatabaseSwap::WithFiles => Some(DatabaseSwap::WithFiles),
+            DatabaseSwap::File(swap) => {
+                single::adopted(swap, path, &own, &self.run).map(DatabaseSwap::File)
+            }
+            _ => None,
+        };
+        adopted.ok_or_else(|| foreign(&self.far.shown()))
     }
 
     fn discard(&mut self) -> Result<()> {
