@@ -303,7 +303,12 @@ pub trait FileTarget: Send {
         let _ = beside;
         Ok(None)
     }
-    /// Takes it away again.
+    /// Puts such a file into the site's folder itself, hidden, if that folder is there: whoever
+    /// sees it looks at the same folder.
+    fn put_mark(&mut self) -> Result<Option<Probe>> {
+        Ok(None)
+    }
+    /// Takes either away again, and what was made for it.
     fn take_probe(&mut self, probe: &Probe) -> Result<()> {
         let _ = probe;
         Ok(())

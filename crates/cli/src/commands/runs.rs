@@ -36,13 +36,13 @@ pub fn run(context: &Context, args: &RunsArgs) -> Result<u8> {
     }
     let mut found = runs(&records)?;
     let Some(name) = &args.site else {
-        context.print(&found, &text(context, &found, &[]));
+        context.print(&found, &text(context, &found, "", &[]));
         return Ok(DONE);
     };
     let site = Site::resolve(&config, Some(name), &SiteArgs::default())?;
     found.retain(|run| run.site == site.name);
     let others = elsewhere(&site, &records)?;
-    let text = text(context, &found, &others);
+    let text = text(context, &found, &site.name, &others);
     context.print(&serde_json::json!({ "runs": found, "elsewhere": others }), &text);
     Ok(DONE)
 }
@@ -69,7 +69,8 @@ fn took(seconds: f64) -> String {
     if seconds < 1.0 { "under 1 s".into() } else { duration(seconds) }
 }
 
-fn text(context: &Context, found: &[RunLine], others: &[KeptNote]) -> String {
+/// The runs of all sites, or of one, with what others keep there.
+fn text(context: &Context, found: &[RunLine], site: &str, others: &[KeptNote]) -> String {
     let mut page = Page::new(context.style);
     if found.is_empty() {
         page.row("runs", "none yet in this folder");
@@ -114,7 +115,7 @@ fn text(context: &Context, found: &[RunLine], others: &[KeptNote]) -> String {
         };
         page.gap();
         page.list("elsewhere", others.iter().map(kept));
-        page.arrow(0, "undo it there; or take it over with: fernweh undo SITE --trust");
+        page.arrow(0, &format!("undo it there; or take it over with: fernweh undo {site} --trust"));
     }
     if let Some(open) = found
         .iter()

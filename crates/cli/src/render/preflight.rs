@@ -1,6 +1,6 @@
 //! The tests before a move, in words.
 
-use super::{Page, count, duration, size};
+use super::{Page, counted, duration, size};
 use fernweh_core::finding::{Check, Verdict};
 use fernweh_flow::preflight::Preflight;
 
@@ -21,8 +21,9 @@ pub fn amount(found: &Preflight) -> String {
     let all = &found.size;
     let bytes = size(all.database_bytes + all.file_bytes);
     let time = match found.seconds {
-        Some(seconds) => format!("; about {} as fast as it was measured", duration(seconds)),
+        Some(seconds) => format!("; about {} at the measured speed", duration(seconds)),
         None => String::new(),
     };
-    format!("{} records and {} files, {bytes}{time}", count(all.records), count(all.files))
+    let records = counted(all.records, "record", "records");
+    format!("{records} and {}, {bytes}{time}", counted(all.files, "file", "files"))
 }

@@ -416,6 +416,15 @@ impl FileTarget for LocalTarget {
         self.given_away.then(|| words.into()).into_iter().chain(unsaid).collect()
     }
 
+    fn put_mark(&mut self) -> Result<Option<Probe>> {
+        if !self.root.is_dir() {
+            return Ok(None);
+        }
+        let within = self.root.join(super::WITHIN);
+        super::open_workshop_at(&within).map_err(|error| write_trouble(&within, &error))?;
+        self.put_probe(false)
+    }
+
     fn put_probe(&mut self, beside: bool) -> Result<Option<Probe>> {
         let within = self.root.join(super::WITHIN);
         let folder = if within.is_dir() { within.clone() } else { workshop(&self.root) };
@@ -443,7 +452,9 @@ impl FileTarget for LocalTarget {
             false => self.root.join(super::WITHIN),
         };
         let full = folder.join(name);
-        fs::remove_file(&full).map_err(|error| write_trouble(&full, &error))
+        fs::remove_file(&full).map_err(|error| write_trouble(&full, &error))?;
+        super::close_workshop_of(&full);
+        Ok(())
     }
 
     fn clear(

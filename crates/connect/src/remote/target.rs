@@ -348,6 +348,17 @@ impl FileTarget for RemoteTarget {
         notes
     }
 
+    fn put_mark(&mut self) -> Result<Option<Probe>> {
+        let opened: Result<bool> = runtime().block_on(async {
+            if self.tree.look(&self.root).await?.is_none() {
+                return Ok(false);
+            }
+            open_at(&*self.tree, &joined(&self.root, WITHIN)).await?;
+            Ok(true)
+        });
+        if opened? { self.put_probe(false) } else { Ok(None) }
+    }
+
     fn put_probe(&mut self, beside: bool) -> Result<Option<Probe>> {
         let within = joined(&self.root, WITHIN);
         let tree = self.tree.clone();
@@ -378,7 +389,11 @@ impl FileTarget for RemoteTarget {
             false => self.root.clone(),
         };
         let path = joined(&base, probe.path.trim_start_matches("../").as_bytes());
-        runtime().block_on(self.tree.remove_file(&path))
+        runtime().block_on(async {
+            self.tree.remove_file(&path).await?;
+            switch::close(&*self.tree, split(&path).0).await;
+            Ok(())
+        })
     }
 
     fn clear(

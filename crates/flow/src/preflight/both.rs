@@ -6,9 +6,11 @@ use super::{
 };
 use crate::pack::is_database;
 use crate::patterns::Patterns;
+use crate::unpack::refuse_foreign_tables;
 use fernweh_core::finding::Check;
 use fernweh_ports::{
     FileSource, Halves, Overview, PageRequest, Progress, Result, SiteAccess, Structure, Trouble,
+    named,
 };
 
 /// What is tested.
@@ -37,8 +39,9 @@ impl Tests<'_> {
         let mut found = Preflight::default();
         let run = format!("test-{}", std::process::id());
         progress.note("testing both ends\n");
+        let mut source = None;
         if self.halves.database {
-            let source = self.read_database(&mut found);
+            source = self.read_database(&mut found);
             self.write_database(&run, source.as_ref(), &mut found);
         }
         if self.halves.files {
@@ -52,7 +55,7 @@ impl Tests<'_> {
             }
         }
         if self.wants("same-place") && self.halves.database {
-            found.add("same-place", same_database(self.from, self.to));
+            found.add("same-place", same_database(self.from, self.to, source.as_ref()));
         }
         found.checks.retain(|named| self.wants(named.name));
         found.checks.sort_by_key(|named| NAMES.iter().position(|name| *name == named.name));
@@ -69,7 +72,13 @@ impl Tests<'_> {
     }
 
     fn read_database(&self, found: &mut Preflight) -> Option<(Overview, Structure)> {
-        if !self.wants_any(&["source-database", "destination-database", "fit", "room"]) {
+        if !self.wants_any(&[
+            "source-database",
+            "destination-database",
+            "fit",
+            "room",
+            "same-place",
+        ]) {
             return None;
         }
         let scope = |table: &str| self.from.holds_table(table);
@@ -97,12 +106,20 @@ impl Tests<'_> {
                 return Ok(());
             };
             if self.wants(name) {
-                let scope = |table: &str| self.to.holds_table(table);
-                let tested = destination_database(&mut **target, &scope, &mut found.there);
+                let coming = |name: &str| {
+                    source.is_none_or(|(_, structure)| {
+                        structure.tables.iter().any(|table| table.name == name)
+                    })
+                };
+                let there = &mut found.there;
+                let tested = destination_database(&mut **target, self.to, &coming, there);
                 found.note(name, tested);
             }
             if let Some((overview, structure)) = source {
                 if self.wants("fit") {
+                    if self.to.bounds_tables() {
+                        found.note("fit", own_tables(structure, self.to));
+                    }
                     found.note("fit", fit(&mut **target, overview, structure));
                     let records = large_records(&mut **target, self.from, structure);
                     found.note("fit", records);
@@ -168,14 +185,42 @@ fn page(site: &dyn SiteAccess, destination: bool) -> Result<Check> {
     Ok(judge_page(&url, &answer, site.has_login(), destination, site.names_host()))
 }
 
-/// Two databases of one name on one server are one.
-fn same_database(from: &dyn SiteAccess, to: &dyn SiteAccess) -> Check {
+/// Whether what comes in is what the destination's configuration names.
+fn own_tables(structure: &Structure, to: &dyn SiteAccess) -> Result<Vec<Check>> {
+    let own = |table: &str| to.holds_table(table);
+    let names: Vec<String> = structure.tables.iter().map(|table| table.name.clone()).collect();
+    refuse_foreign_tables(&names, &own, to.name())?;
+    let foreign: Vec<String> = names.into_iter().filter(|name| !own(name)).collect();
+    if foreign.is_empty() {
+        return Ok(Vec::new());
+    }
+    Ok(vec![Check::warned(
+        format!("tables in [site.{}] leaves out {}", to.name(), named(&foreign, 6)),
+        "they will not come along",
+    )])
+}
+
+/// Two databases of one name on one server are one; two sites may live in it, each with tables of
+/// its own.
+fn same_database(
+    from: &dyn SiteAccess,
+    to: &dyn SiteAccess,
+    source: Option<&(Overview, Structure)>,
+) -> Check {
     let (one, other) = (from.database_identity(), to.database_identity());
-    match one.is_some() && one == other {
-        true => Check::failed(
+    if one.is_none() || one != other {
+        return Check::passed("source and destination are different databases");
+    }
+    let apart = from.bounds_tables()
+        && to.bounds_tables()
+        && source.is_some_and(|(_, structure)| {
+            !structure.tables.iter().any(|table| to.holds_table(&table.name))
+        });
+    match apart {
+        true => Check::passed("source and destination are one database, and different tables"),
+        false => Check::failed(
             "source and destination are the same database, by another name",
             "check database of both sites; two sites in one database need different tables",
         ),
-        false => Check::passed("source and destination are different databases"),
     }
 }

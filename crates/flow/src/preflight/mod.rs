@@ -9,13 +9,14 @@ pub use page::{Answer, judge_page};
 
 use crate::pack;
 use crate::stream;
+use crate::unpack::refuse_several_groups;
 use fernweh_core::entries::EntryList;
 use fernweh_core::finding::{Check, Verdict};
 use fernweh_core::record::{Entry, EntryKind, Extra, Table};
 use fernweh_core::sql::{Dialect, Modes, Statement, write_structure};
 use fernweh_ports::{
     Counting, DatabaseSource, DatabaseTarget, FileSource, FileTarget, Overview, Result, Scope,
-    SiteAccess, Structure, Trouble, counted, in_turn, size,
+    SiteAccess, Structure, TableInfo, Trouble, counted, in_turn, size,
 };
 use serde::Serialize;
 use std::io::Read;
@@ -74,12 +75,14 @@ pub struct Size {
 }
 
 /// What is at the destination, and would be replaced.
-#[derive(Clone, Copy, Debug, Default, Serialize)]
+#[derive(Clone, Debug, Default, Serialize)]
 pub struct There {
-    /// Tables.
+    /// Tables that the source has, too.
     pub tables: u64,
-    /// Records.
+    /// Their records.
     pub records: u64,
+    /// Tables that stay.
+    pub staying: Vec<String>,
     /// Entries at the top of the site's folder.
     pub entries: u64,
 }
@@ -182,9 +185,14 @@ pub fn source_database(
     found.size.records = overview.tables.iter().map(|table| table.rows).sum();
     found.size.database_bytes = overview.tables.iter().map(|table| table.bytes).sum();
     let largest = overview.tables.iter().max_by_key(|table| table.bytes);
-    let largest = largest.and_then(|info| structure.tables.iter().find(|t| t.name == info.name));
-    if let Some(table) = largest {
-        found.pace.rows_read = Some(read_some_rows(source, table)?);
+    let of = |info: &TableInfo| structure.tables.iter().find(|table| table.name == info.name);
+    if let Some((info, table)) = largest.and_then(|info| Some((info, of(info)?))) {
+        let (mut sample, all) = read_some_rows(source, table)?;
+        if all {
+            // What the engine counts holds room that is free, and keys.
+            sample.bytes = sample.bytes.max(info.bytes);
+        }
+        found.pace.rows_read = Some(sample);
     }
     let name = "source-database";
     found.add(
@@ -210,7 +218,8 @@ pub fn source_database(
     Ok((overview, structure))
 }
 
-fn read_some_rows(source: &mut dyn DatabaseSource, table: &Table) -> Result<Sample> {
+/// Reads records for a moment; tells whether these were all.
+fn read_some_rows(source: &mut dyn DatabaseSource, table: &Table) -> Result<(Sample, bool)> {
     let began = Instant::now();
     let (mut sample, mut full) = (Sample::default(), false);
     let enough = source.rows(table, None, &mut |row| {
@@ -224,7 +233,7 @@ fn read_some_rows(source: &mut dyn DatabaseSource, table: &Table) -> Result<Samp
     sample.seconds = began.elapsed().as_secs_f64();
     match enough {
         Err(trouble) if !full => Err(trouble),
-        _ => Ok(sample),
+        _ => Ok((sample, !full)),
     }
 }
 
@@ -289,12 +298,22 @@ pub fn source_files(
 /// Looks what is at the destination, makes a table there, and takes it away again.
 pub fn destination_database(
     target: &mut dyn DatabaseTarget,
-    scope: &dyn Scope,
+    to: &dyn SiteAccess,
+    coming: &dyn Fn(&str) -> bool,
     there: &mut There,
 ) -> Result<Vec<Check>> {
-    let overview = target.overview(scope)?;
-    there.tables = overview.tables.len() as u64;
-    there.records = overview.tables.iter().map(|table| table.rows).sum();
+    let overview = target.overview(&|table: &str| to.holds_table(table))?;
+    if !to.bounds_tables() {
+        refuse_several_groups(&overview, to.name())?;
+    }
+    for table in &overview.tables {
+        if coming(&table.name) {
+            there.tables += 1;
+            there.records += table.rows;
+        } else {
+            there.staying.push(table.name.clone());
+        }
+    }
     let dialect = overview.dialect;
     let quoted = if dialect == Dialect::Mariadb { "`fernweh_test`" } else { "\"fernweh_test\"" };
     let sql = format!("CREATE TABLE {quoted} (id integer NOT NULL)");
@@ -447,13 +466,14 @@ fn write_some_files(
         // If both are one place, what was written beside the one is beside the other.
         let mut steps = swap.side.components().rev().map(|part| part.as_os_str().to_string_lossy());
         let (run, workshop) = (steps.next().unwrap_or_default(), steps.next().unwrap_or_default());
-        let seen = ["../", ""].iter().any(|way| {
-            let path = format!("{way}{workshop}/{run}/fernweh-test-0");
-            source.open(path.as_bytes()).is_ok_and(|found| found.is_some())
-        });
+        let mut sees = |path: &str| source.open(path.as_bytes()).is_ok_and(|found| found.is_some());
+        let within = sees(&format!("{workshop}/{run}/fernweh-test-0"));
+        let beside = !within && sees(&format!("../{workshop}/{run}/fernweh-test-0"));
+        // So it is where two folders lie side by side: only what lies in the one itself tells.
+        let same = within || beside && shows_mark(target, &mut sees)?;
         found.add(
             "same-place",
-            match seen {
+            match same {
                 true => Check::failed(
                     "source and destination are the same folder, by another name",
                     "check files of both sites",
@@ -463,6 +483,14 @@ fn write_some_files(
         );
     }
     Ok(())
+}
+
+/// Whether what lies in the destination's own folder is seen at the source.
+fn shows_mark(target: &mut dyn FileTarget, sees: &mut dyn FnMut(&str) -> bool) -> Result<bool> {
+    let Some(mark) = target.put_mark()? else { return Ok(false) };
+    let seen = sees(&mark.path);
+    target.take_probe(&mark)?;
+    Ok(seen)
 }
 
 /// Whether there is room for the new state beside the old one.

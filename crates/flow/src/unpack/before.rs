@@ -7,7 +7,8 @@ use crate::survey;
 use fernweh_core::record::is_of_engine;
 use fernweh_core::sql::Dialect;
 use fernweh_ports::{
-    DatabaseTarget, FileTarget, PacketLimit, Result, Targets, Trouble, counted, named, size,
+    DatabaseTarget, FileTarget, Overview, PacketLimit, Result, Scope, Targets, Trouble, counted,
+    named, size,
 };
 
 /// Refuses a site that holds something, unless it may be replaced; says what is there.
@@ -118,19 +119,8 @@ fn look_at_database(
     check_engine(archive, overview.dialect, &options.site)?;
     trust::check(options, archive, target)?;
     check_records(options, archive, target)?;
-    let groups = survey::prefixes(overview.tables.iter().map(|table| table.name.as_str()));
-    if groups.len() > 1 && !options.tables_bounded {
-        let names: Vec<String> =
-            groups.iter().map(|(name, count)| format!("{name}* ({count} tables)")).collect();
-        return Err(Trouble::usage(format!(
-            "several groups of tables live in the database of site {}",
-            options.site
-        ))
-        .because(format!("found {}", names.join(", ")))
-        .hint(format!(
-            "say in [site.{}] which are this site's, as tables = [\"gp_*\"]",
-            options.site
-        )));
+    if !options.tables_bounded {
+        refuse_several_groups(&overview, &options.site)?;
     }
     let wanted: Vec<String> = archive
         .manifest
@@ -156,6 +146,9 @@ fn look_at_database(
             there.by_table.push((found.name.clone(), found.rows));
         }
     }
+    if options.tables_bounded && !options.part.some_tables {
+        refuse_foreign_tables(&held, options.own_tables, &options.site)?;
+    }
     if wanted.is_empty() && options.part.some_tables {
         let all = archive.manifest.database.iter().flat_map(|about| &about.tables);
         let mut names: Vec<&str> = all.map(|table| table.name.as_str()).take(12).collect();
@@ -171,6 +164,33 @@ fn look_at_database(
             .hint("leave --rows-only out, or name the tables that are there with --tables"));
     }
     Ok(())
+}
+
+/// Refuses a database in which several sites live, where nobody has said which tables are this
+/// site's.
+pub(crate) fn refuse_several_groups(overview: &Overview, site: &str) -> Result<()> {
+    let groups = survey::prefixes(overview.tables.iter().map(|table| table.name.as_str()));
+    if groups.len() < 2 {
+        return Ok(());
+    }
+    let names: Vec<String> =
+        groups.iter().map(|(name, count)| format!("{name}* ({count} tables)")).collect();
+    Err(Trouble::usage(format!("several groups of tables live in the database of site {site}"))
+        .because(format!("found {}", names.join(", ")))
+        .hint(format!("say in [site.{site}] which are this site's, as tables = [\"gp_*\"]")))
+}
+
+/// Refuses tables of which none is one of the site's: nothing of the database would come in.
+pub(crate) fn refuse_foreign_tables(tables: &[String], own: &dyn Scope, site: &str) -> Result<()> {
+    let is_own = |name: &&String| !is_of_engine(name) && own.holds(name);
+    if tables.is_empty() || tables.iter().any(|name| is_own(&name)) {
+        return Ok(());
+    }
+    Err(Trouble::usage(format!("none of the tables is one of site {site}"))
+        .because(format!("tables in [site.{site}] leaves out {}", named(tables, 6)))
+        .hint(format!(
+            "name them in [site.{site}]; or give them this site's names, as in --prefix gp_=new_"
+        )))
 }
 
 /// What the archive says of its files must find room: the disk is not filled to find out.

@@ -16,6 +16,7 @@ mod visible;
 mod writer;
 
 pub use before::look_before;
+pub(crate) use before::{refuse_foreign_tables, refuse_several_groups};
 pub use earlier::{Earlier, discard, mark, settle_earlier, settle_previews};
 pub use in_place::{Standing, set_aside, unpack_in_place};
 use rejects::Rejects;

@@ -8,7 +8,7 @@ use crate::site::Site;
 use fernweh_flow::journal::Run;
 use fernweh_flow::preflight::Preflight;
 use fernweh_flow::run::pair;
-use fernweh_ports::{Result, SiteAccess, Trouble};
+use fernweh_ports::{Result, SiteAccess, Trouble, named};
 use std::io::Write;
 
 /// The plan for people.
@@ -32,6 +32,16 @@ pub(super) fn text(at: &Terminal<'_>, found: &Preflight) -> String {
     match replaced.is_empty() {
         true => page.row("replaces", "nothing: both places are empty"),
         false => page.row("replaces", &format!("{}; kept for undo", replaced.join(", "))),
+    }
+    if !there.staying.is_empty() {
+        let number = there.staying.len() as u64;
+        let tables = counted(number, "table that", "tables that");
+        let names = named(&there.staying, 6);
+        page.row("stays", &format!("{tables} the source does not have: {names}"));
+    }
+    if there.entries > 0 && !options.keep.is_empty() {
+        let label = if there.staying.is_empty() { "stays" } else { "" };
+        page.row(label, &format!("files named {}", options.keep.texts().join(", ")));
     }
     let mut known = options.rules.clone();
     if let (Some(old), Some(new)) = (&from.url, &to.url) {
