@@ -15,6 +15,7 @@ pub mod finding;
 pub mod fit;
 pub mod limits;
 pub mod page;
+pub mod programs;
 pub mod record;
 pub mod rewrite;
 pub mod settings;

@@ -137,6 +137,11 @@ pub trait SiteAccess: Sync {
     fn editors(&self, halves: Halves) -> Result<Editors>;
     /// Where its pages are fetched.
     fn pages(&self) -> Result<Box<dyn PageSource>>;
+    /// What a shell of the site's host prints, if there is one that answers.
+    fn ask_host(&self, command: &str) -> Option<String> {
+        let _ = command;
+        None
+    }
     /// Runs a command on the site's host, in its folder.
     fn run_command(&self, command: &str) -> Result<CommandOutput>;
 }

@@ -94,6 +94,7 @@ fn for_other(
     }
     page.gap();
     preflight(&mut page, &found, (&site.name, &other.name));
+    page.list("to do", found.to_do.clone());
     page.gap();
     let next = match found.has_failed() {
         true => {

@@ -314,6 +314,17 @@ impl SiteAccess for Site {
         })?))
     }
 
+    fn ask_host(&self, command: &str) -> Option<String> {
+        match &self.files {
+            Some(FilesPlace::Remote(place)) if place.protocol == Protocol::Sftp => {
+                let session = self.hosts.session(&self.ssh_of(place).ok()?).ok()?;
+                session.ask(command)
+            }
+            Some(FilesPlace::Remote(_)) => None,
+            _ => run_here(command, &self.folder).ok().map(|ran| ran.printed),
+        }
+    }
+
     fn run_command(&self, command: &str) -> Result<CommandOutput> {
         match &self.files {
             Some(FilesPlace::Remote(place)) if place.protocol == Protocol::Sftp => {

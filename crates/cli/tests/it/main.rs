@@ -25,6 +25,7 @@ mod open_databases;
 mod pages;
 mod parts;
 mod php;
+mod programs;
 mod properties;
 mod remote_sqlite;
 mod reports;

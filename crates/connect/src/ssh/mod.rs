@@ -121,6 +121,18 @@ impl Session {
         runtime().block_on(self.ran(command))
     }
 
+    /// What a command prints that asks for something small; `None` where no shell answers in time:
+    /// some hosts start a server of file transfers whatever is asked.
+    pub fn ask(&self, command: &str) -> Option<String> {
+        const END: &str = "end of the answer";
+        let command = format!("{command}; echo; echo '{END}'");
+        runtime().block_on(async {
+            let asked = tokio::time::timeout(crate::server::FIRST_ANSWER, self.ran(&command));
+            let printed = asked.await.ok()?.ok()?.printed;
+            Some(printed.trim_end().strip_suffix(END)?.to_owned())
+        })
+    }
+
     pub(crate) async fn ran(&self, command: &str) -> Result<Ran> {
         let failed = |error: russh::Error| {
             self.broken("cannot run a command on the host", &error)
@@ -128,6 +140,8 @@ impl Session {
         };
         let mut channel = self.handle.channel_open_session().await.map_err(failed)?;
         channel.exec(true, command).await.map_err(failed)?;
+        // Nobody types anything for it.
+        channel.eof().await.map_err(failed)?;
         let mut ran = Ran::default();
         while let Some(message) = channel.wait().await {
             match message {

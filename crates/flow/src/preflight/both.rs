@@ -2,7 +2,7 @@
 
 use super::{
     NAMES, Preflight, destination_database, destination_files, fit, judge_page, large_records,
-    room, source_database, source_files,
+    programs, room, source_database, source_files,
 };
 use crate::pack::is_database;
 use crate::patterns::Patterns;
@@ -46,6 +46,9 @@ impl Tests<'_> {
         }
         if self.halves.files {
             self.files(&run, &mut found);
+        }
+        if self.wants("programs") && self.halves.files {
+            programs(self.from, self.to, &mut found);
         }
         if self.wants("pages") {
             for (site, destination) in [(self.from, false), (self.to, true)] {
@@ -145,7 +148,7 @@ impl Tests<'_> {
             found.note("source-files", Err(trouble));
             None
         });
-        if self.wants_any(&["source-files", "room"])
+        if self.wants_any(&["source-files", "room", "programs"])
             && let Some(source) = &mut source
         {
             let inside = self.from.inside_files();

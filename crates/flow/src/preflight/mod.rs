@@ -12,6 +12,7 @@ use crate::stream;
 use crate::unpack::refuse_several_groups;
 use fernweh_core::entries::EntryList;
 use fernweh_core::finding::{Check, Verdict};
+use fernweh_core::programs::{Php, QUESTION, SCHEDULE, differences, scheduled};
 use fernweh_core::record::{Entry, EntryKind, Extra, Table};
 use fernweh_core::sql::{Dialect, Modes, Statement, write_structure};
 use fernweh_ports::{
@@ -33,13 +34,14 @@ pub struct Named {
 }
 
 /// The names of the tests, in their order.
-pub const NAMES: [&str; 8] = [
+pub const NAMES: [&str; 9] = [
     "source-database",
     "source-files",
     "destination-database",
     "destination-files",
     "fit",
     "room",
+    "programs",
     "pages",
     "same-place",
 ];
@@ -57,6 +59,11 @@ pub struct Preflight {
     pub pace: Pace,
     /// How long it will take, in seconds, if that could be measured.
     pub seconds: Option<f64>,
+    /// What only people can do, as far as it was seen.
+    pub to_do: Vec<String>,
+    /// Whether files of the source are programs of PHP.
+    #[serde(skip)]
+    pub has_php: bool,
 }
 
 /// How much goes.
@@ -249,6 +256,7 @@ pub fn source_files(
         match &entry.kind {
             EntryKind::File(size) => {
                 found.size.files += 1;
+                found.has_php |= entry.path.ends_with(b".php");
                 found.size.file_bytes += size;
                 if entries.len() < MOST_FILES {
                     entries.push(entry);
@@ -413,6 +421,24 @@ pub fn large_records(
         )));
     }
     Ok(checks)
+}
+
+/// What runs the site's programs at both ends, where a shell answers, and what the scheduler of
+/// the old host does for the site.
+pub fn programs(from: &dyn SiteAccess, to: &dyn SiteAccess, found: &mut Preflight) {
+    if found.has_php
+        && let Some(old) = from.ask_host(QUESTION).and_then(|printed| Php::parse(&printed))
+        && let Some(printed) = to.ask_host(QUESTION)
+    {
+        found.note("programs", Ok(differences(&old, Php::parse(&printed).as_ref())));
+    }
+    let Some(table) = from.ask_host(SCHEDULE) else { return };
+    let host = from.url().map(|url| url.host.clone());
+    let named: Vec<String> = from.folder_on_host().into_iter().chain(host).collect();
+    let entries = scheduled(&table, &named);
+    found.to_do.extend(entries.into_iter().map(|entry| {
+        format!("set up this scheduled job at the new host, with its folder and address: {entry}")
+    }));
 }
 
 /// Writes some files at the destination, looks whether the source sees them, and takes them

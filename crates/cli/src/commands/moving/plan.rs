@@ -54,7 +54,7 @@ pub(super) fn text(at: &Terminal<'_>, found: &Preflight) -> String {
     if to.url.is_some() && !args.no_scan && !args.rehearse {
         page.row("then", "every page of the new site is opened and checked");
     }
-    page.list("yours", of_the_user(from, to));
+    page.list("to do", found.to_do.iter().cloned().chain(of_the_user(from, to)));
     page.gap();
     preflight(&mut page, found, (&from.name, &to.name));
     page.finish()

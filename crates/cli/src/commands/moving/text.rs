@@ -58,7 +58,8 @@ pub(super) fn moved(style: Style, report: &MoveReport, from: &Site, to: &Site) -
     }
     page.row("undo", &format!("fernweh undo {}", report.to));
     page.row("users", "everybody logs in as on the old site: users and passwords came along");
-    page.list("yours", of_the_user(from, to));
+    let seen = report.preflight.to_do.iter().cloned();
+    page.list("to do", seen.chain(of_the_user(from, to)));
     let next = match report.scanned.as_ref().is_some_and(|scanned| !scanned.findings.is_empty()) {
         true => format!("fernweh scan {} --trace", report.to),
         false => {
