@@ -1,6 +1,6 @@
 //! The sample site on an old and a new host, with either engine.
 
-use crate::Workspace;
+use crate::{Habits, MysqlMask, Version, Workspace};
 use fernweh_demo::database::{Database, Place};
 use fernweh_demo::host::{Authority, HostOptions, StandIn};
 use fernweh_demo::server::{PrivateServer, Server};
@@ -19,6 +19,8 @@ pub enum Engine {
     SqliteOutside,
     /// A real MariaDB server.
     Mariadb,
+    /// A real MariaDB server behind a mask of MySQL.
+    Mysql(Version),
     /// A real PostgreSQL server.
     Postgres,
 }
@@ -28,7 +30,7 @@ impl Engine {
     pub fn server(self) -> Option<Server> {
         match self {
             Engine::Sqlite | Engine::SqliteOutside => None,
-            Engine::Mariadb => Some(Server::Mariadb),
+            Engine::Mariadb | Engine::Mysql(_) => Some(Server::Mariadb),
             Engine::Postgres => Some(Server::Postgres),
         }
     }
@@ -88,6 +90,7 @@ pub struct Fixture {
     pub new: Place,
     engine: Engine,
     addresses: (String, String),
+    mask: Option<MysqlMask>,
 }
 
 impl Fixture {
@@ -106,7 +109,7 @@ impl Fixture {
             Engine::SqliteOutside => {
                 Place::Sqlite(workspace.path(&format!("{host}/private/glimmer.db")))
             }
-            Engine::Mariadb => new_database(Server::Mariadb, host),
+            Engine::Mariadb | Engine::Mysql(_) => new_database(Server::Mariadb, host),
             Engine::Postgres => new_database(Server::Postgres, host),
         };
         let (old, new) = (place("old"), place("new"));
@@ -119,7 +122,14 @@ impl Fixture {
             std::fs::write(settings, text).expect("settings");
         }
         let nowhere = || "127.0.0.1:9".to_owned();
-        let fixture = Self { workspace, old, new, engine, addresses: (nowhere(), nowhere()) };
+        let mask = match (engine, &new) {
+            (Engine::Mysql(version), Place::Mariadb { port, .. }) => {
+                Some(MysqlMask::before(*port, version, Habits::default()))
+            }
+            _ => None,
+        };
+        let addresses = (nowhere(), nowhere());
+        let fixture = Self { workspace, old, new, engine, addresses, mask };
         fixture.configure("");
         fixture
     }
@@ -134,9 +144,10 @@ impl Fixture {
                 Place::Sqlite(path) => format!("database = \"sqlite:{}\"", path.display()),
                 Place::Mariadb { port, user, password, name: database }
                 | Place::Postgres { port, user, password, name: database } => {
-                    let scheme = match place {
-                        Place::Mariadb { .. } => "mariadb",
-                        _ => "postgres",
+                    let (scheme, port) = match (place, &self.mask) {
+                        (Place::Mariadb { .. }, Some(mask)) => ("mysql", mask.port),
+                        (Place::Mariadb { .. }, None) => ("mariadb", *port),
+                        _ => ("postgres", *port),
                     };
                     self.workspace.write(&format!("{name}-password"), password);
                     format!(

@@ -9,6 +9,7 @@ mod fixture;
 mod hostile_ftp;
 mod hosts;
 mod memory;
+mod mysql;
 mod password_host;
 mod program;
 mod relay;
@@ -25,6 +26,7 @@ pub use hosts::{FTP_LOGIN, FtpHost, SshHost};
 pub use memory::{
     Fault, Faults, Files, Killed, MemorySite, SiteState, Tables, Watcher, killed_or, rows,
 };
+pub use mysql::{Habits, MysqlMask, Version};
 pub use password_host::{Asking, PasswordHost};
 pub use program::{Ran, Workspace};
 pub use relay::delaying_relay;

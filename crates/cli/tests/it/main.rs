@@ -20,6 +20,7 @@ mod large_objects;
 mod live;
 mod living;
 mod moves;
+mod mysql;
 mod neighbours;
 mod open_databases;
 mod pages;

@@ -32,7 +32,7 @@ fn with_bad_records(engine: Engine) -> Fixture {
              email TEXT, homepage TEXT, secret TEXT)",
             ],
         ),
-        Engine::Mariadb => run(
+        Engine::Mariadb | Engine::Mysql(_) => run(
             &fixture,
             "new",
             &["UPDATE gp_members SET name = id", "ALTER TABLE gp_members MODIFY name varchar(12)"],
