@@ -70,8 +70,7 @@ impl DatabasePlace {
         match self {
             Self::Sqlite(path) => format!("sqlite:{}", path.display()),
             Self::SqliteThere(path) => format!("sqlite:{path}"),
-            Self::Mariadb(address) => address.shown("mariadb"),
-            Self::Postgres(address) => address.shown("postgres"),
+            Self::Mariadb(address) | Self::Postgres(address) => address.shown(),
         }
     }
 

@@ -88,6 +88,7 @@ impl Site {
             None => of_clients(postgres, (&host, port, &database, &user)),
         };
         let address = ServerAddress {
+            scheme: url.scheme().to_owned(),
             host,
             port,
             socket,
@@ -136,6 +137,7 @@ impl Site {
                 let engine = value(Role::Engine).unwrap_or_default().to_lowercase();
                 let postgres = ["postgres", "pgsql"].iter().any(|name| engine.contains(name));
                 let address = ServerAddress {
+                    scheme: if postgres { "postgres" } else { "mariadb" }.to_owned(),
                     host,
                     port: port.unwrap_or(usual_port(postgres)),
                     socket: value(Role::Socket).filter(|socket| !socket.is_empty()),

@@ -1,11 +1,11 @@
 //! A database whose tables are built under other names, and what is known of them until they are
 //! switched.
 
-use super::Link;
 use super::intake::{Intake, Packed};
 use super::load::Loader;
+use super::{Link, text};
 use crate::server::{ServerAddress, Session, aside, short_run};
-use fernweh_core::sql::{Modes, renamed, with_known_collations};
+use fernweh_core::sql::{Modes, named_checks, renamed, with_known_collations};
 use fernweh_ports::{PacketLimit, Result, Trouble};
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -27,6 +27,8 @@ pub struct MariadbTarget {
     pub(super) loader: Loader,
     /// The tables from which the rows were packed, if they come into others.
     pub(super) packed: Option<BTreeMap<String, Packed>>,
+    /// What of tables was said otherwise than the archive says it.
+    pub(super) otherwise: BTreeSet<String>,
     /// How large a record may be, once that was asked.
     pub(super) limit: Option<PacketLimit>,
     /// How the table at hand takes rows.
@@ -50,6 +52,7 @@ impl MariadbTarget {
             replaced,
             removed,
             not_created,
+            otherwise: BTreeSet::new(),
             loader,
             packed,
             intake,
@@ -88,6 +91,42 @@ impl MariadbTarget {
 
     pub(super) fn with_collations(&mut self, modes: Modes, sql: &str) -> String {
         with_known_collations(sql, modes, &self.collations, &mut self.replaced)
+    }
+
+    /// A statement that creates a table, as this server would say it; what it says otherwise than
+    /// the archive is noted.
+    pub(super) fn in_words_of_server(&mut self, table: &str, sql: &str) -> Result<String> {
+        let sql = self.with_collations(Modes::default(), sql);
+        let mut notes = Vec::new();
+        let mut sql = self.link.server.table(&sql, &mut notes);
+        // From here on names of checks are those of a whole database.
+        if self.link.server.is_mysql_from((8, 0, 16)) {
+            for (name, range) in named_checks(&sql).into_iter().rev() {
+                let own = name.strip_prefix(table).and_then(|rest| rest.strip_prefix("_chk_"));
+                // A name of the server's own follows the table.
+                let follows = own.is_some_and(|n| n.bytes().all(|byte| byte.is_ascii_digit()));
+                if follows || self.is_name_of_check(&name)? {
+                    sql.replace_range(range, "");
+                    if !follows {
+                        notes.push(format!(
+                            "check {name} has a name of the server's own: that one is taken"
+                        ));
+                    }
+                }
+            }
+        }
+        self.otherwise.extend(notes.into_iter().map(|note| format!("table {table}: {note}")));
+        Ok(sql)
+    }
+
+    fn is_name_of_check(&mut self, name: &str) -> Result<bool> {
+        let found = self.link.number::<u64>(&format!(
+            "SELECT count(*) FROM information_schema.table_constraints \
+             WHERE constraint_schema = database() AND constraint_type = 'CHECK' \
+             AND constraint_name = {}",
+            text(name)
+        ))?;
+        Ok(found > 0)
     }
 
     /// Makes a sequence aside, or sets it.

@@ -36,16 +36,8 @@ impl MariadbTarget {
             charsets: vec![None; rows.columns.len()],
             fits: Fits::new(),
         };
-        // JSON of MySQL takes characters, and no bytes (error 3144).
-        let json = self.link.ask(&format!(
-            "SELECT column_name FROM information_schema.columns \
-             WHERE table_schema = database() AND table_name = {} AND data_type = 'json'",
-            text(&built)
-        ))?;
-        for name in json.into_iter().filter_map(|row| row.into_iter().next()?) {
-            if let Some(place) = rows.columns.iter().position(|column| *column == name) {
-                intake.charsets[place] = Some("utf8mb4".into());
-            }
+        if !self.link.server.is_mariadb() {
+            self.json_takes_characters(&built, rows, &mut intake)?;
         }
         let Some(tables) = &self.packed else { return Ok(intake) };
         let packed = tables.get(&rows.table).map(|one| (one.at.clone(), one.sql.clone()));
@@ -65,6 +57,26 @@ impl MariadbTarget {
             }
         }
         Ok(intake)
+    }
+
+    /// JSON of MySQL takes characters, and no bytes (error 3144).
+    fn json_takes_characters(
+        &mut self,
+        built: &str,
+        rows: &RowBatch,
+        intake: &mut Intake,
+    ) -> Result<()> {
+        let json = self.link.ask(&format!(
+            "SELECT column_name FROM information_schema.columns \
+             WHERE table_schema = database() AND table_name = {} AND data_type = 'json'",
+            text(built)
+        ))?;
+        for name in json.into_iter().filter_map(|row| row.into_iter().next()?) {
+            if let Some(place) = rows.columns.iter().position(|column| *column == name) {
+                intake.charsets[place] = Some("utf8mb4".into());
+            }
+        }
+        Ok(())
     }
 
     /// The columns of a table as it was at the source, which the server tells of an empty one.

@@ -3,58 +3,55 @@
 use super::Link;
 use crate::server::Session;
 use fernweh_core::finding::Check;
-use fernweh_core::sql::{ObjectKind, Statement};
-use fernweh_ports::{Overview, Result, Structure};
+use fernweh_core::sql::{ObjectKind, Server, Statement};
+use fernweh_ports::{Overview, Result, Structure, named};
 use std::collections::BTreeSet;
-
-/// Words that only MariaDB knows, and what they mean for people.
-const OF_MARIADB: [(&str, &str); 4] = [
-    (" WITH SYSTEM VERSIONING", "tables that keep the former states of their rows"),
-    (" uuid", "columns of type uuid"),
-    (" inet6", "columns of type inet6"),
-    (" PERIOD FOR ", "periods"),
-];
 
 pub(super) fn checks(
     link: &mut Link,
     from: &Overview,
     structure: &Structure,
 ) -> Result<Vec<Check>> {
-    let version = link.one("SELECT version()")?.unwrap_or_default();
+    let server = link.server.clone();
     let mut checks = Vec::new();
     let statements = || structure.before.iter().chain(&structure.afterwards);
-    if !version.contains("MariaDB") {
-        let makes = |kind: ObjectKind, words: &str| {
-            statements().any(|statement| {
-                matches!(statement, Statement::Object { kind: found, sql, .. }
-                    if *found == kind && sql.contains(words))
-            })
-        };
-        let mut unknown = Vec::new();
+    let makes = |kind: ObjectKind, words: &str| {
+        statements().any(|statement| {
+            matches!(statement, Statement::Object { kind: found, sql, .. }
+                if *found == kind && sql.contains(words))
+        })
+    };
+    let mut unknown = BTreeSet::new();
+    if !server.is_mariadb() {
         if makes(ObjectKind::Sequence, "CREATE SEQUENCE") {
-            unknown.push("sequences");
+            unknown.insert("sequences");
         }
         if makes(ObjectKind::Routine, "PACKAGE") {
-            unknown.push("packages");
-        }
-        let tables = || statements().filter(|one| matches!(one, Statement::Table { .. }));
-        unknown.extend(OF_MARIADB.iter().filter_map(|(words, what)| {
-            tables().any(|one| one.sql().is_some_and(|sql| sql.contains(words))).then_some(*what)
-        }));
-        if !unknown.is_empty() {
-            checks.push(Check::failed(
-                format!("the server there does not know: {}", unknown.join(", ")),
-                "use a MariaDB server, or change these at the source",
-            ));
+            unknown.insert("packages");
         }
     }
-    checks.extend(engines(link, structure)?);
-    if number(&version) < number(from.version.rsplit(' ').next().unwrap_or_default()) {
-        checks.push(Check::warned(
-            format!("the server there is older: {version}, here {}", from.version),
-            "rehearse with unpack --preview and read the notes of the real run",
+    let mut notes = BTreeSet::new();
+    for statement in statements() {
+        if let Statement::Table { name, sql, .. } = statement {
+            unknown.extend(server.lacks(sql));
+            let mut otherwise = Vec::new();
+            server.table(sql, &mut otherwise);
+            notes.extend(otherwise.into_iter().map(|note| format!("table {name}: {note}")));
+        }
+    }
+    if !unknown.is_empty() {
+        let unknown: Vec<&str> = unknown.into_iter().collect();
+        let own = if server.is_mariadb() { "MySQL" } else { "MariaDB" };
+        checks.push(Check::failed(
+            format!("the server there does not know: {}", unknown.join(", ")),
+            format!("use a server of {own}, or change these at the source"),
         ));
     }
+    let hint = "look whether the site's programs count on it";
+    checks.extend(notes.into_iter().map(|note| Check::warned(note, hint)));
+    checks.extend(engines(link, structure)?);
+    checks.extend(keyless(link, structure)?);
+    checks.extend(versions(&server, from));
     if link.one("SELECT @@local_infile")?.as_deref() == Some("0") {
         checks.push(Check::warned(
             "the server there takes no bulk loading",
@@ -65,6 +62,43 @@ pub(super) fn checks(
         checks.push(Check::passed("the destination takes every object of the database"));
     }
     Ok(checks)
+}
+
+/// Numbers of versions say something within one product only.
+fn versions(server: &Server, from: &Overview) -> Option<Check> {
+    let (product, number) = from.version.split_once(' ')?;
+    let old = Server::named(number, product);
+    match old.product == server.product {
+        true if (server.version.0, server.version.1) < (old.version.0, old.version.1) => {
+            Some(Check::warned(
+                format!("the server there is older: {}, here {}", server.shown(), from.version),
+                "rehearse with unpack --preview and read the notes of the real run",
+            ))
+        }
+        true => None,
+        false => Some(Check::warned(
+            format!("another product: {} there, here {}", server.shown(), from.version),
+            "tables are said in its words; rehearse with unpack --preview, and try the site's programs",
+        )),
+    }
+}
+
+/// Tables without a primary key, where the server wants one.
+fn keyless(link: &mut Link, structure: &Structure) -> Result<Option<Check>> {
+    // The session has asked for the contrary; not every login is heard.
+    if !link.server.is_mysql_from((8, 0, 13))
+        || link.one("SELECT @@sql_require_primary_key")?.as_deref() != Some("1")
+    {
+        return Ok(None);
+    }
+    let keyless = structure.tables.iter().filter(|table| table.key.is_empty());
+    let names: Vec<String> = keyless.map(|table| table.name.clone()).collect();
+    Ok((!names.is_empty()).then(|| {
+        Check::failed(
+            format!("the server there wants primary keys; tables without: {}", named(&names, 6)),
+            "give them one at the source, or ask the host to switch sql_require_primary_key off",
+        )
+    }))
 }
 
 /// Storage engines that are missing there.
@@ -91,20 +125,22 @@ fn engines(link: &mut Link, structure: &Structure) -> Result<Option<Check>> {
     }))
 }
 
-/// `10.11.6-MariaDB` as numbers that can be compared.
-fn number(version: &str) -> Vec<u32> {
-    let digits = version.split(|c: char| !c.is_ascii_digit() && c != '.').next();
-    digits.unwrap_or_default().split('.').take(2).filter_map(|n| n.parse().ok()).collect()
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
+    use fernweh_core::finding::Verdict;
 
     #[test]
-    fn versions_are_compared_by_their_numbers() {
-        assert!(number("10.5.1-MariaDB") < number("10.11.19"));
-        assert!(number("8.0.36") < number("10.3"));
-        assert_eq!(number("10.11.2"), number("10.11.19-MariaDB"));
+    fn versions_are_compared_within_one_product() {
+        let said = |there: &str, here: &str| {
+            let from = Overview { version: here.into(), ..Overview::default() };
+            versions(&Server::named(there, ""), &from).map(|check| (check.verdict, check.what))
+        };
+        assert_eq!(said("10.11.2-MariaDB", "MariaDB 10.11.19"), None);
+        assert_eq!(said("8.4.3", "MySQL 8.0.39"), None);
+        let (verdict, what) = said("10.5.1-MariaDB", "MariaDB 10.11.19").unwrap();
+        assert!(verdict == Verdict::Warned && what.contains("older: MariaDB 10.5.1"), "{what}");
+        let (_, what) = said("8.0.36", "MariaDB 10.3.1").unwrap();
+        assert!(what.contains("another product: MySQL 8.0.36"), "{what}");
     }
 }

@@ -180,9 +180,10 @@ fn load(
 
 /// Bytes of a portion that the server takes with one prepared statement; 0 if it is not MariaDB.
 fn takes_prepared(link: &mut Link) -> Result<usize> {
-    let found = link.ask("SELECT version(), @@max_allowed_packet")?;
-    let cell = |n: usize| found.first().and_then(|row| row.get(n).cloned().flatten());
-    let packet: usize = link.parsed("SELECT @@max_allowed_packet", cell(1).as_deref())?;
+    if !link.server.is_mariadb() {
+        return Ok(0);
+    }
+    let packet: usize = link.number("SELECT @@max_allowed_packet")?;
     // Weights are larger than what is sent; half a packet is room enough.
-    Ok(if cell(0).is_some_and(|version| version.contains("MariaDB")) { packet / 2 } else { 0 })
+    Ok(packet / 2)
 }

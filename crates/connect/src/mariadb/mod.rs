@@ -27,11 +27,12 @@ pub use source::MariadbSource;
 
 use crate::server::{Encryption, Rows, ServerAddress, Session, Unreachable, logged_in};
 use fernweh_core::record::Value;
-use fernweh_core::sql::{Dialect, quote_name};
+use fernweh_core::sql::{Dialect, Modes, Server, Statement, quote_name};
 use fernweh_ports::{Result, Trouble};
-use gate::{Gate, Server};
+use gate::Gate;
 use mysql_async::prelude::Queryable;
 use mysql_async::{Conn, DriverError, Error, OptsBuilder, Row, SslOpts};
+use std::collections::BTreeSet;
 use tokio::runtime::{Builder, Runtime};
 
 /// One connection and the runtime that drives it.
@@ -39,20 +40,40 @@ pub(crate) struct Link {
     pub(crate) runtime: Runtime,
     pub(crate) conn: Conn,
     pub(crate) shown: String,
+    /// What the server is, and so what it knows.
+    pub(crate) server: Server,
+    /// Modes of statements that it does not know, and that were asked for.
+    pub(crate) unknown_modes: BTreeSet<String>,
     /// What stands between the driver and the server, if only one statement may pass at a time.
     _gate: Option<Gate>,
 }
 
 /// The mode in which values are taken as they are, or not at all.
-const MODE: &str = "STRICT_ALL_TABLES,NO_AUTO_VALUE_ON_ZERO,ALLOW_INVALID_DATES";
+const MODE: &str =
+    "STRICT_ALL_TABLES,NO_AUTO_VALUE_ON_ZERO,ALLOW_INVALID_DATES,NO_ENGINE_SUBSTITUTION";
 
 /// Session settings that make values arrive and depart unchanged. Unique keys are checked:
 /// without that (and foreign keys) InnoDB fills an empty table in a mode in which a statement
 /// that fails takes the rows of the earlier ones with it.
 const SESSION: &str = "SET SESSION time_zone = '+00:00', wait_timeout = 86400, \
      net_write_timeout = 3600, net_read_timeout = 3600, \
-     sql_mode = 'STRICT_ALL_TABLES,NO_AUTO_VALUE_ON_ZERO,ALLOW_INVALID_DATES', \
+     sql_mode = 'STRICT_ALL_TABLES,NO_AUTO_VALUE_ON_ZERO,ALLOW_INVALID_DATES,NO_ENGINE_SUBSTITUTION', \
      foreign_key_checks = 0, unique_checks = 1, sql_quote_show_create = 1";
+
+/// Further settings, as far as a server has them and lets a login change them: no statement of ours
+/// ends after some seconds, what is known of tables is not a day old, and tables are made as they
+/// were.
+fn settings(server: &Server) -> Vec<&'static str> {
+    let all = [
+        (server.is_mariadb(), "max_statement_time = 0"),
+        (server.is_mysql_from((5, 7, 8)), "max_execution_time = 0"),
+        (server.is_mysql_from((8, 0, 3)), "information_schema_stats_expiry = 0"),
+        (server.is_mysql_from((8, 0, 13)), "sql_require_primary_key = 0"),
+        (server.is_mysql_from((8, 0, 30)), "sql_generate_invisible_primary_key = 0"),
+        (server.is_mysql_from((8, 4, 0)), "restrict_fk_on_non_standard_key = 0"),
+    ];
+    all.into_iter().filter(|(has, _)| *has).map(|(_, setting)| setting).collect()
+}
 
 fn encrypted(how: &Encryption) -> SslOpts {
     match &how.authority {
@@ -72,8 +93,8 @@ impl Link {
     /// A connection for statements from outside: the server takes exactly one at a time.
     pub(crate) fn open_for_one(address: &ServerAddress) -> Result<Self> {
         let server = match address.near_socket() {
-            Some(socket) => Server::Socket(socket.into()),
-            None => Server::Tcp(address.host.clone(), address.port),
+            Some(socket) => gate::Server::Socket(socket.into()),
+            None => gate::Server::Tcp(address.host.clone(), address.port),
         };
         let gate = Gate::open(server).map_err(|error| {
             Trouble::outside("cannot start the database connection").because(error)
@@ -116,11 +137,33 @@ impl Link {
             .db_name(Some(address.database.clone()))
             .max_allowed_packet(Some(1 << 30))
             .stmt_cache_size(Some(32));
-        let conn = logged_in(&runtime, (address, "mariadb"), Conn::new(options), failed)?;
-        let mut link = Self { runtime, conn, shown: address.shown("mariadb"), _gate: gate };
+        let conn = logged_in(&runtime, address, Conn::new(options), failed)?;
+        let (shown, unknown_modes) = (address.shown(), BTreeSet::new());
+        let server = Server::named("", "");
+        let mut link = Self { runtime, conn, shown, server, unknown_modes, _gate: gate };
         link.run("SET NAMES utf8mb4")?;
+        let said = link.ask("SELECT version(), @@version_comment")?;
+        let mut said = said.into_iter().flatten().map(Option::unwrap_or_default);
+        let mut next = || said.next().unwrap_or_default();
+        link.server = Server::named(&next(), &next());
         link.run(SESSION)?;
+        for setting in settings(&link.server) {
+            // Some need rights that a site's login has not.
+            let _ = link.try_run(format!("SET SESSION {setting}"));
+        }
         Ok(link)
+    }
+
+    /// A setting of the session without the modes that the server does not know; these are noted.
+    pub(crate) fn known(&mut self, setting: &str) -> String {
+        let set = Statement::parse(Dialect::Mariadb, Modes::default(), setting.as_bytes());
+        let Ok(Statement::Mode { name, value, .. }) = set else { return setting.to_owned() };
+        if !name.eq_ignore_ascii_case("sql_mode") {
+            return setting.to_owned();
+        }
+        let (known, unknown) = self.server.known_modes(&value);
+        self.unknown_modes.extend(unknown);
+        format!("SET sql_mode = {}", text(&known))
     }
 
     /// Runs a statement that need not be text: rows are bytes in the character sets of their
@@ -222,11 +265,15 @@ fn login_trouble(address: &ServerAddress, error: &Error) -> Trouble {
         1045 => Unreachable::Password,
         1044 => Unreachable::Right,
         1049 => Unreachable::Database,
+        // Encryption is demanded, by the server or by what stands before it.
+        3159 | 9002 => Unreachable::Demanded,
+        1130 => Unreachable::User,
+        1524 => Unreachable::Plugin,
         _ if error.to_string().contains("certificate") => Unreachable::Certificate,
         _ if error.to_string().contains("SSL") => Unreachable::Encryption,
         _ => Unreachable::Nobody("database"),
     };
-    problem.trouble(address, "mariadb", Link::message(error))
+    problem.trouble(address, Link::message(error))
 }
 
 #[cfg(test)]

@@ -28,9 +28,7 @@ impl MariadbSource {
 }
 
 pub(super) fn overview(link: &mut Link, scope: &dyn Scope, counting: Counting) -> Result<Overview> {
-    let version = link.one("SELECT version()")?.unwrap_or_default();
-    let product = if version.contains("MariaDB") { "MariaDB" } else { "MySQL" };
-    let number = version.split('-').next().unwrap_or_default();
+    let version = link.server.shown();
     let charset = link.one("SELECT @@character_set_database")?.unwrap_or_default();
     let collation = link.one("SELECT @@collation_database")?.unwrap_or_default();
     let mut tables = Vec::new();
@@ -75,7 +73,7 @@ pub(super) fn overview(link: &mut Link, scope: &dyn Scope, counting: Counting) -
     checks.extend(rights::checks(link)?);
     Ok(Overview {
         dialect: Dialect::Mariadb,
-        version: format!("{product} {number}"),
+        version,
         charset,
         collation,
         tables,

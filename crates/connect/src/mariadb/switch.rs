@@ -273,28 +273,31 @@ fn modes_of(object: &NamedSql) -> Modes {
 
 /// Drops a routine if it is there; packages are known in one mode of the server only.
 pub(super) fn drop_routine(link: &mut Link, kind: &str, name: &str) -> Result<()> {
-    let package = kind.starts_with("PACKAGE");
-    if package {
-        link.run("SET SESSION sql_mode = 'ORACLE'")?;
+    let drop = format!("DROP {kind} IF EXISTS {}", quoted(name));
+    if !kind.starts_with("PACKAGE") {
+        return link.run(drop);
     }
-    link.run(format!("DROP {kind} IF EXISTS {}", quoted(name)))?;
-    if package { link.run(super::SESSION) } else { Ok(()) }
+    link.run("SET SESSION sql_mode = 'ORACLE'")?;
+    let dropped = link.run(drop);
+    link.run(super::SESSION).and(dropped)
 }
 
-/// Creates an object with the settings of the session under which it was made.
+/// Creates an object with the settings of the session under which it was made, as far as the
+/// server knows them. The session's own come back, whatever fails.
 pub(super) fn in_modes(
     link: &mut Link,
     object: &NamedSql,
 ) -> std::result::Result<(), mysql_async::Error> {
-    for mode in &object.modes {
-        link.try_run(mode)?;
+    if object.modes.is_empty() {
+        return link.try_run(&object.sql);
     }
-    let created = link.try_run(&object.sql);
-    if !object.modes.is_empty() {
-        link.try_run("SET NAMES utf8mb4")?;
-        link.try_run(super::SESSION)?;
-    }
-    created
+    let set = object.modes.iter().try_for_each(|mode| {
+        let mode = link.known(mode);
+        link.try_run(mode)
+    });
+    let created = set.and_then(|()| link.try_run(&object.sql));
+    let back = link.try_run("SET NAMES utf8mb4").and_then(|()| link.try_run(super::SESSION));
+    created.and(back)
 }
 
 fn has_key(link: &mut Link, table: &str, key: &str) -> Result<bool> {

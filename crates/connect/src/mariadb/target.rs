@@ -10,7 +10,7 @@ use crate::server::{NOTES, Session, aside};
 use fernweh_core::digest::sha256;
 use fernweh_core::finding::Check;
 use fernweh_core::limits;
-use fernweh_core::sql::{Modes, ObjectKind, Statement, with_modes};
+use fernweh_core::sql::{ObjectKind, Statement, with_modes};
 use fernweh_ports::PacketLimit;
 use fernweh_ports::{
     CameIn, Counting, DatabaseSwap, DatabaseTarget, Direction, Fingerprint, NamedSql, Overview,
@@ -23,7 +23,8 @@ use std::collections::{BTreeMap, BTreeSet};
 const FRESH: &str = " or just before";
 
 /// Takes the lock of those who build in this database.
-const LOCK: &str = "SELECT get_lock(concat('fernweh ', database()), 0)";
+/// (Names of locks have 64 characters at most, and names of databases as well.)
+const LOCK: &str = "SELECT get_lock(concat('fernweh ', sha1(database())), 0)";
 
 impl MariadbTarget {
     /// When each table was last written to, as long as the server runs.
@@ -98,9 +99,9 @@ impl DatabaseTarget for MariadbTarget {
                 }
                 _ => continue,
             };
-            let sql = self.with_collations(Modes::default(), &sql);
+            let sql = self.in_words_of_server(name, &sql)?;
             self.link.try_run(&sql).map_err(|error| {
-                self.link.trouble(&format!("the database does not take table {name}"), &error)
+                self.link.trouble(&format!("the database rejected table {name}"), &error)
             })?;
             self.tables.push(name.clone());
         }
@@ -238,7 +239,15 @@ impl DatabaseTarget for MariadbTarget {
                  slower ({because})"
             )
         });
-        replaced.chain(slow).collect()
+        let modes: Vec<&str> = self.link.unknown_modes.iter().map(String::as_str).collect();
+        let modes = (!modes.is_empty()).then(|| {
+            format!(
+                "routines, triggers and events were made without modes that this server does not \
+                 know: {}",
+                modes.join(", ")
+            )
+        });
+        replaced.chain(self.otherwise.iter().cloned()).chain(modes).chain(slow).collect()
     }
 
     fn built_rows(&mut self, tables: &[String]) -> Result<Vec<(String, u64)>> {

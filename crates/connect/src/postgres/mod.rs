@@ -81,7 +81,7 @@ impl Link {
             config.password(password);
         }
         let failed = |error: &Error| login_trouble(address, error);
-        let place = (address, "postgres");
+        let place = address;
         let client = match &address.encryption {
             None => {
                 let (client, connection) =
@@ -96,7 +96,7 @@ impl Link {
                 client
             }
         };
-        let (shown, encryption) = (address.shown("postgres"), address.encryption.clone());
+        let (shown, encryption) = (address.shown(), address.encryption.clone());
         let mut link = Self { runtime, client, shown, encryption };
         link.run(POSTGRES_SETTINGS)?;
         link.run("SET statement_timeout = 0; SET idle_in_transaction_session_timeout = 0")?;
@@ -260,5 +260,5 @@ fn login_trouble(address: &ServerAddress, error: &Error) -> Trouble {
         "53300" => Unreachable::Full,
         _ => Unreachable::Nobody("PostgreSQL"),
     };
-    problem.trouble(address, "postgres", Link::message(error))
+    problem.trouble(address, Link::message(error))
 }

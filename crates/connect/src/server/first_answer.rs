@@ -12,7 +12,7 @@ pub(crate) const FIRST_ANSWER: Duration = Duration::from_secs(20);
 /// Waits for a login as long as that is reasonable; `failed` says what an error means.
 pub(crate) fn logged_in<T, E>(
     runtime: &Runtime,
-    (address, scheme): (&ServerAddress, &str),
+    address: &ServerAddress,
     connecting: impl Future<Output = std::result::Result<T, E>>,
     failed: impl Fn(&E) -> Trouble,
 ) -> Result<T> {
@@ -25,7 +25,7 @@ pub(crate) fn logged_in<T, E>(
                         "it accepts connections and says nothing for {} s",
                         FIRST_ANSWER.as_secs()
                     );
-                    Err(Unreachable::Nobody("database").trouble(address, scheme, silent))
+                    Err(Unreachable::Nobody("database").trouble(address, silent))
                 }
             },
             () = crate::stop::wanted() => {

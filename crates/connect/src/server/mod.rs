@@ -19,6 +19,8 @@ use std::path::PathBuf;
 /// How to reach a database on a server.
 #[derive(Clone, Debug)]
 pub struct ServerAddress {
+    /// The scheme of its address, as it was typed.
+    pub scheme: String,
     /// The host.
     pub host: String,
     /// The port.
@@ -61,7 +63,7 @@ impl ServerAddress {
     }
 
     /// The address for people, without the password.
-    pub fn shown(&self, scheme: &str) -> String {
+    pub fn shown(&self) -> String {
         let place = match &self.socket {
             Some(socket) => socket.clone(),
             None => format!("{}:{}", self.host, self.port),
@@ -70,6 +72,6 @@ impl ServerAddress {
             Some(through) => format!(" through {}", through.host),
             None => String::new(),
         };
-        format!("{scheme}://{}@{place}/{}{way}", self.user, self.database)
+        format!("{}://{}@{place}/{}{way}", self.scheme, self.user, self.database)
     }
 }

@@ -187,13 +187,17 @@ pub(crate) enum Unreachable {
     Certificate,
     /// The server offers no encryption.
     Encryption,
+    /// The server lets nobody in without encryption.
+    Demanded,
+    /// The server cannot check this user's password: what it needs for that is not loaded.
+    Plugin,
     /// Nothing answers as a server of this kind.
     Nobody(&'static str),
 }
 
 impl Unreachable {
     /// Tells it, with the server's own words behind ours.
-    pub fn trouble(&self, address: &ServerAddress, scheme: &str, message: impl Display) -> Trouble {
+    pub fn trouble(&self, address: &ServerAddress, message: impl Display) -> Trouble {
         let ServerAddress { user, database, .. } = address;
         let (what, because, hint) = match self {
             Self::Password if address.password.is_none() => (
@@ -237,6 +241,17 @@ impl Unreachable {
                 "the server offers no encryption".to_owned(),
                 "ask the host for it, or reach the database through SSH",
             ),
+            Self::Demanded => (
+                "cannot log in to the database",
+                "the server wants an encrypted connection".to_owned(),
+                "set encrypted = true for this site, or reach the database through SSH",
+            ),
+            Self::Plugin => (
+                "cannot log in to the database",
+                format!("the server cannot check the password of user {user}"),
+                "ask the host: this way of logging in is switched off there; a new password, set \
+                 in the control panel, often helps",
+            ),
             Self::Nobody(kind) => (
                 "cannot reach the database server",
                 format!("nothing answers there as a {kind} server"),
@@ -244,7 +259,7 @@ impl Unreachable {
             ),
         };
         let because = format!("{because} ({message})");
-        Trouble::outside(what).at(address.shown(scheme)).because(because).hint(hint)
+        Trouble::outside(what).at(address.shown()).because(because).hint(hint)
     }
 }
 

@@ -8,6 +8,7 @@ mod collation;
 mod copy;
 mod database;
 mod escape;
+mod family;
 mod foreign;
 mod lexer;
 mod literal;
@@ -27,6 +28,7 @@ pub use copy::{
     CopyHead, copy_row_in_pieces, read_copy_row, write_copy_head, write_copy_row, write_load_row,
 };
 pub use database::without_database;
+pub use family::{Product, Server, named_checks, with_collations, without_host_options};
 pub use foreign::{ForeignError, ForeignScript, Layout, Meaning, Understood, without_definer};
 pub use lexer::{Lexeme, Lexer, Literal, Modes, Step, Token, tokens};
 pub use literal::{
