@@ -1,7 +1,13 @@
 //! MySQL, as a mask before a real server answers for it.
 
 use super::fixture;
-use fernweh_testkit::{Engine, Version, database_cells, files_of};
+use super::zoo::two_sites;
+use fernweh_demo::database::Place;
+use fernweh_demo::server::Server;
+use fernweh_testkit::{
+    Engine, Habits, MysqlMask, Version, Workspace, database_cells, files_of, mariadb_client,
+    new_database,
+};
 
 #[test]
 fn the_whole_way_on_every_version() {
@@ -51,4 +57,141 @@ fn records(fixture: &fernweh_testkit::Fixture) -> Vec<(String, Vec<Vec<Option<St
             (table, rows)
         })
         .collect()
+}
+
+/// Two sites in databases behind a mask, and the mask.
+fn behind(version: Version, habits: Habits) -> (Workspace, [Place; 2], MysqlMask) {
+    let places = ["masked_old", "masked_new"].map(|name| new_database(Server::Mariadb, name));
+    let Place::Mariadb { port, .. } = places[0] else { unreachable!() };
+    let mask = MysqlMask::before(port, version, habits);
+    let workspace = two_sites(&places[0], &places[1]);
+    let text = workspace.read("fernweh.toml").replace("mariadb://", "mysql://");
+    let text = text.replace(&format!(":{port}/"), &format!(":{}/", mask.port));
+    workspace.write("fernweh.toml", text);
+    (workspace, places, mask)
+}
+
+const AWKWARD: &str = "CREATE TABLE nights (id int PRIMARY KEY, seeing varchar(20) \
+     COLLATE utf8mb4_unicode_ci, made timestamp NOT NULL DEFAULT current_timestamp() ON UPDATE \
+     current_timestamp(), code varchar(36) DEFAULT (uuid()), data json, plain json NOT NULL, \
+     next int AS (id + 1) VIRTUAL, kept int AS (id + 2) STORED, small tinyint(1), \
+     CONSTRAINT good CHECK (id < 1000)) DEFAULT CHARSET=utf8mb4 COLLATE=utf8mb4_unicode_520_nopad_ci; \
+     CREATE TABLE reports (id int PRIMARY KEY, night int, CONSTRAINT reports_ibfk_1 FOREIGN KEY (night) \
+     REFERENCES nights (id)); \
+     INSERT INTO nights (id, seeing, made, code, data, plain, small) VALUES \
+     (1, 'Grüße', '2026-01-02 03:04:05', 'a-code', '{\"url\": \"http:\\\\/\\\\/old.example\\\\/ü\"}', '[]', 1), \
+     (2, NULL, '2026-01-02 03:04:06', 'b-code', NULL, '{\"a\": [1, 2, {\"b\": null}]}', 0); \
+     INSERT INTO reports VALUES (1, 1), (2, 2); \
+     CREATE FUNCTION double_of (n int) RETURNS int DETERMINISTIC RETURN n * 2; \
+     CREATE TRIGGER noted BEFORE INSERT ON reports FOR EACH ROW SET NEW.night = ifnull(NEW.night, 1)";
+
+#[test]
+fn what_mysql_says_otherwise_arrives_as_it_was() {
+    for version in Version::ALL {
+        let (workspace, places, mask) = behind(version, Habits::default());
+        let made = match version {
+            Version::V57 => AWKWARD.replace("_nopad_ci", "_ci"),
+            _ => AWKWARD.to_owned(),
+        };
+        mariadb_client(&places[0], made.into());
+        workspace.done("survey old --for new");
+        workspace.done("survey old").says("mysql://");
+        workspace.done("pack old -o a.tar");
+        workspace.done("unpack a.tar new --as-is");
+        let question = "SELECT id, seeing, made, code, data, plain, next, kept, small FROM nights; \
+                        SELECT * FROM reports; SELECT double_of(4)";
+        let old = mariadb_client(&places[0], question.into());
+        assert_eq!(old, mariadb_client(&places[1], question.into()), "{version:?}");
+        // The same names of checks and keys come a second time, and a third.
+        for _ in 0..2 {
+            workspace.done("unpack a.tar new --as-is --overwrite");
+        }
+        assert_eq!(old, mariadb_client(&places[1], question.into()), "{version:?}");
+        workspace.done("rewrite new --from http://old.example --to https://new.example --apply");
+        let data = mariadb_client(&places[1], "SELECT data FROM nights WHERE id = 1".into());
+        assert!(data.contains("https:"), "{version:?}: {data}");
+        workspace.done("undo new");
+        assert_eq!(old, mariadb_client(&places[1], question.into()), "{version:?}");
+        workspace.done("undo new");
+        workspace.done("undo new");
+        workspace.done("undo new");
+        let left = mariadb_client(&places[1], "SHOW TABLES LIKE 'nights'".into());
+        assert_eq!(left, "", "{version:?}");
+        if version >= Version::V80 {
+            // The password is shown in full once for each user.
+            assert_eq!(mask.logins(), (2, 2), "{version:?}");
+        }
+    }
+}
+
+#[test]
+fn what_such_a_server_demands_is_said_before_anything_changes() {
+    let one = |habits: Habits, made: &str| {
+        let (workspace, places, mask) = behind(Version::V80, habits);
+        mariadb_client(&places[0], made.into());
+        (workspace, places, mask)
+    };
+    let (workspace, ..) = one(Habits { wants_encryption: true, ..Habits::default() }, AWKWARD);
+    workspace
+        .run("survey old")
+        .code(3)
+        .says("wants an encrypted connection")
+        .says("encrypted = true");
+
+    let keyless = "CREATE TABLE log (line text)";
+    let (workspace, ..) = one(Habits { wants_primary_keys: true, ..Habits::default() }, keyless);
+    workspace.run("survey old --for new").code(3).says("wants primary keys; tables without: log");
+    workspace.done("pack old -o a.tar");
+    workspace.run("unpack a.tar new").code(3).says("3750").says("nothing was changed");
+
+    let habits = Habits { logs_in_binary: true, ..Habits::default() };
+    let (workspace, places, _mask) = one(habits, AWKWARD);
+    workspace.run("survey old --for new").code(3).says("trigger noted").says("1419");
+    workspace.done("pack old -o a.tar");
+    let before = database_cells(&places[1]);
+    workspace.run("unpack a.tar new").code(3).says("trigger noted").says("nothing was changed");
+    assert_eq!(before, database_cells(&places[1]));
+
+    let habits = Habits { hides_bodies: true, ..Habits::default() };
+    let (workspace, ..) = one(habits, AWKWARD);
+    workspace.done("survey old").says("function double_of");
+}
+
+#[test]
+fn modes_that_the_new_server_does_not_know_are_left_out_and_named() {
+    let (workspace, places, _mask) = behind(Version::V80, Habits::default());
+    let old = "CREATE TABLE nights (id int PRIMARY KEY); \
+               SET sql_mode = 'NO_AUTO_CREATE_USER,PIPES_AS_CONCAT'; \
+               CREATE FUNCTION joined () RETURNS varchar(9) DETERMINISTIC RETURN 'a' || 'b'";
+    mariadb_client(&places[0], old.into());
+    workspace.done("pack old -o a.tar");
+    let ran = workspace.done("unpack a.tar new --as-is");
+    ran.says("without modes that this server").says("NO_AUTO_CREATE_USER");
+    assert_eq!(mariadb_client(&places[1], "SELECT joined()".into()), "ab\n");
+}
+
+#[test]
+fn tables_of_the_other_product_are_said_in_its_words() {
+    // From MariaDB to MySQL, and what has no counterpart is refused before.
+    let (workspace, places, _mask) = behind(Version::V80, Habits::default());
+    let old = "CREATE TABLE nights (id int PRIMARY KEY, code varchar(36) DEFAULT uuid(), note text \
+               DEFAULT 'a uuid', seen int COMMENT 'WITH SYSTEM VERSIONING'); \
+               INSERT INTO nights VALUES (1, 'c', 'x', 2)";
+    mariadb_client(&places[0], old.into());
+    let Place::Mariadb { port, .. } = places[0] else { unreachable!() };
+    let text = workspace.read("fernweh.toml");
+    let own = text.find("[site.new]").unwrap();
+    let (first, second) = text.split_at(own);
+    let first = first.replace(&format!(":{}/", _mask.port), &format!(":{port}/"));
+    workspace.write("fernweh.toml", first + second);
+    workspace
+        .done("survey old --for new")
+        .says("another product: MySQL 8.0.39 there, here MariaDB");
+    workspace.done("pack old -o a.tar");
+    workspace.done("unpack a.tar new --as-is");
+    mariadb_client(&places[1], "INSERT INTO nights (id) VALUES (2)".into());
+    let rows = "SELECT id, note, seen, char_length(code) FROM nights ORDER BY id";
+    assert_eq!(mariadb_client(&places[1], rows.into()), "1\tx\t2\t1\n2\ta uuid\tNULL\t36\n");
+    mariadb_client(&places[0], "CREATE TABLE known (id uuid PRIMARY KEY)".into());
+    workspace.run("survey old --for new").code(3).says("columns of type uuid");
 }

@@ -136,13 +136,36 @@ fn made_over(packet: Vec<u8>, answer: &Answer, version: Version) -> Vec<u8> {
     }
     for cell in all.iter_mut().flatten() {
         if let Ok(text) = std::str::from_utf8(cell) {
-            let own = COLLATIONS
+            let known = if version == Version::V57 { &[][..] } else { &COLLATIONS[..] };
+            let own = known
                 .iter()
                 .fold(text.to_owned(), |text, (own, other)| text.replace(other, own));
             *cell = own.into_bytes();
         }
     }
     row(&all)
+}
+
+/// Asks MariaDB something that the client does not see; the first column of the answer.
+pub(super) fn ask(server: &mut Wire, sql: &str, capabilities: u32) -> io::Result<Vec<String>> {
+    server.command(&[&[3], sql.as_bytes()].concat())?;
+    let first = server.read()?;
+    if matches!(first.first(), Some(0 | 0xff)) {
+        return Err(io::Error::other(String::from_utf8_lossy(&first).into_owned()));
+    }
+    let ends_at_once = capabilities & DEPRECATE_EOF != 0;
+    for _ in 0..integer(&mut &first[..]).unwrap_or_default() + u64::from(!ends_at_once) {
+        server.read()?;
+    }
+    let mut found = Vec::new();
+    loop {
+        let row = server.read()?;
+        if row.first() == Some(&0xfe) && row.len() < 16 {
+            return Ok(found);
+        }
+        let cell = cells(&row).into_iter().next().flatten().unwrap_or_default();
+        found.push(String::from_utf8_lossy(&cell).into_owned());
+    }
 }
 
 /// An error with MySQL's number.

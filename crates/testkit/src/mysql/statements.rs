@@ -1,6 +1,6 @@
 //! What MySQL makes of a statement: it passes, in MariaDB's words, or is refused.
 
-use super::answers::{Answer, forward};
+use super::answers::{Answer, ask, forward};
 use super::wire::Wire;
 use super::{Shared, Version};
 use std::io;
@@ -75,7 +75,10 @@ pub(super) fn serve(
                         "HY000",
                         "This command is not supported in the prepared statement protocol yet",
                     ),
-                    _ => judge(rest, &mut session, shared),
+                    _ => match with_looking(rest, &session, server, shared, capabilities)? {
+                        Some(verdict) => verdict,
+                        None => judge(rest, &mut session, shared),
+                    },
                 };
                 match verdict {
                     Verdict::Forward(sql, answer) => {
@@ -104,6 +107,62 @@ pub(super) fn serve(
                 client.refuse(1047, "08S01", "Unknown command")?;
             }
         }
+    }
+}
+
+/// What MySQL refuses for what is in the database.
+fn with_looking(
+    sql: &[u8],
+    session: &Session,
+    server: &mut Wire,
+    shared: &Shared,
+    capabilities: u32,
+) -> io::Result<Option<Verdict>> {
+    let words = words(sql);
+    let word = |n: usize| words.get(n).map(String::as_str).unwrap_or_default();
+    let text = String::from_utf8_lossy(sql);
+    match (word(0), word(1)) {
+        ("INSERT" | "REPLACE", _) if session.binary => {
+            let into = text.split('`').nth(1).unwrap_or_default().replace('\'', "''");
+            let question = format!(
+                "SELECT count(*) FROM information_schema.check_constraints WHERE constraint_schema = \
+                 database() AND table_name = '{into}' AND check_clause LIKE 'json\\_valid(%'"
+            );
+            let has = ask(server, &question, capabilities)?.first().is_some_and(|n| n != "0");
+            let said =
+                ["_utf8mb4", " USING utf8mb4"].iter().any(|words| text.contains(words));
+            Ok((has && !said).then(|| {
+                let message =
+                    "Cannot create a JSON value from a string with CHARACTER SET 'binary'.";
+                refused(3144, "22032", message)
+            }))
+        }
+        ("CREATE", "TABLE") if shared.version >= Version::V80 => {
+            let bare: Vec<&str> = text.split("CONSTRAINT `").skip(1).collect();
+            for constraint in bare {
+                let Some((name, rest)) = constraint.split_once('`') else { continue };
+                let question = format!(
+                    "SELECT count(*) FROM information_schema.check_constraints WHERE constraint_schema \
+                     = database() AND constraint_name = '{}'",
+                    name.replace('\'', "''")
+                );
+                if rest.trim_start().starts_with("CHECK")
+                    && ask(server, &question, capabilities)?.first().is_some_and(|n| n != "0")
+                {
+                    let message = format!("Duplicate check constraint name '{name}'.");
+                    return Ok(Some(refused(3822, "HY000", message)));
+                }
+            }
+            Ok(None)
+        }
+        ("SELECT", "GET_LOCK") => {
+            let name = text.split_once("get_lock(").map_or("", |(_, rest)| rest);
+            let name = name.rsplit_once(", ").map_or("", |(name, _)| name);
+            let length = ask(server, &format!("SELECT char_length({name})"), capabilities)?;
+            let long = length.first().and_then(|n| n.parse::<u32>().ok()).is_some_and(|n| n > 64);
+            Ok(long.then(|| refused(3057, "42000", "Incorrect user-level lock name")))
+        }
+        _ => Ok(None),
     }
 }
 
@@ -154,7 +213,7 @@ fn judge(sql: &[u8], session: &mut Session, shared: &Shared) -> Verdict {
         }
         ("SET", "STATEMENT", _) => unreadable("STATEMENT"),
         ("SET", _, "TRANSACTION") | ("SET", "TRANSACTION", _) => plain(&text),
-        ("SET", ..) => settings(&text, session, shared.version),
+        ("SET", ..) => settings(&text, session, shared.version, shared.habits.wants_primary_keys),
         ("SELECT", ..) => question(&text, session, shared),
         ("SHOW", "CREATE", "SEQUENCE" | "PACKAGE") => unreadable(word(2)),
         ("SHOW", "CREATE", "TABLE") => Verdict::Forward(sql.to_vec(), Answer::CreateTable),
@@ -285,7 +344,7 @@ const OLD_MODES: [&str; 9] = [
     "ANSI",
 ];
 
-fn settings(text: &str, session: &mut Session, version: Version) -> Verdict {
+fn settings(text: &str, session: &mut Session, version: Version, wants_keys: bool) -> Verdict {
     let mut kept = Vec::new();
     let list = text.trim_start()[3..].trim_start();
     let list = ["SESSION ", "GLOBAL ", "LOCAL "]
@@ -305,6 +364,14 @@ fn settings(text: &str, session: &mut Session, version: Version) -> Verdict {
         }
         if SETTINGS_OF_MARIADB.contains(&name.as_str()) {
             return refused(1193, "HY000", format!("Unknown system variable '{name}'"));
+        }
+        if name == "sql_require_primary_key" && wants_keys {
+            return refused(
+                1227,
+                "42000",
+                "Access denied; you need (at least one of) the SUPER, SYSTEM_VARIABLES_ADMIN or \
+                 SESSION_VARIABLES_ADMIN privilege(s) for this operation",
+            );
         }
         if let Some((_, since)) = SETTINGS_OF_MYSQL.iter().find(|(known, _)| *known == name) {
             if version < *since {
@@ -387,9 +454,6 @@ fn question(text: &str, session: &Session, shared: &Shared) -> Verdict {
         if lower.contains(&format!("@@{name}")) {
             return refused(1193, "HY000", format!("Unknown system variable '{name}'"));
         }
-    }
-    if let Some(at) = lower.find("get_lock(concat(") {
-        let _ = at;
     }
     let version = format!("'{}'", shared.version.text());
     let sql = text
