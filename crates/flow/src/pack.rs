@@ -174,6 +174,7 @@ fn describe(
     let full = overview.tables.iter().filter(|t| !options.without_rows.hold(t.name.as_bytes()));
     report.records = full.map(|table| table.rows).sum();
     report.not_carried = overview.not_carried;
+    report.not_carried.append(&mut structure.not_carried);
     let chosen: Vec<Statement> =
         structure.before.iter().chain(&structure.afterwards).cloned().collect();
     report.not_named = left_behind(&chosen, &structure.outside);

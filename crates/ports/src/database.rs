@@ -62,6 +62,8 @@ pub struct Structure {
     pub afterwards: Vec<Statement>,
     /// Tables, views, routines and events of the database that are not among these.
     pub outside: Vec<Outside>,
+    /// What of these is not said, for people: it belongs to the disk of the host.
+    pub not_carried: Vec<String>,
 }
 
 /// How well records are counted.

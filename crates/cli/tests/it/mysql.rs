@@ -195,3 +195,33 @@ fn tables_of_the_other_product_are_said_in_its_words() {
     mariadb_client(&places[0], "CREATE TABLE known (id uuid PRIMARY KEY)".into());
     workspace.run("survey old --for new").code(3).says("columns of type uuid");
 }
+
+#[test]
+fn the_usual_collation_of_one_version_is_written_out_for_the_next() {
+    let (workspace, places, mask) = behind(Version::V57, Habits::default());
+    let old = "CREATE TABLE nights (id int PRIMARY KEY, note varchar(20), old varchar(20) CHARACTER \
+               SET latin1) DEFAULT CHARSET=utf8mb4 COLLATE=utf8mb4_general_ci; \
+               CREATE TABLE parts (id int PRIMARY KEY, night int, CONSTRAINT parts_ibfk_1 FOREIGN \
+               KEY (night) REFERENCES nights (id)); INSERT INTO nights VALUES (1, 'a', 'b'); \
+               INSERT INTO parts VALUES (1, 1)";
+    mariadb_client(&places[0], old.into());
+    workspace.done("pack old -o a.tar");
+    let server = MysqlMask::before(mask.behind(), Version::V84, Habits::default());
+    let text = workspace.read("fernweh.toml");
+    workspace.write(
+        "fernweh.toml",
+        text.replace(&format!(":{}/", mask.port), &format!(":{}/", server.port)),
+    );
+    workspace.done("unpack a.tar new --as-is");
+    let asked = "SELECT table_collation FROM information_schema.tables WHERE table_schema = database() \
+                 AND table_name = 'nights'; SELECT collation_name FROM information_schema.columns \
+                 WHERE table_schema = database() AND table_name = 'nights' ORDER BY ordinal_position";
+    let found = mariadb_client(&places[1], asked.into());
+    assert_eq!(found, "utf8mb4_general_ci\nNULL\nutf8mb4_general_ci\nlatin1_swedish_ci\n");
+    let shown = "SELECT count(*) FROM information_schema.tables WHERE table_schema = database()";
+    workspace.done("unpack a.tar new --as-is --overwrite");
+    // Nothing of the kept state stands in the way of the live one.
+    mariadb_client(&places[1], "DELETE FROM parts; DELETE FROM nights".into());
+    workspace.done("undo new --let-go");
+    assert_eq!(mariadb_client(&places[1], shown.into()), "2\n");
+}

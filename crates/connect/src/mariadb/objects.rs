@@ -2,8 +2,9 @@
 
 use super::{Link, quoted, text};
 use crate::server::Session;
-use fernweh_core::sql::{without_database, without_definer};
+use fernweh_core::sql::{with_collations, without_database, without_definer};
 use fernweh_ports::{NamedSql, Result};
+use std::collections::BTreeMap;
 
 /// Objects of a kind, and those whose statements the user may not see.
 #[derive(Default)]
@@ -29,8 +30,31 @@ fn shown(link: &mut Link, what: &str, column: usize) -> Result<Option<String>> {
 /// The statement that creates a table, parted from its foreign keys.
 pub(super) fn create_table(link: &mut Link, name: &str) -> Result<TableSql> {
     let sql = shown(link, &format!("TABLE {}", quoted(name)), 1)?.unwrap_or_default();
+    let sql = with_all_collations(link, name, sql)?;
     let database = link.one("SELECT database()")?.unwrap_or_default();
     Ok(part_table(name, &sql, &database))
+}
+
+/// Some servers leave out a collation that is the usual one of its character set; on the next
+/// server another one is.
+fn with_all_collations(link: &mut Link, table: &str, sql: String) -> Result<String> {
+    if with_collations(&sql, "", &|_| Some(String::new())) == sql {
+        return Ok(sql);
+    }
+    let of_table = format!("table_schema = database() AND table_name = {}", text(table));
+    let whole = link
+        .one(&format!("SELECT table_collation FROM information_schema.tables WHERE {of_table}"))?;
+    let columns = link.ask(&format!(
+        "SELECT column_name, collation_name FROM information_schema.columns WHERE {of_table}"
+    ))?;
+    let columns: BTreeMap<String, String> = columns
+        .into_iter()
+        .filter_map(|row| {
+            let mut cells = row.into_iter();
+            Some((cells.next()??, cells.next()??))
+        })
+        .collect();
+    Ok(with_collations(&sql, &whole.unwrap_or_default(), &|name| columns.get(name).cloned()))
 }
 
 /// Each definition stands on a line of its own; line breaks inside texts are escaped.

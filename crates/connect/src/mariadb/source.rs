@@ -8,7 +8,7 @@ use crate::server::{ServerAddress, Session};
 use fernweh_core::archive::LargeRecord;
 use fernweh_core::finding::Check;
 use fernweh_core::record::{Row, Table, Value};
-use fernweh_core::sql::{Dialect, ObjectKind, Outside, Statement, used};
+use fernweh_core::sql::{Dialect, ObjectKind, Outside, Statement, used, without_host_options};
 use fernweh_ports::{
     Counting, DatabaseSource, KeyPosition, NamedSql, Overview, Result, Scope, Structure, TableInfo,
 };
@@ -253,9 +253,12 @@ impl DatabaseSource for MariadbSource {
         }
         for one in listed.iter().filter(|one| one.is_table() && inside(&one.name)) {
             let created = create_table(link, &one.name)?;
+            let (sql, left_out) = without_host_options(&created.sql);
+            let of_table = |what: &str| format!("of table {} {what}", one.name);
+            structure.not_carried.extend(left_out.into_iter().map(of_table));
             structure.tables.push(describe_with_history(link, &one.name)?.table);
             let name = one.name.clone();
-            structure.before.push(Statement::Table { name, at: 0..0, sql: created.sql });
+            structure.before.push(Statement::Table { name, at: 0..0, sql });
             for default in created.defaults {
                 let (name, table, sql) = (default.name, Some(default.table), default.sql);
                 positions.push(Statement::Object { kind: ObjectKind::Property, name, table, sql });

@@ -123,12 +123,17 @@ fn take_off(
     for key in &leaving.foreign_keys {
         // A key of a table that stays is taken off too: it points at the table put aside.
         let table = aside_of(&key.table).unwrap_or_else(|| key.table.clone());
-        if has_key(link, &table, &key.name)? {
-            link.run(format!(
-                "ALTER TABLE {} DROP FOREIGN KEY {}",
-                quoted(&table),
-                quoted(&key.name)
-            ))?;
+        // A name that the server has given follows its table: `gp_log_ibfk_1`.
+        let followed = key.name.strip_prefix(&key.table).map(|end| format!("{table}{end}"));
+        for name in [Some(key.name.clone()), followed].into_iter().flatten() {
+            if has_key(link, &table, &name)? {
+                link.run(format!(
+                    "ALTER TABLE {} DROP FOREIGN KEY {}",
+                    quoted(&table),
+                    quoted(&name)
+                ))?;
+                break;
+            }
         }
     }
     for trigger in &leaving.triggers {

@@ -166,6 +166,7 @@ fn structure(link: &mut Link, scope: &dyn Scope) -> Result<Structure> {
         outside: outside.collect(),
         before: before.statements,
         afterwards: afterwards.statements,
+        not_carried: Vec::new(),
     })
 }
 

@@ -128,7 +128,7 @@ impl SqliteSource {
             afterwards.push(Statement::Object { kind, name, table: None, sql });
         }
         let outside = self.outside(scope)?;
-        Ok(Structure { tables, before, afterwards, outside })
+        Ok(Structure { tables, before, afterwards, outside, ..Structure::default() })
     }
 
     /// Tables and views that are not chosen.

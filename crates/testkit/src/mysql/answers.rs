@@ -137,9 +137,8 @@ fn made_over(packet: Vec<u8>, answer: &Answer, version: Version) -> Vec<u8> {
     for cell in all.iter_mut().flatten() {
         if let Ok(text) = std::str::from_utf8(cell) {
             let known = if version == Version::V57 { &[][..] } else { &COLLATIONS[..] };
-            let own = known
-                .iter()
-                .fold(text.to_owned(), |text, (own, other)| text.replace(other, own));
+            let own =
+                known.iter().fold(text.to_owned(), |text, (own, other)| text.replace(other, own));
             *cell = own.into_bytes();
         }
     }
@@ -266,7 +265,9 @@ fn create_table(sql: &str, version: Version) -> String {
             false => (*line).to_owned(),
         };
         if version == Version::V57 {
-            line = line.replace("utf8mb3", "utf8");
+            // The usual collation of a character set is not said.
+            line = line.replace("utf8mb3", "utf8").replace(" COLLATE=utf8mb4_general_ci", "");
+            line = line.replace(" COLLATE latin1_swedish_ci", "");
         }
         lines.push(line);
     }

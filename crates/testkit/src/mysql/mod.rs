@@ -99,6 +99,11 @@ impl MysqlMask {
         Self { port: own, shared }
     }
 
+    /// The port of the server behind it.
+    pub fn behind(&self) -> u16 {
+        self.shared.port
+    }
+
     /// How many logins have shown their password in full, and how many are known by now.
     pub fn logins(&self) -> (u32, usize) {
         let full = *self.shared.full.lock().expect("a count");

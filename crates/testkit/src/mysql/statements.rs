@@ -129,8 +129,7 @@ fn with_looking(
                  database() AND table_name = '{into}' AND check_clause LIKE 'json\\_valid(%'"
             );
             let has = ask(server, &question, capabilities)?.first().is_some_and(|n| n != "0");
-            let said =
-                ["_utf8mb4", " USING utf8mb4"].iter().any(|words| text.contains(words));
+            let said = ["_utf8mb4", " USING utf8mb4"].iter().any(|words| text.contains(words));
             Ok((has && !said).then(|| {
                 let message =
                     "Cannot create a JSON value from a string with CHARACTER SET 'binary'.";
