@@ -1,10 +1,15 @@
 //! Some tables, some files, rows only, another prefix, exactly what the archive holds.
 
 use super::{fixture, one};
-use fernweh_testkit::{Engine, Fixture, database_cells, files_of};
+use fernweh_testkit::{Engine, Fixture, Version, database_cells, files_of};
 
-const ENGINES: [Engine; 4] =
-    [Engine::Sqlite, Engine::SqliteOutside, Engine::Mariadb, Engine::Postgres];
+const ENGINES: [Engine; 5] = [
+    Engine::Sqlite,
+    Engine::SqliteOutside,
+    Engine::Mariadb,
+    Engine::Mysql(Version::V80),
+    Engine::Postgres,
+];
 
 /// A new site whose tables and files have changed since it was unpacked.
 fn changed(engine: Engine) -> Fixture {

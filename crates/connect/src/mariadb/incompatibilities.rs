@@ -51,7 +51,7 @@ pub(super) fn checks(
     checks.extend(notes.into_iter().map(|note| Check::warned(note, hint)));
     checks.extend(engines(link, structure)?);
     checks.extend(keyless(link, structure)?);
-    checks.extend(versions(&server, from));
+    checks.extend(versions(&server, &from.version));
     if link.one("SELECT @@local_infile")?.as_deref() == Some("0") {
         checks.push(Check::warned(
             "the server there takes no bulk loading",
@@ -65,19 +65,19 @@ pub(super) fn checks(
 }
 
 /// Numbers of versions say something within one product only.
-fn versions(server: &Server, from: &Overview) -> Option<Check> {
-    let (product, number) = from.version.split_once(' ')?;
+fn versions(server: &Server, from: &str) -> Option<Check> {
+    let (product, number) = from.split_once(' ')?;
     let old = Server::named(number, product);
     match old.product == server.product {
         true if (server.version.0, server.version.1) < (old.version.0, old.version.1) => {
             Some(Check::warned(
-                format!("the server there is older: {}, here {}", server.shown(), from.version),
+                format!("the server there is older: {}, here {from}", server.shown()),
                 "rehearse with unpack --preview and read the notes of the real run",
             ))
         }
         true => None,
         false => Some(Check::warned(
-            format!("another product: {} there, here {}", server.shown(), from.version),
+            format!("another product: {} there, here {from}", server.shown()),
             "tables are said in its words; rehearse with unpack --preview, and try the site's programs",
         )),
     }
@@ -133,8 +133,7 @@ mod tests {
     #[test]
     fn versions_are_compared_within_one_product() {
         let said = |there: &str, here: &str| {
-            let from = Overview { version: here.into(), ..Overview::default() };
-            versions(&Server::named(there, ""), &from).map(|check| (check.verdict, check.what))
+            versions(&Server::named(there, ""), here).map(|check| (check.verdict, check.what))
         };
         assert_eq!(said("10.11.2-MariaDB", "MariaDB 10.11.19"), None);
         assert_eq!(said("8.4.3", "MySQL 8.0.39"), None);

@@ -173,7 +173,9 @@ fn in_words(packet: &[u8]) -> Vec<u8> {
     let message = String::from_utf8_lossy(packet.get(9..).unwrap_or_default()).into_owned();
     let (code, message) = match code {
         // A check that MariaDB makes of its own for JSON.
-        4025 if message.contains('.') => (3140, format!("Invalid JSON text: … {message}")),
+        4025 if message.split('`').nth(1).is_some_and(|name| name.contains('.')) => {
+            (3140, format!("Invalid JSON text: … {message}"))
+        }
         4025 => (3819, message.replace("CONSTRAINT", "Check constraint")),
         1969 => (
             3024,

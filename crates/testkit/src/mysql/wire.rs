@@ -44,7 +44,7 @@ impl Wire {
     /// Sends a packet.
     pub fn write(&mut self, packet: &[u8]) -> io::Result<()> {
         let mut pieces: Vec<&[u8]> = packet.chunks(PIECE).collect();
-        if packet.len() % PIECE == 0 {
+        if packet.len().is_multiple_of(PIECE) {
             pieces.push(&[]);
         }
         let mut bytes = Vec::with_capacity(packet.len() + 4 * pieces.len());
