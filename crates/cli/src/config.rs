@@ -188,8 +188,27 @@ pub struct SiteSection {
     pub address: Option<String>,
     /// The user of HTTP basic authentication.
     pub login: Option<String>,
-    /// A certificate authority (PEM file) that is trusted for this site.
+    /// A certificate authority (PEM file) that is trusted for this site, too.
     pub authority: Option<PathBuf>,
+    /// Certificates of its servers that are trusted, by their SHA-256.
+    #[serde(default, deserialize_with = "one_or_more")]
+    pub trust: Vec<String>,
+}
+
+/// One text, or a list of them.
+fn one_or_more<'de, D: serde::Deserializer<'de>>(
+    from: D,
+) -> std::result::Result<Vec<String>, D::Error> {
+    #[derive(Deserialize)]
+    #[serde(untagged)]
+    enum Said {
+        One(String),
+        More(Vec<String>),
+    }
+    Ok(match Said::deserialize(from)? {
+        Said::One(one) => vec![one],
+        Said::More(more) => more,
+    })
 }
 
 /// What Fernweh may do on a host that forbids forwarding.

@@ -5,6 +5,7 @@ use fernweh_connect::ftp::{FtpAddress, FtpTree};
 use fernweh_connect::remote::Tree;
 use fernweh_connect::sftp::SftpTree;
 use fernweh_connect::ssh::{Session, SshAddress};
+use fernweh_connect::tls::Trust;
 use fernweh_ports::{Result, Trouble};
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, PoisonError};
@@ -169,8 +170,8 @@ pub struct Login {
     pub password: Option<String>,
     /// The file of a private key.
     pub key: Option<PathBuf>,
-    /// A certificate authority (PEM file) that is trusted.
-    pub authority: Option<PathBuf>,
+    /// Who is trusted, beside the authorities of this machine.
+    pub trust: Trust,
 }
 
 impl Hosts {
@@ -196,7 +197,7 @@ impl Hosts {
         if let Some(open) = &*open {
             return Ok(open.clone());
         }
-        let Login { password, key, authority } = login()?;
+        let Login { password, key, trust } = login()?;
         let user = place.user.as_deref();
         let tree: Arc<dyn Tree> = match place.protocol {
             Protocol::Sftp => {
@@ -223,7 +224,7 @@ impl Hosts {
                     user,
                     password,
                     encrypted: place.protocol == Protocol::Ftps,
-                    authority,
+                    trust,
                 })?)
             }
         };

@@ -1,11 +1,11 @@
 //! Pages over HTTP and HTTPS.
 
+use crate::tls::Trust;
 use fernweh_ports::{PageProblem, PageRequest, PageResponse, PageSource, Result, Trouble};
+use reqwest::Client;
 use reqwest::header::{CONTENT_TYPE, LOCATION};
 use reqwest::redirect::Policy;
-use reqwest::{Certificate, Client};
 use std::net::{SocketAddr, ToSocketAddrs};
-use std::path::PathBuf;
 use std::time::Duration;
 use tokio::runtime::{Builder, Runtime};
 use url::{Origin, Url};
@@ -21,8 +21,8 @@ pub struct HttpOptions {
     pub address: Option<String>,
     /// User and password of HTTP basic authentication (RFC 7617), for the site only.
     pub login: Option<(String, String)>,
-    /// A certificate authority (PEM) that is trusted for this site.
-    pub authority: Option<PathBuf>,
+    /// Who is trusted for this site, beside the authorities of this machine.
+    pub trust: Trust,
 }
 
 /// Fetches pages; several threads may ask at once.
@@ -49,8 +49,9 @@ impl HttpSource {
         // The port belongs to the site's own address alone.
         let elsewhere = address.map(|address| SocketAddr::new(address.ip(), 0));
         let (origin, login) = (options.origin.clone(), options.login.clone());
-        let client = client(options, address)?;
-        let others = self::client(options, elsewhere)?;
+        let client = client(&options.host, address, Some(&options.trust))?;
+        // Whoever is named for the site vouches for nobody else.
+        let others = self::client(&options.host, elsewhere, None)?;
         Ok(Self { client, others, runtime, origin, login })
     }
 
@@ -115,7 +116,7 @@ impl PageSource for HttpSource {
     }
 }
 
-fn client(options: &HttpOptions, address: Option<SocketAddr>) -> Result<Client> {
+fn client(host: &str, address: Option<SocketAddr>, trust: Option<&Trust>) -> Result<Client> {
     let what = "cannot prepare the connection to the site";
     let mut builder = Client::builder()
         .redirect(Policy::none())
@@ -124,19 +125,12 @@ fn client(options: &HttpOptions, address: Option<SocketAddr>) -> Result<Client> 
         .user_agent(concat!("Fernweh/", env!("CARGO_PKG_VERSION")))
         .no_proxy();
     if let Some(address) = address {
-        builder = builder.resolve(&options.host, address);
+        builder = builder.resolve(host, address);
     }
-    if let Some(path) = &options.authority {
-        let pem = std::fs::read(path).map_err(|error| {
-            Trouble::file("cannot read the certificate authority", path, &error)
-        })?;
-        let certificates = Certificate::from_pem_bundle(&pem).map_err(|error| {
-            Trouble::usage("cannot use the certificate authority")
-                .at(path.display().to_string())
-                .because(error)
-                .hint("authority names a PEM file with the authority's certificate")
-        })?;
-        builder = builder.tls_certs_only(certificates);
+    if let Some(trust) = trust {
+        let mut tls = crate::tls::client(trust)?;
+        tls.alpn_protocols = vec![b"h2".to_vec(), b"http/1.1".to_vec()];
+        builder = builder.tls_backend_preconfigured(tls);
     }
     builder.build().map_err(|error| Trouble::outside(what).because(chain(&error)))
 }

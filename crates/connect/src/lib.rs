@@ -19,5 +19,5 @@ pub mod sftp;
 pub mod sqlite;
 pub mod ssh;
 pub mod stop;
-mod tls;
+pub mod tls;
 pub mod tunnel;

@@ -2,7 +2,6 @@
 
 use super::{DatabasePlace, Site, absolute, server_setting};
 use crate::hosts::{FilesPlace, Protocol};
-use crate::secrets::expanded;
 use fernweh_connect::http::{HttpOptions, HttpSource};
 use fernweh_connect::local::{LocalEditor, LocalSource, LocalTarget};
 use fernweh_connect::mariadb::{MariadbEditor, MariadbSource, MariadbTarget};
@@ -310,7 +309,7 @@ impl SiteAccess for Site {
             origin: origin.map(|url| url.origin()),
             address: self.section.address.clone(),
             login: self.page_login()?,
-            authority: self.section.authority.as_ref().map(|path| self.folder.join(expanded(path))),
+            trust: self.trust()?,
         })?))
     }
 

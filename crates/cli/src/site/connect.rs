@@ -101,7 +101,7 @@ impl Site {
         Ok(Login {
             password: self.secret(which, secret)?,
             key: self.section.key.as_ref().map(here),
-            authority: self.section.authority.as_ref().map(here),
+            trust: self.trust()?,
         })
     }
 }

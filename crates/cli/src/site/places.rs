@@ -6,6 +6,7 @@ use crate::hosts::{FilesPlace, Protocol, decoded};
 use crate::secrets::{Secret, expanded, of_option_file, of_password_file};
 use fernweh_connect::remote::is_folder;
 use fernweh_connect::server::{Encryption, ServerAddress};
+use fernweh_connect::tls::{Pin, Trust};
 use fernweh_core::address::masked;
 use fernweh_core::entries::EntryList;
 use fernweh_core::limits;
@@ -38,10 +39,26 @@ impl Site {
         Ok(configured.or_else(|| address.password.clone()))
     }
 
-    pub(super) fn encryption(&self) -> Option<Encryption> {
+    /// Who is trusted for the servers of this site.
+    pub(super) fn trust(&self) -> Result<Trust> {
         let authority = self.section.authority.as_ref();
         let authority = authority.map(|path| self.folder.join(expanded(path)));
-        self.section.encrypted.then_some(Encryption { authority })
+        let read = |text: &String| {
+            Pin::parse(text).ok_or_else(|| {
+                Trouble::usage(format!("`{text}` names no certificate")).hint(
+                    "write trust = \"sha256:\" and 64 hexadecimal digits; colons may stand between",
+                )
+            })
+        };
+        let pins = self.section.trust.iter().map(read).collect::<Result<_>>()?;
+        Ok(Trust { authority, pins })
+    }
+
+    pub(super) fn encryption(&self) -> Result<Option<Encryption>> {
+        match self.section.encrypted {
+            true => Ok(Some(Encryption { trust: self.trust()? })),
+            false => Ok(None),
+        }
     }
 
     pub(super) fn database_place(&self, text: &str) -> Result<DatabasePlace> {
@@ -96,7 +113,7 @@ impl Site {
             database,
             password,
             through: None,
-            encryption: self.encryption(),
+            encryption: self.encryption()?,
         };
         Ok(server_place(postgres, address))
     }
@@ -145,7 +162,7 @@ impl Site {
                     database: value(Role::Name).unwrap_or_default(),
                     password: value(Role::Password),
                     through: None,
-                    encryption: self.encryption(),
+                    encryption: self.encryption()?,
                 };
                 let through = self.through_for(&address, &from)?;
                 let place = Box::new(server_place(postgres, address));

@@ -8,7 +8,7 @@ mod tree;
 
 pub use tree::FtpTree;
 
-use std::path::PathBuf;
+use crate::tls::Trust;
 
 /// A login on an FTP host.
 #[derive(Clone, Debug)]
@@ -23,8 +23,8 @@ pub struct FtpAddress {
     pub password: String,
     /// With TLS, which is then required.
     pub encrypted: bool,
-    /// A certificate authority (PEM file) that is trusted.
-    pub authority: Option<PathBuf>,
+    /// Who is trusted, beside the authorities of this machine.
+    pub trust: Trust,
 }
 
 impl FtpAddress {

@@ -80,7 +80,7 @@ impl Pool {
         let tls = match address.encrypted {
             true => [&TLS12, &TLS13]
                 .into_iter()
-                .map(|version| crate::tls::client_of(address.authority.as_deref(), &[version]))
+                .map(|version| crate::tls::client_of(&address.trust, &[version]))
                 .collect::<Result<Vec<_>>>()?,
             false => Vec::new(),
         };
@@ -140,10 +140,7 @@ impl Pool {
                     ftp = self.greeted().await?;
                 }
                 Err(error) => {
-                    return Err(failed(error).hint(
-                        "see whether the host offers FTP with TLS; a certificate of its own is \
-                         trusted with authority = \"authority.pem\"",
-                    ));
+                    return Err(failed(error).hint(crate::tls::HINT));
                 }
             }
         }

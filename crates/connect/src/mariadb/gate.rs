@@ -33,30 +33,36 @@ const WAIT: Duration = Duration::from_secs(30);
 /// A greeting is short; what is longer is none.
 const GREETING: usize = 4096;
 
+/// Which of them the driver meets.
+pub(super) enum Front {
+    Tcp,
+    Socket,
+}
+
 impl Gate {
-    /// Opens a gate for one connection.
-    pub fn open(server: Server) -> io::Result<Self> {
-        match &server {
-            Server::Tcp(..) => {
+    /// Opens a gate for one connection; with `one`, one statement passes at a time.
+    pub fn open(server: Server, front: Front, one: bool) -> io::Result<Self> {
+        match front {
+            Front::Tcp => {
                 let listener = TcpListener::bind(("127.0.0.1", 0))?;
                 let port = listener.local_addr()?.port();
                 thread::spawn(move || {
                     if let Ok((driver, _)) = listener.accept() {
                         drop(listener);
                         let _ = driver.set_nodelay(true);
-                        let _ = server.reach(driver);
+                        let _ = server.reach(driver, one);
                     }
                 });
                 Ok(Self::Tcp(port))
             }
-            Server::Socket(_) => {
+            Front::Socket => {
                 let folder = tempfile::Builder::new().prefix("fernweh-").tempdir()?;
                 let path = folder.path().join("s");
                 let listener = UnixListener::bind(&path)?;
                 thread::spawn(move || {
                     if let Ok((driver, _)) = listener.accept() {
                         drop(listener);
-                        let _ = server.reach(driver);
+                        let _ = server.reach(driver, one);
                     }
                 });
                 Ok(Self::Socket(path, folder))
@@ -96,23 +102,26 @@ stream!(UnixStream);
 
 impl Server {
     /// Connects the driver with the server, until either ends.
-    fn reach(self, driver: impl Stream) -> io::Result<()> {
+    fn reach(self, driver: impl Stream, one: bool) -> io::Result<()> {
         match self {
             Self::Tcp(host, port) => {
                 let server = TcpStream::connect((host.as_str(), port))?;
                 server.set_nodelay(true)?;
-                pass(server, driver)
+                pass(server, driver, one)
             }
-            Self::Socket(path) => pass(UnixStream::connect(path)?, driver),
+            Self::Socket(path) => pass(UnixStream::connect(path)?, driver, one),
         }
     }
 }
 
 /// Passes the greeting on, and then everything both ways until either side ends.
-fn pass(mut server: impl Stream, mut driver: impl Stream) -> io::Result<()> {
+fn pass(mut server: impl Stream, mut driver: impl Stream, one: bool) -> io::Result<()> {
     let (mut to_server, mut from_driver) = (server.twin()?, driver.twin()?);
     server.wait(Some(WAIT))?;
-    let greeting = greeting(&mut server)?;
+    let mut greeting = greeting(&mut server)?;
+    if one {
+        clear_multiple(&mut greeting[4..]);
+    }
     driver.write_all(&greeting)?;
     server.wait(None)?;
     let back = thread::spawn(move || {
@@ -127,7 +136,7 @@ fn pass(mut server: impl Stream, mut driver: impl Stream) -> io::Result<()> {
     Ok(())
 }
 
-/// The server's first packet, in which it offers nothing that takes several statements.
+/// The server's first packet.
 fn greeting(server: &mut impl Read) -> io::Result<Vec<u8>> {
     let mut packet = vec![0; 4];
     server.read_exact(&mut packet)?;
@@ -138,7 +147,6 @@ fn greeting(server: &mut impl Read) -> io::Result<Vec<u8>> {
     }
     packet.resize(4 + length, 0);
     server.read_exact(&mut packet[4..])?;
-    clear_multiple(&mut packet[4..]);
     Ok(packet)
 }
 

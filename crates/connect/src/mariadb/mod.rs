@@ -17,23 +17,25 @@ mod load;
 mod objects;
 mod rights;
 mod rows;
+mod secure;
 mod source;
 mod switch;
 mod target;
+mod way;
 
 pub use build::MariadbTarget;
 pub use editor::MariadbEditor;
 pub use source::MariadbSource;
 
-use crate::server::{Encryption, Rows, ServerAddress, Session, Unreachable, logged_in};
+use crate::server::{Rows, ServerAddress, Session, Unreachable, logged_in};
 use fernweh_core::record::Value;
 use fernweh_core::sql::{Dialect, Modes, Server, Statement, quote_name};
 use fernweh_ports::{Result, Trouble};
-use gate::Gate;
 use mysql_async::prelude::Queryable;
-use mysql_async::{Conn, DriverError, Error, OptsBuilder, Row, SslOpts};
+use mysql_async::{Conn, DriverError, Error, OptsBuilder, Row};
 use std::collections::BTreeSet;
 use tokio::runtime::{Builder, Runtime};
+use way::Way;
 
 /// One connection and the runtime that drives it.
 pub(crate) struct Link {
@@ -44,8 +46,8 @@ pub(crate) struct Link {
     pub(crate) server: Server,
     /// Modes of statements that it does not know, and that were asked for.
     pub(crate) unknown_modes: BTreeSet<String>,
-    /// What stands between the driver and the server, if only one statement may pass at a time.
-    _gate: Option<Gate>,
+    /// What stands between the driver and the server.
+    _way: Way,
 }
 
 /// The mode in which values are taken as they are, or not at all.
@@ -75,31 +77,15 @@ fn settings(server: &Server) -> Vec<&'static str> {
     all.into_iter().filter(|(has, _)| *has).map(|(_, setting)| setting).collect()
 }
 
-fn encrypted(how: &Encryption) -> SslOpts {
-    match &how.authority {
-        Some(path) => SslOpts::default()
-            .with_disable_built_in_roots(true)
-            .with_root_certs(vec![path.clone().into()]),
-        None => SslOpts::default(),
-    }
-}
-
 impl Link {
     /// A connection for statements of our own.
     pub(crate) fn open(address: &ServerAddress) -> Result<Self> {
-        Self::behind(address, None)
+        Self::by(address, Way::open(address, false)?)
     }
 
     /// A connection for statements from outside: the server takes exactly one at a time.
     pub(crate) fn open_for_one(address: &ServerAddress) -> Result<Self> {
-        let server = match address.near_socket() {
-            Some(socket) => gate::Server::Socket(socket.into()),
-            None => gate::Server::Tcp(address.host.clone(), address.port),
-        };
-        let gate = Gate::open(server).map_err(|error| {
-            Trouble::outside("cannot start the database connection").because(error)
-        })?;
-        let mut link = Self::behind(address, Some(gate))?;
+        let mut link = Self::by(address, Way::open(address, true)?)?;
         // Something in between may know better than the server what it takes.
         match link.try_run("DO 1; DO 1") {
             Err(Error::Server(_)) => Ok(link),
@@ -110,26 +96,15 @@ impl Link {
         }
     }
 
-    fn behind(address: &ServerAddress, gate: Option<Gate>) -> Result<Self> {
+    fn by(address: &ServerAddress, way: Way) -> Result<Self> {
         let failed = |error: &Error| login_trouble(address, error);
         let runtime = Builder::new_current_thread().enable_all().build().map_err(|error| {
             Trouble::outside("cannot start the database connection").because(error)
         })?;
-        // The certificate is that of the server behind the gate.
-        let encryption = address.encryption.as_ref().map(|how| {
-            encrypted(how).with_danger_tls_hostname_override(Some(address.host.clone()))
-        });
-        let (host, port, socket) = match &gate {
-            None => (address.host.clone(), address.port, address.near_socket()),
-            Some(Gate::Tcp(port)) => ("127.0.0.1".to_owned(), *port, None),
-            Some(Gate::Socket(path, _)) => {
-                (address.host.clone(), address.port, Some(path.display().to_string()))
-            }
-        };
+        let (host, port, socket) = way.near(address);
         let options = OptsBuilder::default()
             .ip_or_hostname(host)
             .tcp_port(port)
-            .ssl_opts(encryption)
             .socket(socket)
             .prefer_socket(false)
             .user(Some(address.user.clone()))
@@ -140,7 +115,7 @@ impl Link {
         let conn = logged_in(&runtime, address, Conn::new(options), failed)?;
         let (shown, unknown_modes) = (address.shown(), BTreeSet::new());
         let server = Server::named("", "");
-        let mut link = Self { runtime, conn, shown, server, unknown_modes, _gate: gate };
+        let mut link = Self { runtime, conn, shown, server, unknown_modes, _way: way };
         link.run("SET NAMES utf8mb4")?;
         let said = link.ask("SELECT version(), @@version_comment")?;
         let mut said = said.into_iter().flatten().map(Option::unwrap_or_default);

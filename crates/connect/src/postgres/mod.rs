@@ -31,8 +31,10 @@ use fernweh_core::record::Value;
 use fernweh_core::sql::{Dialect, POSTGRES_SETTINGS, quote_name, write_row};
 use fernweh_ports::{Result, Trouble};
 use std::result::Result as Either;
+use tokio::net::UnixStream;
 use tokio::runtime::{Builder, Runtime};
 use tokio_postgres::config::SslMode;
+use tokio_postgres::tls::MakeTlsConnect;
 use tokio_postgres::{Client, Config, Error, NoTls, SimpleQueryMessage};
 use tokio_postgres_rustls::MakeRustlsConnect;
 
@@ -90,10 +92,30 @@ impl Link {
                 client
             }
             Some(how) => {
-                let tls = MakeRustlsConnect::new(crate::tls::client(how.authority.as_deref())?);
-                let (client, connection) = logged_in(&runtime, place, config.connect(tls), failed)?;
-                runtime.spawn(connection);
-                client
+                let mut tls = MakeRustlsConnect::new(crate::tls::client(&how.trust)?);
+                match &address.through {
+                    None => {
+                        let (client, connection) =
+                            logged_in(&runtime, place, config.connect(tls), failed)?;
+                        runtime.spawn(connection);
+                        client
+                    }
+                    // It leads over a socket of this machine, which the driver would not encrypt.
+                    Some(through) => {
+                        let nobody = |error: &dyn std::fmt::Display| {
+                            Unreachable::Nobody("database").trouble(address, error)
+                        };
+                        let stream = runtime.block_on(UnixStream::connect(&through.socket));
+                        let stream = stream.map_err(|error| nobody(&error))?;
+                        let made: Either<_, _> =
+                            MakeTlsConnect::<UnixStream>::make_tls_connect(&mut tls, &address.host);
+                        let tls = made.map_err(|error| nobody(&error))?;
+                        let (client, connection) =
+                            logged_in(&runtime, place, config.connect_raw(stream, tls), failed)?;
+                        runtime.spawn(connection);
+                        client
+                    }
+                }
             }
         };
         let (shown, encryption) = (address.shown(), address.encryption.clone());
@@ -123,7 +145,7 @@ impl Link {
             match encryption {
                 None => drop(cancel.cancel_query(NoTls).await),
                 Some(how) => {
-                    if let Ok(tls) = crate::tls::client(how.authority.as_deref()) {
+                    if let Ok(tls) = crate::tls::client(&how.trust) {
                         drop(cancel.cancel_query(MakeRustlsConnect::new(tls)).await);
                     }
                 }

@@ -14,6 +14,7 @@ pub(crate) use first_answer::{FIRST_ANSWER, logged_in};
 pub(crate) use fitting::{Fits, write_fitting};
 pub(crate) use session::{Rows, Session, Unreachable, not_refreshed, refreshing};
 
+use crate::tls::Trust;
 use std::path::PathBuf;
 
 /// How to reach a database on a server.
@@ -42,8 +43,8 @@ pub struct ServerAddress {
 /// An encrypted connection, whose certificate is checked.
 #[derive(Clone, Debug)]
 pub struct Encryption {
-    /// A certificate authority (PEM file) that is trusted; otherwise those of this machine.
-    pub authority: Option<PathBuf>,
+    /// Who is trusted, beside the authorities of this machine.
+    pub trust: Trust,
 }
 
 /// A way to a server through another host.

@@ -233,8 +233,7 @@ impl Unreachable {
             Self::Certificate => (
                 "cannot reach the database server",
                 "its certificate is not accepted".to_owned(),
-                "name who vouches for it: authority = \"authority.pem\"; and reach the server by \
-                 the name in its certificate",
+                crate::tls::HINT,
             ),
             Self::Encryption => (
                 "cannot reach the database server",
