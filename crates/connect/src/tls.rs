@@ -12,7 +12,8 @@ use rustls::crypto::{CryptoProvider, verify_tls12_signature, verify_tls13_signat
 use rustls::pki_types::pem::PemObject;
 use rustls::pki_types::{CertificateDer, ServerName, UnixTime};
 use rustls::{
-    CertificateError, ClientConfig, DigitallySignedStruct, Error, RootCertStore, SignatureScheme,
+    CertificateError, ClientConfig, DigitallySignedStruct, Error, OtherError, RootCertStore,
+    SignatureScheme,
 };
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
@@ -149,7 +150,9 @@ impl ServerCertVerifier for Verifier {
             }
         }
         let words = in_words(refused.as_ref(), name);
-        Err(Error::General(format!("{words}; this certificate is sha256:{print}")))
+        let told = format!("{words}; this certificate is sha256:{print}");
+        let told: Box<dyn std::error::Error + Send + Sync> = told.into();
+        Err(Error::InvalidCertificate(CertificateError::Other(OtherError(Arc::from(told)))))
     }
 
     fn verify_tls12_signature(

@@ -72,6 +72,10 @@ pub fn scan(
             401 => "set login and password.login of the site",
             403 => "something in front of the site refuses programs; allow this address there",
             503 => "the site is down for maintenance, or something in front of it refuses programs",
+            _ if detail.contains("certificate") => {
+                "if the certificate is the host's own, ask its provider for the SHA-256 and set \
+                 trust = \"sha256:…\" for this site; or name who has signed it: authority"
+            }
             _ => "open the address in a browser; check url and address of the site",
         };
         return Err(Trouble::outside("the first page cannot be read")
