@@ -3,6 +3,7 @@
 //! all.
 
 use crate::patterns::Patterns;
+use fernweh_core::finding::Check;
 use fernweh_core::record::EntryKind;
 use fernweh_ports::{
     Editors, PageRequest, PageSource, Progress, Refreshing, Result, SiteAccess, Trouble, counted,
@@ -44,6 +45,39 @@ impl Refresh {
     /// Whether something concerns files, programs or pages.
     pub fn has_other_steps(&self) -> bool {
         !(self.remove.is_empty() && self.command.is_empty() && self.request.is_empty())
+    }
+
+    /// Steps that the way to this site cannot take, each as a test that failed.
+    pub fn impossible(&self, to: &dyn SiteAccess) -> Vec<Check> {
+        let has = to.has();
+        let mut checks = Vec::new();
+        let mut lacks = |is_lacking: bool, what: &str, hint: &str| {
+            if is_lacking {
+                let what = format!("[after] has {what} of site {}", to.name());
+                checks.push(Check::failed(what, hint));
+            }
+        };
+        lacks(
+            self.has_database_steps() && !has.database,
+            "steps for a database, and there is none",
+            "set database in its section, or leave empty and sql out",
+        );
+        lacks(
+            !self.remove.is_empty() && !has.files,
+            "files to remove, and there is no place for files",
+            "set files in its section, or leave remove out",
+        );
+        lacks(
+            !self.request.is_empty() && to.url().is_none(),
+            "requests, and there is no web address",
+            "set url in its section, or leave request out",
+        );
+        lacks(
+            !self.command.is_empty() && to.ask_host("true").is_none(),
+            "commands, and no shell answers on the host",
+            "reach the files by sftp: with a login that has a shell, or leave command out",
+        );
+        checks
     }
 
     /// What will be done, for people.

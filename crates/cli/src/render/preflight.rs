@@ -2,7 +2,7 @@
 
 use super::{Page, counted, duration, size};
 use fernweh_core::finding::{Check, Verdict};
-use fernweh_flow::preflight::Preflight;
+use fernweh_flow::preflight::{NAMES, Preflight};
 
 /// The tests on a page.
 pub fn preflight(page: &mut Page, found: &Preflight, (from, to): (&str, &str)) {
@@ -11,6 +11,8 @@ pub fn preflight(page: &mut Page, found: &Preflight, (from, to): (&str, &str)) {
     let names = found.checks.iter().filter(|named| named.check.verdict == Verdict::Failed);
     let mut names: Vec<&str> = names.map(|named| named.name).collect();
     names.dedup();
+    // Steps of [after] are no test of survey's.
+    names.retain(|name| NAMES.contains(name));
     if let Some(first) = names.first() {
         page.row("again", &format!("fernweh survey {from} --for {to} --only {first}"));
     }

@@ -379,3 +379,39 @@ fn what_a_mail_server_answers_is_not_repeated() {
     let told = format!("{}{}", ran.out, ran.err);
     assert!(!told.contains("you said") && !told.contains("night-sky-7"), "{told}");
 }
+
+#[test]
+fn a_move_that_is_not_begun_is_told_and_steps_that_cannot_be_taken_are_found_before() {
+    let workspace = Workspace::new(PROGRAM);
+    workspace.write("old/index.html", "the page");
+    workspace.write("new/index.html", "another");
+    let host = FtpHost::start(&workspace.path("ftp-host"), workspace.folder(), None, "");
+    workspace.write("ftp-password", fernweh_testkit::FTP_LOGIN.1);
+    let sites = format!(
+        "[site.old]\nfiles = \"old\"\n[site.new]\nfiles = \"{}\"\npassword.files = {{ file = \
+         \"ftp-password\" }}\n[tell]\ncommand = \"printenv FERNWEH_SUBJECT >> told.txt\"\n",
+        host.files("ftp", "/new")
+    );
+    let after = "[after]\nempty = [\"gp_log\"]\ncommand = [\"echo\"]\n\
+                 request = [\"http://glimmerpoint.example/\"]\n";
+    workspace.write("fernweh.toml", format!("{sites}{after}"));
+    let ran = workspace.run("move old new --yes --overwrite").code(3);
+    let ran = ran.says("[after] has steps for a database").says("no shell answers on the host");
+    ran.says("requests, and there is no web address");
+    assert_eq!(workspace.read("new/index.html"), "another");
+    let told = || workspace.read("told.txt");
+    assert_eq!(told(), "Fernweh: not begun, a test failed: old to new\n");
+
+    // Nobody is there to agree.
+    workspace.write("fernweh.toml", &sites);
+    workspace.run("move old new --overwrite").code(2).says("--yes");
+    assert!(told().ends_with("Fernweh: not begun: old to new\n"), "{}", told());
+
+    // What could not be scanned is not done without more.
+    let text = sites.replace("[site.new]\n", "[site.new]\nurl = \"http://127.0.0.1:9\"\n");
+    workspace.write("fernweh.toml", text);
+    let ran = workspace.run("move old new --yes --overwrite").code(1).says("not possible");
+    drop(ran);
+    assert!(told().ends_with("and there is something to look at: old to new\n"), "{}", told());
+    assert_eq!(workspace.read("new/index.html"), "the page");
+}

@@ -205,7 +205,11 @@ impl Moving<'_> {
             leave_out: &of.leave_out,
             only: None,
         };
-        tests.run(self.around.progress)
+        let mut found = tests.run(self.around.progress)?;
+        if !of.rehearse {
+            of.refresh.impossible(of.to).into_iter().for_each(|check| found.add("after", check));
+        }
+        Ok(found)
     }
 
     /// Only what was broken off from outside is gone on with; what failed begins anew.

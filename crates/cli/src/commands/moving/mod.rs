@@ -67,21 +67,41 @@ pub fn run(context: &Context, args: &MoveArgs) -> Result<u8> {
     let from = Site::resolve(&config, Some(&args.from), &sites).map_err(doing)?;
     let to = Site::resolve(&config, Some(to), &sites)?;
     let options = options(args, &config, &from, &to).map_err(doing)?;
-    let mut at =
-        Terminal { context, config: &config, args, options: &options, from: &from, to: &to };
+    let mut at = Terminal {
+        context,
+        config: &config,
+        args,
+        options: &options,
+        from: &from,
+        to: &to,
+        has_told_failure: false,
+    };
     let records = context.records(&config);
-    let report = options.run(context.around(&records), &mut at)?;
+    let report = options.run(context.around(&records), &mut at).inspect_err(|trouble| {
+        // What fails once it has begun has told so itself.
+        if !at.has_told_failure {
+            at.word(&format!("not begun: {} to {}", from.name, to.name), &failure(trouble));
+        }
+    })?;
     if report.preflight.has_failed() {
-        context.print(&report, &at.plan(&report.preflight));
+        let plan = at.plan(&report.preflight);
+        at.word(&format!("not begun, a test failed: {} to {}", from.name, to.name), &plan);
+        context.print(&report, &plan);
         return Ok(REFUSED);
     }
     let text = text::moved(context.style, &report, &from, &to);
-    at.word(&format!("done: {} to {}", from.name, to.name), &text);
+    let complete = is_complete(&report);
+    let word = if complete { "done" } else { "done, and there is something to look at" };
+    at.word(&format!("{word}: {} to {}", from.name, to.name), &text);
     context.print(&report, &text);
-    let broken = report.scanned.as_ref().is_some_and(|scanned| !scanned.findings.is_empty());
+    Ok(if complete { DONE } else { FINDINGS })
+}
+
+/// Whether every step was taken, and nothing is left to look at.
+fn is_complete(report: &MoveReport) -> bool {
+    let found = report.scanned.as_ref().is_some_and(|scanned| !scanned.findings.is_empty());
     let failed = report.refreshed.iter().any(|done| done.failed);
-    let whole = report.unpacked.is_whole();
-    Ok(if broken || failed || !whole { FINDINGS } else { DONE })
+    !found && !failed && report.not_scanned.is_none() && report.unpacked.is_whole()
 }
 
 fn options<'a>(args: &MoveArgs, config: &Config, from: &'a Site, to: &'a Site) -> Result<Move<'a>> {
@@ -140,6 +160,8 @@ struct Terminal<'a> {
     options: &'a Move<'a>,
     from: &'a Site,
     to: &'a Site,
+    /// Word of a failure is out.
+    has_told_failure: bool,
 }
 
 impl Terminal<'_> {
@@ -169,6 +191,7 @@ impl Witness for Terminal<'_> {
     fn failed(&mut self, trouble: &Trouble) {
         let subject = format!("failed: {} to {}", self.from.name, self.to.name);
         self.word(&subject, &failure(trouble));
+        self.has_told_failure = true;
     }
 }
 

@@ -10,6 +10,8 @@ use fernweh_flow::preflight::Preflight;
 use fernweh_flow::run::pair;
 use fernweh_ports::{Result, SiteAccess, Trouble, named};
 use std::io::Write;
+use std::sync::mpsc;
+use std::time::Duration;
 
 /// The plan for people.
 pub(super) fn text(at: &Terminal<'_>, found: &Preflight) -> String {
@@ -90,6 +92,28 @@ pub(super) fn of_the_user(from: &Site, to: &Site) -> Vec<String> {
     lines
 }
 
+/// After this time a question is one that somebody has overlooked.
+const UNANSWERED: Duration = Duration::from_secs(300);
+
+/// Asks; where nobody answers for so long, tells so, once, and goes on waiting.
+fn told_if_unanswered<T>(
+    patience: Duration,
+    tell: &(dyn Fn() + Sync),
+    ask: impl FnOnce() -> T,
+) -> T {
+    std::thread::scope(|scope| {
+        let (answered, waiting) = mpsc::channel::<()>();
+        scope.spawn(move || {
+            if waiting.recv_timeout(patience) == Err(mpsc::RecvTimeoutError::Timeout) {
+                tell();
+            }
+        });
+        let answer = ask();
+        drop(answered);
+        answer
+    })
+}
+
 /// Asks whether the plan is to be carried out.
 pub(super) fn agree(at: &Terminal<'_>, plan: &str, found: &Preflight) -> Result<()> {
     let Terminal { context, args, to, .. } = *at;
@@ -105,7 +129,10 @@ pub(super) fn agree(at: &Terminal<'_>, plan: &str, found: &Preflight) -> Result<
     if context.yes() {
         return Ok(());
     }
-    match person().agrees("\ngo on?") {
+    let subject = format!("waits for your answer: {} to {}", at.from.name, to.name);
+    match told_if_unanswered(UNANSWERED, &|| at.word(&subject, plan), || {
+        person().agrees("\ngo on?")
+    }) {
         Some(true) => Ok(()),
         Some(false) => {
             Err(Trouble::interrupted("not moved").because("you did not agree to the plan"))
@@ -113,5 +140,28 @@ pub(super) fn agree(at: &Terminal<'_>, plan: &str, found: &Preflight) -> Result<
         None => Err(Trouble::usage("this plan needs somebody who agrees")
             .because("without a terminal nobody can be asked")
             .hint("add --yes if the plan is what you want")),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use std::sync::atomic::{AtomicU32, Ordering};
+
+    #[test]
+    fn a_question_that_stays_unanswered_is_told_once() {
+        let told = AtomicU32::new(0);
+        let tell = || drop(told.fetch_add(1, Ordering::SeqCst));
+        assert_eq!(told_if_unanswered(Duration::from_secs(600), &tell, || 1), 1);
+        assert_eq!(told.load(Ordering::SeqCst), 0);
+        // Answered once it was told.
+        let ask = || {
+            while told.load(Ordering::SeqCst) == 0 {
+                std::thread::yield_now();
+            }
+            2
+        };
+        assert_eq!(told_if_unanswered(Duration::from_millis(1), &tell, ask), 2);
+        assert_eq!(told.load(Ordering::SeqCst), 1);
     }
 }
