@@ -160,7 +160,10 @@ impl Bench {
             user: FTP_LOGIN.0.into(),
             password: FTP_LOGIN.1.into(),
             encrypted,
-            authority: encrypted.then(|| path("authority.pem")),
+            trust: fernweh_connect::tls::Trust {
+                authority: encrypted.then(|| path("authority.pem")),
+                ..fernweh_connect::tls::Trust::default()
+            },
         });
         let tree: Arc<dyn Tree> = Arc::new(tree.expect("a login"));
         let connections = tree.connections();

@@ -64,10 +64,10 @@ impl Asks for Person {
         // A break before it parts it from what stands above.
         let text = shown(question.trim_start_matches('\n')).into_owned();
         let gap = if question.starts_with('\n') { "\n" } else { "" };
-        let _ = write!(std::io::stderr(), "{gap}{text} [yes/no] ");
+        let _ = write!(std::io::stderr(), "{gap}{text} [y/N] ");
         let mut answer = String::new();
         std::io::stdin().lock().read_line(&mut answer).ok()?;
-        Some(matches!(answer.trim(), "yes" | "y"))
+        Some(matches!(answer.trim().to_lowercase().as_str(), "yes" | "y"))
     }
 }
 

@@ -26,6 +26,7 @@ pub struct PasswordHost {
     /// The line of a `known_hosts` file that names its key.
     pub known: String,
     let_in: Arc<Mutex<Vec<String>>>,
+    shown: Arc<Mutex<Vec<String>>>,
 }
 
 #[derive(Clone)]
@@ -33,10 +34,14 @@ struct Door {
     asking: Asking,
     word: String,
     let_in: Arc<Mutex<Vec<String>>>,
+    shown: Arc<Mutex<Vec<String>>>,
 }
 
 impl Door {
     fn judge(&self, user: &str, word: &str) -> Auth {
+        if let Ok(mut shown) = self.shown.lock() {
+            shown.push(word.to_owned());
+        }
         if word != self.word {
             return Auth::reject();
         }
@@ -91,12 +96,19 @@ impl PasswordHost {
         let key = load_secret_key(&path, None).expect("the key");
         let listener = std::net::TcpListener::bind("127.0.0.1:0").expect("a free port");
         let port = listener.local_addr().expect("its address").port();
-        let let_in = Arc::new(Mutex::new(Vec::new()));
-        let door = Door { asking, word: word.to_owned(), let_in: let_in.clone() };
+        let [let_in, shown] = [(); 2].map(|()| Arc::new(Mutex::new(Vec::new())));
+        let door =
+            Door { asking, word: word.to_owned(), let_in: let_in.clone(), shown: shown.clone() };
         std::thread::spawn(move || serve(listener, key, door));
         let public = std::fs::read_to_string(folder.join("host-key.pub")).expect("its public part");
         let public: Vec<&str> = public.split_whitespace().take(2).collect();
-        Self { port, known: format!("[127.0.0.1]:{port} {}\n", public.join(" ")), let_in }
+        let known = format!("[127.0.0.1]:{port} {}\n", public.join(" "));
+        Self { port, known, let_in, shown }
+    }
+
+    /// The passwords that it was shown.
+    pub fn asked(&self) -> Vec<String> {
+        self.shown.lock().map(|words| words.clone()).unwrap_or_default()
     }
 
     /// Who was let in.

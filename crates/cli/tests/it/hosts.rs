@@ -4,8 +4,8 @@ use super::{PROGRAM, fixture};
 use fernweh_demo::host::Authority;
 use fernweh_demo::server::Server;
 use fernweh_testkit::{
-    Asking, Engine, FTP_LOGIN, Fixture, FtpHost, PasswordHost, SshHost, Workspace, database_cells,
-    files_of, shared_server,
+    Engine, FTP_LOGIN, Fixture, FtpHost, SshHost, Workspace, database_cells, files_of,
+    shared_server,
 };
 use std::collections::BTreeMap;
 use std::fs;
@@ -270,71 +270,6 @@ fn a_login_that_fails_says_what_was_tried_and_what_the_host_takes() {
     fixture.workspace.write(".ssh/config", jump);
     fixture.workspace.write(".ssh/known_hosts", format!("{}{}", host.known, other.known));
     fixture.workspace.done("-c named.toml pack old --only files -o jumped.tar");
-}
-
-#[test]
-fn one_logs_in_with_a_password_by_answers_with_an_encrypted_key_and_with_an_agent() {
-    let workspace = Workspace::new(PROGRAM);
-    let root = workspace.path("site");
-    fs::create_dir(&root).unwrap();
-    fs::write(root.join("page.html"), "a page").unwrap();
-    for (asking, folder) in [(Asking::Password, "password"), (Asking::Questions, "questions")] {
-        let host = PasswordHost::start(&workspace.path(folder), asking, "night sky");
-        workspace.write(".ssh/known_hosts", &host.known);
-        let place = format!("sftp://keeper@127.0.0.1:{}/site", host.port);
-        let text = format!(
-            "[site.a]\nfiles = \"{place}\"\npassword.files = {{ file = \"ssh-password\" }}\n"
-        );
-        workspace.write("fernweh.toml", text);
-        workspace.write("ssh-password", "wrong");
-        let ran = workspace.run("pack a --only files").code(3);
-        ran.says("refuses user keeper").says("tried:");
-        assert!(host.let_in().is_empty());
-        // Inside, this stand-in has nothing to offer.
-        workspace.write("ssh-password", "night sky");
-        workspace.run("pack a --only files").code(3).says("cannot begin to transfer files");
-        assert_eq!(host.let_in(), ["keeper"], "{asking:?}");
-    }
-
-    let host = ssh_host(&workspace, "");
-    let locked = workspace.path("locked");
-    fs::copy(&host.key, &locked).unwrap();
-    fs::set_permissions(&locked, fs::Permissions::from_mode(0o600)).unwrap();
-    let changed = Command::new("ssh-keygen")
-        .args(["-q", "-p", "-P", "", "-N", "night sky", "-f"])
-        .arg(&locked)
-        .status();
-    assert!(changed.unwrap().success());
-    let site = format!("[site.a]\nfiles = \"{}\"\n", host.files(&root));
-    let secret = "password.files = { file = \"ssh-password\" }\n";
-    workspace.write("fernweh.toml", format!("{site}key = \"locked\"\n{secret}"));
-    workspace.done("pack a --only files -o locked.tar");
-    workspace.write("fernweh.toml", format!("{site}key = \"locked\"\n"));
-    workspace.run("pack a --only files").code(3).says("it is encrypted");
-    workspace.write("fernweh.toml", format!("{site}key = \"no-such-key\"\n"));
-    workspace.run("pack a --only files").code(3).says("there is no such file");
-
-    let socket = workspace.path("agent");
-    let mut agent = Command::new("ssh-agent")
-        .args(["-D", "-a"])
-        .arg(&socket)
-        .stdout(Stdio::null())
-        .spawn()
-        .unwrap();
-    while !socket.exists() {
-        assert!(agent.try_wait().unwrap().is_none(), "ssh-agent has ended");
-        std::thread::sleep(std::time::Duration::from_millis(5));
-    }
-    let add =
-        Command::new("ssh-add").arg("-q").arg(&host.key).env("SSH_AUTH_SOCK", &socket).status();
-    assert!(add.unwrap().success());
-    workspace.write("fernweh.toml", &site);
-    let mut command = workspace.command("pack a --only files -o agent.tar");
-    let packed = command.env("SSH_AUTH_SOCK", &socket).output().unwrap();
-    let _ = agent.kill();
-    let _ = agent.wait();
-    assert!(packed.status.success(), "{}", String::from_utf8_lossy(&packed.stderr));
-    workspace.run("pack a --only files").code(3).says("nothing could be tried");
 }
 
 #[test]

@@ -20,6 +20,7 @@ mod kept;
 mod large_objects;
 mod live;
 mod living;
+mod logins;
 mod moves;
 mod mysql;
 mod neighbours;

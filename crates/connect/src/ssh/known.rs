@@ -1,10 +1,11 @@
 //! Whether a host is the one that it was before.
 
+use super::known_hosts::{Line, lines_of, name_of};
 use super::{Asks, SshAddress};
 use fernweh_ports::Trouble;
 use russh::client::Handler;
 use russh::keys::PublicKeyOrCertificate;
-use russh::keys::known_hosts::{known_host_keys_path, learn_known_hosts_path};
+use russh::keys::known_hosts::learn_known_hosts_path;
 use russh::keys::ssh_key::{Algorithm, HashAlg, PublicKey};
 use std::path::PathBuf;
 use std::sync::{Arc, Mutex};
@@ -31,9 +32,11 @@ pub(crate) struct Checker {
     host: String,
     port: u16,
     shown: String,
-    files: [PathBuf; 2],
-    /// File, line and key.
-    known: Vec<(PathBuf, usize, PublicKey)>,
+    alias: String,
+    /// The list into which a new host goes.
+    list: Option<PathBuf>,
+    /// File and line.
+    known: Vec<(PathBuf, Line)>,
     asks: Arc<dyn Asks>,
     verdict: Verdict,
 }
@@ -43,28 +46,41 @@ impl Checker {
         let files = address.known_hosts();
         // The name that was typed and the one that is connected to count alike.
         let names = [address.host_name.as_str(), address.alias.as_str()];
+        let names = names.map(|name| name_of(name, address.port));
         let mut known = Vec::new();
-        for file in &files {
-            for name in names.iter().take(1 + usize::from(names[0] != names[1])) {
-                let found = known_host_keys_path(name, address.port, file).unwrap_or_default();
-                known.extend(found.into_iter().map(|(line, key)| (file.clone(), line, key)));
-            }
+        for file in files {
+            let list = std::fs::read(file).unwrap_or_default();
+            let found = lines_of(&String::from_utf8_lossy(&list), &names);
+            known.extend(found.into_iter().map(|line| (file.clone(), line)));
         }
         let (host, port) = (address.host_name.clone(), address.port);
-        Self { host, port, shown: address.shown(), files, known, asks, verdict }
+        let (alias, list) = (address.alias.clone(), files.first().cloned());
+        Self { host, port, shown: address.shown(), alias, list, known, asks, verdict }
     }
 
     /// The kinds of key by which the host is known.
     pub(super) fn known_kinds(&self) -> Vec<Algorithm> {
-        self.known.iter().map(|(_, _, key)| key.algorithm()).collect()
+        let known = self.known.iter().filter(|(_, line)| !line.revoked);
+        known.map(|(_, line)| line.key.algorithm()).collect()
     }
 
     fn judge(&self, key: &PublicKey) -> bool {
-        if self.known.iter().any(|(_, _, known)| known.key_data() == key.key_data()) {
+        let same = |line: &Line| line.key.key_data() == key.key_data();
+        let print = key.fingerprint(HashAlg::Sha256);
+        if let Some((file, line)) = self.known.iter().find(|(_, line)| line.revoked && same(line)) {
+            return self.verdict.refuse(
+                Trouble::outside(format!("the key of host {} is revoked", self.host))
+                    .at(self.shown.clone())
+                    .because(format!("{print} is in {}, line {}", file.display(), line.number))
+                    .hint("somebody else may have this key: ask who runs the host"),
+            );
+        }
+        let mut known = self.known.iter().filter(|(_, line)| !line.revoked);
+        if known.clone().any(|(_, line)| same(line)) {
             return true;
         }
-        let print = key.fingerprint(HashAlg::Sha256);
-        if let Some((file, line, _)) = self.known.first() {
+        if let Some((file, line)) = known.next() {
+            let line = line.number;
             return self.verdict.refuse(
                 Trouble::outside(format!("the key of host {} has changed", self.host))
                     .at(self.shown.clone())
@@ -81,27 +97,27 @@ impl Checker {
         }
         let question = format!(
             "the host {} is not known yet; its key is {} {print}. Is that right?",
-            self.host,
+            self.alias,
             key.algorithm()
         );
         match self.asks.agrees(&question) {
             Some(true) => {
-                if let Err(error) =
-                    learn_known_hosts_path(&self.host, self.port, key, &self.files[0])
-                {
-                    return self.verdict.refuse(
+                // With no list there is nothing to remember it in.
+                let Some(list) = &self.list else { return true };
+                match learn_known_hosts_path(&self.host, self.port, key, list) {
+                    Ok(()) => true,
+                    Err(error) => self.verdict.refuse(
                         Trouble::outside("cannot write the list of known hosts")
-                            .at(self.files[0].display().to_string())
+                            .at(list.display().to_string())
                             .because(error),
-                    );
+                    ),
                 }
-                true
             }
             answer => {
                 let port =
                     if self.port == 22 { String::new() } else { format!("-p {} ", self.port) };
                 self.verdict.refuse(
-                    Trouble::outside(format!("the host {} is not known", self.host))
+                    Trouble::outside(format!("the host {} is not known", self.alias))
                         .at(self.shown.clone())
                         .because(match answer {
                             Some(_) => format!("its key {print} was not accepted"),

@@ -6,9 +6,10 @@ use fernweh_ports::{Result, Trouble};
 use russh::client::{AuthResult, Handle, KeyboardInteractiveAuthResponse, Prompt};
 use russh::keys::agent::AgentIdentity;
 use russh::keys::agent::client::AgentClient;
+use russh::keys::ssh_key::PublicKey;
 use russh::keys::{PrivateKey, PrivateKeyWithHashAlg, load_secret_key};
 use russh::{MethodKind, MethodSet};
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 /// Hosts end the connection after a few keys that do not fit; the password shall have its turn.
@@ -52,19 +53,7 @@ pub(super) async fn login(
     match attempts(handle, address, asks, &mut tried).await {
         Ok(true) => Ok(()),
         Ok(false) => Err(refused(address, &tried, None)),
-        Err(Failed::Told(trouble)) => Err(trouble),
-        Err(Failed::Lost(error)) => Err(refused(address, &tried, Some(&error))),
-    }
-}
-
-enum Failed {
-    Told(Trouble),
-    Lost(russh::Error),
-}
-
-impl From<russh::Error> for Failed {
-    fn from(error: russh::Error) -> Self {
-        Self::Lost(error)
+        Err(error) => Err(refused(address, &tried, Some(&error))),
     }
 }
 
@@ -73,7 +62,7 @@ async fn attempts(
     address: &SshAddress,
     asks: &Arc<dyn Asks>,
     tried: &mut Tried,
-) -> std::result::Result<bool, Failed> {
+) -> std::result::Result<bool, russh::Error> {
     let user = &address.user;
     // Also tells which ways there are.
     let none = handle.authenticate_none(user).await?;
@@ -81,13 +70,27 @@ async fn attempts(
         return Ok(true);
     }
     tried.words.clear();
-    if tried.takes(MethodKind::PublicKey)
-        && (with_keys(handle, address, asks, tried).await?
-            || with_agent(handle, user, tried).await?)
-    {
-        return Ok(true);
+    let (open, closed) = keys_of(address, tried);
+    // What opens a key is not shown to the host.
+    let opens = |word: &String| closed.iter().any(|file| load_secret_key(file, Some(word)).is_ok());
+    let mut password = address.password.clone().filter(|word| !opens(word));
+    if tried.takes(MethodKind::PublicKey) {
+        // What asks nobody comes first.
+        for (file, key) in open {
+            if with_key(handle, user, &file, key, tried).await? {
+                return Ok(true);
+            }
+        }
+        if with_agent(handle, address, tried).await? {
+            return Ok(true);
+        }
+        for file in closed {
+            let Some(key) = opened(&file, address, asks, tried) else { continue };
+            if with_key(handle, user, &file, key, tried).await? {
+                return Ok(true);
+            }
+        }
     }
-    let mut password = address.password.clone();
     if password.is_none()
         && (tried.takes(MethodKind::Password) || tried.takes(MethodKind::KeyboardInteractive))
     {
@@ -107,75 +110,87 @@ async fn attempts(
     Ok(false)
 }
 
-async fn with_keys(
-    handle: &mut Handle<Checker>,
-    address: &SshAddress,
-    asks: &Arc<dyn Asks>,
-    tried: &mut Tried,
-) -> std::result::Result<bool, Failed> {
+/// The keys that are to be offered: those that can be used at once, and files of those that need
+/// a passphrase. One that cannot be used stands in nobody's way.
+fn keys_of(address: &SshAddress, tried: &mut Tried) -> (Vec<(PathBuf, PrivateKey)>, Vec<PathBuf>) {
+    let (mut open, mut closed) = (Vec::new(), Vec::new());
     for file in address.keys.iter().take(KEYS) {
-        let Some(key) = opened(file, address, asks)? else { continue };
-        let hash = handle.best_supported_rsa_hash().await?.flatten();
-        let key = PrivateKeyWithHashAlg::new(Arc::new(key), hash);
-        let answer = handle.authenticate_publickey(&address.user, key).await?;
-        if tried.refused(format!("key {}", file.display()), answer) {
-            return Ok(true);
+        match load_secret_key(file, None) {
+            Ok(key) => open.push((file.clone(), key)),
+            Err(russh::keys::Error::KeyIsEncrypted) => closed.push(file.clone()),
+            Err(russh::keys::Error::IO(error)) if error.kind() == std::io::ErrorKind::NotFound => {
+                if address.keys.len() == 1 {
+                    tried.words.push(format!("key {} (there is no such file)", file.display()));
+                }
+            }
+            Err(error) => tried.words.push(format!("key {} ({error})", file.display())),
         }
     }
-    Ok(false)
+    (open, closed)
 }
 
-/// The key in a file; `None` if it is not there, though it may be.
+async fn with_key(
+    handle: &mut Handle<Checker>,
+    user: &str,
+    file: &Path,
+    key: PrivateKey,
+    tried: &mut Tried,
+) -> std::result::Result<bool, russh::Error> {
+    let hash = handle.best_supported_rsa_hash().await?.flatten();
+    let key = PrivateKeyWithHashAlg::new(Arc::new(key), hash);
+    let answer = handle.authenticate_publickey(user, key).await?;
+    Ok(tried.refused(format!("key {}", file.display()), answer))
+}
+
+/// A key that is encrypted, and what has opened it: the password of the configuration, or what is
+/// typed.
 fn opened(
     file: &Path,
     address: &SshAddress,
     asks: &Arc<dyn Asks>,
-) -> std::result::Result<Option<PrivateKey>, Failed> {
-    let trouble = |because: String| {
-        Failed::Told(
-            Trouble::outside("cannot use a private key")
-                .at(file.display().to_string())
-                .because(because)
-                .hint("check the file named as key, or as IdentityFile in ~/.ssh/config"),
-        )
-    };
-    match load_secret_key(file, None) {
-        Ok(key) => Ok(Some(key)),
-        Err(russh::keys::Error::IO(error)) if error.kind() == std::io::ErrorKind::NotFound => {
-            match address.keys.len() {
-                1 => Err(trouble("there is no such file".into())),
-                _ => Ok(None),
-            }
+    tried: &mut Tried,
+) -> Option<PrivateKey> {
+    let open = |word: &String| load_secret_key(file, Some(word)).ok();
+    if let Some(key) = address.password.as_ref().and_then(open) {
+        return Some(key);
+    }
+    let prompt = format!("passphrase of key {}", file.display());
+    let typed = tokio::task::block_in_place(|| asks.secret(&prompt));
+    match typed.as_ref().map(open) {
+        Some(Some(key)) => Some(key),
+        Some(None) => {
+            tried.words.push(format!("key {} (the passphrase does not open it)", file.display()));
+            None
         }
-        Err(russh::keys::Error::KeyIsEncrypted) => {
-            let prompt = format!("passphrase of key {}", file.display());
-            let word = address
-                .password
-                .clone()
-                .or_else(|| tokio::task::block_in_place(|| asks.secret(&prompt)));
-            let Some(word) = word else {
-                return Err(trouble(
-                    "it is encrypted, and no password is configured for it".into(),
-                ));
-            };
-            match load_secret_key(file, Some(&word)) {
-                Ok(key) => Ok(Some(key)),
-                Err(_) => Err(trouble("it is encrypted, and the password does not open it".into())),
-            }
+        None => {
+            let known = if address.password.is_some() { "another" } else { "no" };
+            tried.words.push(format!(
+                "key {} (it is encrypted, and {known} password is configured for it)",
+                file.display()
+            ));
+            None
         }
-        Err(error) => Err(trouble(error.to_string())),
     }
 }
 
 async fn with_agent(
     handle: &mut Handle<Checker>,
-    user: &str,
+    address: &SshAddress,
     tried: &mut Tried,
-) -> std::result::Result<bool, Failed> {
+) -> std::result::Result<bool, russh::Error> {
+    let user = &address.user;
     let Ok(mut agent) = AgentClient::connect_env().await else { return Ok(false) };
     let Ok(identities) = agent.request_identities().await else { return Ok(false) };
-    for identity in identities.into_iter().take(KEYS) {
+    let mut offered = 0;
+    for identity in identities {
         let AgentIdentity::PublicKey { key, comment } = identity else { continue };
+        if address.identities_only && !is_named(&key, address) {
+            continue;
+        }
+        offered += 1;
+        if offered > KEYS {
+            break;
+        }
         let hash = handle.best_supported_rsa_hash().await?.flatten();
         let hash = hash.filter(|_| key.algorithm().is_rsa());
         match handle.authenticate_publickey_with(user, key, hash, &mut agent).await {
@@ -190,13 +205,25 @@ async fn with_agent(
     Ok(false)
 }
 
+/// Whether a key of the agent is one of those that are named (`IdentitiesOnly`), which their public
+/// halves tell.
+fn is_named(key: &PublicKey, address: &SshAddress) -> bool {
+    let public = |file: &PathBuf| {
+        let mut name = file.clone().into_os_string();
+        name.push(".pub");
+        let text = std::fs::read_to_string(name).or_else(|_| std::fs::read_to_string(file)).ok()?;
+        PublicKey::from_openssh(text.trim()).ok()
+    };
+    address.keys.iter().filter_map(public).any(|named| named.key_data() == key.key_data())
+}
+
 async fn questions(
     handle: &mut Handle<Checker>,
     address: &SshAddress,
     asks: &Arc<dyn Asks>,
     password: Option<&str>,
     tried: &mut Tried,
-) -> std::result::Result<bool, Failed> {
+) -> std::result::Result<bool, russh::Error> {
     let mut answer =
         handle.authenticate_keyboard_interactive_start(&address.user, None::<String>).await?;
     // A host asks once or twice; one that goes on asking is left.

@@ -5,6 +5,7 @@
 //! `known_hosts` (RFC 4251, 4.1); a key that changed is refused.
 
 mod known;
+mod known_hosts;
 mod login;
 mod prompt;
 mod settings;
@@ -20,6 +21,7 @@ use russh::client::{self, Handle};
 use russh::keys::Algorithm;
 use std::sync::Arc;
 use std::time::Duration;
+use tokio::io::{AsyncRead, AsyncWrite};
 
 /// Asks the person at the terminal, if there is one.
 pub trait Asks: Send + Sync {
@@ -64,12 +66,15 @@ impl Session {
         let checker = Checker::new(address, asks.clone(), verdict.clone());
         let config = Arc::new(configuration(&checker));
         let connecting = async {
-            match &before {
-                None => {
+            match (&before, &address.command) {
+                (None, Some(command)) => {
+                    client::connect_stream(config, by_command(command)?, checker).await
+                }
+                (None, None) => {
                     let place = (address.host_name.as_str(), address.port);
                     client::connect_stream(config, Prompt::connect(place).await?, checker).await
                 }
-                Some(session) => {
+                (Some(session), _) => {
                     let port = address.port.into();
                     let way = session
                         .handle
@@ -245,4 +250,22 @@ pub fn shell_word(text: &[u8]) -> Result<String> {
         Ok(word) => Ok(word.into_owned()),
         Err(error) => Err(Trouble::usage("a path cannot be named to a shell").because(error)),
     }
+}
+
+/// What a command reads and writes, in place of a connection (`ProxyCommand`). It ends with it.
+fn by_command(
+    command: &str,
+) -> std::io::Result<impl AsyncRead + AsyncWrite + Unpin + Send + use<>> {
+    use std::process::Stdio;
+    let mut child = tokio::process::Command::new("sh")
+        .args(["-c", &format!("exec {command}")])
+        .stdin(Stdio::piped())
+        .stdout(Stdio::piped())
+        .spawn()?;
+    let no_pipe = || std::io::Error::other("the command has no input or no output");
+    let (from, to) =
+        (child.stdout.take().ok_or_else(no_pipe)?, child.stdin.take().ok_or_else(no_pipe)?);
+    // Whoever has ended is asked for its outcome, or it stays in the list of processes.
+    runtime().spawn(async move { child.wait().await });
+    Ok(tokio::io::join(from, to))
 }

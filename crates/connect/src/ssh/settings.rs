@@ -22,8 +22,12 @@ pub struct SshAddress {
     pub password: Option<String>,
     /// Files of private keys, in the order in which they are offered.
     pub keys: Vec<PathBuf>,
+    /// Of the agent's keys only those are offered that are among these (`IdentitiesOnly`).
+    pub identities_only: bool,
+    /// A command that stands in for the connection (`ProxyCommand`).
+    pub command: Option<String>,
     jumps: Vec<String>,
-    home: PathBuf,
+    known_hosts: Vec<PathBuf>,
 }
 
 impl SshAddress {
@@ -38,28 +42,62 @@ impl SshAddress {
         let home = std::env::var_os("HOME").map_or_else(|| PathBuf::from("/"), PathBuf::from);
         let found = configured(&home, host)?;
         let own = std::env::var("USER").or_else(|_| std::env::var("LOGNAME"));
-        let user = user.map(str::to_owned).or(found.user).or(own.ok());
+        let user = user.map(str::to_owned).or(found.user.clone()).or(own.ok());
         let user = user.filter(|user| !user.is_empty()).ok_or_else(|| {
             Trouble::usage(format!("with which user does one log in at {host}?"))
                 .hint(format!("write the user into the address: sftp://USER@{host}/…"))
         })?;
+        let host_name = found.host_name.clone().unwrap_or_else(|| host.to_owned());
+        let host_name = host_name.replace("%h", host);
+        let port = port.or(found.port).unwrap_or(22);
+        let tokens = [
+            ("%%", "%".to_owned()),
+            ("%h", host_name.clone()),
+            ("%n", host.to_owned()),
+            ("%p", port.to_string()),
+            ("%r", user.clone()),
+            ("%d", home.display().to_string()),
+            ("%u", std::env::var("USER").unwrap_or_default()),
+        ];
+        let said = |name: &str| {
+            let mut fields = found.unsupported_fields.iter().chain(&found.ignored_fields);
+            fields.find(|(field, _)| field.eq_ignore_ascii_case(name)).map(|(_, words)| words)
+        };
+        let lists = said("userknownhostsfile").map(|files| {
+            files.iter().map(|file| at_home(&home, Path::new(&filled(file, &tokens)))).collect()
+        });
+        let command = said("proxycommand").map(|words| filled(&words.join(" "), &tokens));
+        let command = command.filter(|command| !command.eq_ignore_ascii_case("none"));
+        let identities_only = said("identitiesonly")
+            .and_then(|words| words.first())
+            .is_some_and(|word| word == "yes");
         let usual = ["id_ed25519", "id_ecdsa", "id_rsa"].map(|name| home.join(".ssh").join(name));
-        let configured = found.identity_file.filter(|files| !files.is_empty());
+        let configured = found.identity_file.clone().filter(|files| !files.is_empty());
         let keys = match (key, configured) {
             (Some(key), _) => vec![key],
-            (None, Some(files)) => files.iter().map(|file| at_home(&home, file)).collect(),
+            (None, Some(files)) => files
+                .iter()
+                .map(|file| at_home(&home, Path::new(&filled(&file.to_string_lossy(), &tokens))))
+                .collect(),
             (None, None) => usual.into_iter().filter(|file| file.exists()).collect(),
         };
         let none = |jump: &String| !jump.is_empty() && !jump.eq_ignore_ascii_case("none");
+        let jumps: Vec<String> =
+            found.proxy_jump.clone().unwrap_or_default().into_iter().filter(none).collect();
         Ok(Self {
             alias: host.to_owned(),
-            host_name: found.host_name.unwrap_or_else(|| host.to_owned()),
-            port: port.or(found.port).unwrap_or(22),
+            host_name,
+            port,
             user,
             password,
             keys,
-            jumps: found.proxy_jump.unwrap_or_default().into_iter().filter(none).collect(),
-            home,
+            identities_only,
+            // Where both are there, the jump hosts count.
+            command: command.filter(|_| jumps.is_empty()),
+            jumps,
+            known_hosts: lists.unwrap_or_else(|| {
+                vec![home.join(".ssh/known_hosts"), PathBuf::from("/etc/ssh/ssh_known_hosts")]
+            }),
         })
     }
 
@@ -94,9 +132,24 @@ impl SshAddress {
     }
 
     /// The files in which known hosts are kept; new ones go into the first.
-    pub(super) fn known_hosts(&self) -> [PathBuf; 2] {
-        [self.home.join(".ssh/known_hosts"), PathBuf::from("/etc/ssh/ssh_known_hosts")]
+    pub(super) fn known_hosts(&self) -> &[PathBuf] {
+        &self.known_hosts
     }
+}
+
+/// A text of the configuration with what its tokens stand for (ssh_config(5), "TOKENS"); others
+/// stay as they are.
+fn filled(text: &str, tokens: &[(&str, String)]) -> String {
+    let (mut out, mut rest) = (String::new(), text);
+    while let Some(at) = rest.find('%') {
+        out.push_str(&rest[..at]);
+        let found = tokens.iter().find(|(token, _)| rest[at..].starts_with(token));
+        let (value, length) =
+            found.map_or(("%", 1), |(token, value)| (value.as_str(), token.len()));
+        out.push_str(value);
+        rest = &rest[at + length..];
+    }
+    out + rest
 }
 
 fn at_home(home: &Path, file: &Path) -> PathBuf {
@@ -119,4 +172,15 @@ fn configured(home: &Path, host: &str) -> Result<HostParams> {
             .hint(format!("see whether `ssh -G {host}` reads it"))
     })?;
     Ok(config.query(host))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn tokens_are_filled_in_once() {
+        let tokens = [("%%", "%".to_owned()), ("%h", "a%p".to_owned()), ("%p", "22".to_owned())];
+        assert_eq!(filled("nc %h %p 100%% %x %", &tokens), "nc a%p 22 100% %x %");
+    }
 }
