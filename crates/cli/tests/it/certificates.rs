@@ -197,3 +197,26 @@ fn files_and_pages_are_reached_by_the_digest_of_a_certificate() {
     fixture.workspace.run("scan new --own-only").code(1).says("pages");
     drop(hosts);
 }
+
+#[test]
+fn a_host_that_encrypts_from_the_first_byte_is_reached() {
+    let workspace = Workspace::new(PROGRAM);
+    let (certificate, key) = self_made(&workspace.path("made"));
+    let folder = workspace.path("ftps-host");
+    let tls = Some((certificate.as_path(), key.as_path()));
+    let host = FtpHost::start(&folder, workspace.folder(), tls, "TLSOptions UseImplicitSSL\n");
+    workspace.write("old/index.html", "the page");
+    workspace.write("ftp-password", FTP_LOGIN.1);
+    let section = |name: &str| {
+        format!(
+            "[site.{name}]\nfiles = \"{}\"\ndatabase = \"none\"\ntrust = \"sha256:{}\"\n\
+             password.files = {{ file = \"ftp-password\" }}\n",
+            host.files("ftps", &format!("/{name}")),
+            digest(&certificate)
+        )
+    };
+    workspace.write("fernweh.toml", section("old") + &section("new"));
+    workspace.done("pack old -o a.tar").says("1 file");
+    workspace.done("unpack a.tar new --as-is");
+    assert_eq!(workspace.read("new/index.html"), "the page");
+}

@@ -17,6 +17,10 @@ use tokio::sync::{Semaphore, SemaphorePermit};
 /// How many connections are kept; hosts that allow fewer say so and get fewer.
 pub(super) const CONNECTIONS: usize = 6;
 const PATIENCE: Duration = Duration::from_secs(20);
+/// A host that says nothing for so long may wait for encryption.
+const SILENT: Duration = Duration::from_secs(4);
+/// The port on which connections are encrypted from the first byte (IANA: ftps).
+const FROM_THE_FIRST_BYTE: u16 = 990;
 
 /// Names as the bytes that they are: each byte is the character of its number.
 #[derive(Debug)]
@@ -125,25 +129,10 @@ impl Pool {
     async fn log_in(&self) -> Result<AsyncRustlsFtpStream> {
         let FtpAddress { host, user, password, .. } = &self.address;
         let failed = |error: FtpError| self.trouble(&readable(&error)).lost(is_lost(&error));
-        let mut ftp = self.greeted().await?;
-        for (tries, config) in self.tls.iter().enumerate() {
-            let mut config = config.clone();
-            // Sessions of one's own: a host knows those of its other connections apart.
-            config.resumption = Resumption::in_memory_sessions(16);
-            let connector = tokio_rustls::TlsConnector::from(Arc::new(config));
-            match ftp.into_secure(AsyncRustlsConnector::from(connector), host).await {
-                Ok(secured) => {
-                    ftp = secured;
-                    break;
-                }
-                Err(FtpError::SecureError(_)) if tries + 1 < self.tls.len() => {
-                    ftp = self.greeted().await?;
-                }
-                Err(error) => {
-                    return Err(failed(error).hint(crate::tls::HINT));
-                }
-            }
-        }
+        let mut ftp = match self.address.encrypted {
+            true => self.secured().await?,
+            false => self.greeted().await?,
+        };
         ftp.set_encoding(Bytewise).await;
         ftp.login(user, password).await.map_err(|error| match &error {
             FtpError::UnexpectedResponse(_) if !is_lost(&error) => {
@@ -162,6 +151,71 @@ impl Pool {
         let utf8 = [Status::CommandOk, Status::CommandNotImplemented];
         let _ = ftp.custom_command("OPTS UTF8 ON", &utf8).await;
         Ok(ftp)
+    }
+
+    /// An encrypted connection: as the host offers it once it has greeted (RFC 4217), or from the
+    /// first byte, as on port 990 and where nobody greets.
+    async fn secured(&self) -> Result<AsyncRustlsFtpStream> {
+        if self.address.port == FROM_THE_FIRST_BYTE {
+            return self.secured_at_once().await;
+        }
+        let greeted = match tokio::time::timeout(SILENT, self.greeted()).await {
+            Ok(greeted) => greeted?,
+            Err(_) => match self.secured_at_once().await {
+                Ok(ftp) => return Ok(ftp),
+                // It is slow, and nothing else.
+                Err(_) => self.greeted().await?,
+            },
+        };
+        self.secured_after(greeted).await
+    }
+
+    fn connector(&self, config: &ClientConfig) -> AsyncRustlsConnector {
+        let mut config = config.clone();
+        // Sessions of one's own: a host knows those of its other connections apart.
+        config.resumption = Resumption::in_memory_sessions(16);
+        AsyncRustlsConnector::from(tokio_rustls::TlsConnector::from(Arc::new(config)))
+    }
+
+    async fn secured_after(&self, mut ftp: AsyncRustlsFtpStream) -> Result<AsyncRustlsFtpStream> {
+        for (tries, config) in self.tls.iter().enumerate() {
+            match ftp.into_secure(self.connector(config), &self.address.host).await {
+                Ok(secured) => return Ok(secured),
+                Err(FtpError::SecureError(_)) if tries + 1 < self.tls.len() => {
+                    ftp = self.greeted().await?;
+                }
+                Err(error) => return Err(self.not_secured(&error)),
+            }
+        }
+        Ok(ftp)
+    }
+
+    async fn secured_at_once(&self) -> Result<AsyncRustlsFtpStream> {
+        let FtpAddress { host, port, .. } = &self.address;
+        let mut refused = None;
+        for config in &self.tls {
+            let place = (host.as_str(), *port);
+            let connector = self.connector(config);
+            match AsyncRustlsFtpStream::connect_secure_implicit(place, connector, host).await {
+                Ok(mut ftp) => {
+                    // The data is encrypted, too (RFC 4217, 9).
+                    for command in ["PBSZ 0", "PROT P"] {
+                        let said = ftp.custom_command(command, &[Status::CommandOk]).await;
+                        said.map_err(|error| self.not_secured(&error))?;
+                    }
+                    return Ok(ftp);
+                }
+                Err(error) => refused = Some(error),
+            }
+        }
+        Err(match refused {
+            Some(error) => self.not_secured(&error),
+            None => self.trouble(&"no version of TLS is known"),
+        })
+    }
+
+    fn not_secured(&self, error: &FtpError) -> Trouble {
+        self.trouble(&readable(error)).lost(is_lost(error)).hint(crate::tls::HINT)
     }
 
     /// A connection on which the host has said that it is ready.
