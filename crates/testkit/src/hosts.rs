@@ -195,7 +195,7 @@ fn unprivileged_folder_is_missing() -> bool {
     !Path::new("/run/sshd").exists()
 }
 
-fn set_private(path: &Path) {
+pub(crate) fn set_private(path: &Path) {
     use std::os::unix::fs::PermissionsExt;
     fs::set_permissions(path, fs::Permissions::from_mode(0o600)).expect("permissions");
 }

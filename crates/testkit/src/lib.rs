@@ -10,6 +10,7 @@ mod hostile_ftp;
 mod hosts;
 mod memory;
 mod mysql;
+mod other_ftp;
 mod password_host;
 mod program;
 mod relay;
@@ -27,6 +28,7 @@ pub use memory::{
     Fault, Faults, Files, Killed, MemorySite, SiteState, Tables, Watcher, killed_or, rows,
 };
 pub use mysql::{Habits, MysqlMask, Version};
+pub use other_ftp::{FtpServer, OtherFtp};
 pub use password_host::{Asking, PasswordHost};
 pub use program::{Ran, Workspace};
 pub use relay::delaying_relay;

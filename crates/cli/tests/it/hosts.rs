@@ -4,8 +4,8 @@ use super::{PROGRAM, fixture};
 use fernweh_demo::host::Authority;
 use fernweh_demo::server::Server;
 use fernweh_testkit::{
-    Engine, FTP_LOGIN, Fixture, FtpHost, SshHost, Workspace, database_cells, files_of,
-    shared_server,
+    Engine, FTP_LOGIN, Fixture, FtpHost, FtpServer, OtherFtp, SshHost, Workspace, database_cells,
+    files_of, shared_server,
 };
 use std::collections::BTreeMap;
 use std::fs;
@@ -532,4 +532,53 @@ fn a_socket_of_the_host_is_reached_and_names_in_known_hosts_may_be_hashed() {
         .workspace
         .write("fernweh.toml", fixture.workspace.read("fernweh.toml").replace(&socket, "/nowhere"));
     fixture.workspace.run("survey old").code(3).says("the socket /nowhere").says("through SSH");
+}
+
+#[test]
+fn ftp_servers_of_other_habits_carry_a_site_and_say_what_they_do_not() {
+    for kind in [FtpServer::Vsftpd, FtpServer::Pure] {
+        let fixture = fixture(Engine::Mariadb);
+        let root = fixture.root("old");
+        fs::write(root.join("with space & ümlaut.txt"), "x").unwrap();
+        fs::write(root.join("large.bin"), vec![7; 3 << 20]).unwrap();
+        fs::create_dir_all(root.join("deep/er/est")).unwrap();
+        fs::write(root.join("deep/er/est/.hidden"), "y").unwrap();
+        let folder = fixture.workspace.path("other-ftp");
+        let host = OtherFtp::start(kind, &folder, fixture.workspace.folder());
+        fixture.workspace.write("ftp-password", host.password);
+        for name in ["old", "new"] {
+            let place = host.files(&format!("/{name}/htdocs"));
+            fixture.reach_files(name, &place, FTP_PASSWORD);
+        }
+        fixture.workspace.done("survey old --for new");
+        let archive = fixture.pack();
+        fixture.workspace.done(&format!("unpack {archive} new"));
+        let here = |name: &str| {
+            let mut tree = whole_seconds(files_of(&fixture.root(name)));
+            // The settings are written anew; times, modes and links are what a host carries.
+            tree.retain(|path, what| path != "config/site.php" && !what.contains("link to"));
+            let content = |what: String| what.rsplit(' ').next().unwrap_or_default().to_owned();
+            tree.into_iter().map(|(path, what)| (path, content(what))).collect::<BTreeMap<_, _>>()
+        };
+        let mut old = here("old");
+        old.retain(|path, _| !path.starts_with("cache/"));
+        let unpacked = here("new");
+        for (path, what) in &old {
+            let same = unpacked.get(path);
+            let rewritten = unpacked_here_differs(&fixture, path);
+            assert!(same == Some(what) || rewritten, "{kind:?}: {path}: {what} {same:?}");
+        }
+        assert_eq!(old.len(), unpacked.len(), "{kind:?}");
+        let before = whole_seconds(files_of(&fixture.root("new")));
+        fixture.workspace.done(&format!("unpack {archive} new --overwrite"));
+        fixture.workspace.done("undo new");
+        assert_eq!(before, whole_seconds(files_of(&fixture.root("new"))), "{kind:?}");
+    }
+}
+
+/// Whether rewriting changes a file on its way.
+fn unpacked_here_differs(fixture: &Fixture, path: &str) -> bool {
+    let read = |name: &str| fs::read(fixture.root(name).join(path)).unwrap_or_default();
+    let (old, new) = (read("old"), read("new"));
+    old != new && String::from_utf8_lossy(&old).contains("glimmerpoint")
 }
