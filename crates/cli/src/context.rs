@@ -39,6 +39,10 @@ impl Context {
     /// Looks at the terminal once.
     pub fn new(common: &Common) -> Self {
         fernweh_connect::stop::when(crate::progress::stops());
+        if !common.quiet {
+            // What moves on the terminal is drawn anew below it.
+            fernweh_connect::word::goes(|line| eprintln!("{}", fernweh_ports::shown(line)));
+        }
         let on_terminal = std::io::stdout().is_terminal();
         let no_color = std::env::var_os("NO_COLOR").is_some_and(|value| !value.is_empty());
         let color = match common.color {

@@ -2,7 +2,7 @@
 
 use crate::prompt;
 use fernweh_connect::ftp::{FtpAddress, FtpTree};
-use fernweh_connect::remote::Tree;
+use fernweh_connect::remote::{PatientTree, Tree};
 use fernweh_connect::sftp::SftpTree;
 use fernweh_connect::ssh::{Session, SshAddress};
 use fernweh_connect::tls::Trust;
@@ -157,10 +157,13 @@ pub fn decoded(text: &str) -> String {
 /// The files of a host, and the absolute path of the site's folder there.
 pub type OpenFolder = (Arc<dyn Tree>, Vec<u8>);
 
-/// The connections of one site; each is opened once.
+/// Logins by the hosts' names.
+type Sessions = Arc<Mutex<Vec<(String, Arc<Session>)>>>;
+
+/// The connections of one site; each is opened once, and again where it was lost.
 #[derive(Default)]
 pub struct Hosts {
-    sessions: Mutex<Vec<(String, Arc<Session>)>>,
+    sessions: Sessions,
     tree: Mutex<Option<OpenFolder>>,
 }
 
@@ -202,7 +205,16 @@ impl Hosts {
         let tree: Arc<dyn Tree> = match place.protocol {
             Protocol::Sftp => {
                 let address = SshAddress::complete(&place.host, place.port, user, password, key)?;
-                Arc::new(SftpTree::open(self.session(&address)?)?)
+                let tree: Arc<dyn Tree> = Arc::new(SftpTree::open(self.session(&address)?)?);
+                let sessions = self.sessions.clone();
+                Arc::new(PatientTree::new(tree, move || {
+                    // What was answered at the first login is not asked again.
+                    let session = Session::open(&address, &prompt::person_again())?;
+                    let mut sessions = sessions.lock().unwrap_or_else(PoisonError::into_inner);
+                    sessions.retain(|(name, _)| *name != address.shown());
+                    sessions.push((address.shown(), session.clone()));
+                    Ok(Arc::new(SftpTree::open(session)?))
+                }))
             }
             Protocol::Ftp | Protocol::Ftps => {
                 let user = user.unwrap_or("anonymous").to_owned();
@@ -218,14 +230,18 @@ impl Hosts {
                             .hint("set password.files = { env = \"NAME\" } for the site")
                         })?,
                 };
-                Arc::new(FtpTree::open(FtpAddress {
+                let address = FtpAddress {
                     host: place.host.clone(),
                     port: place.port.unwrap_or(21),
                     user,
                     password,
                     encrypted: place.protocol == Protocol::Ftps,
                     trust,
-                })?)
+                };
+                let tree: Arc<dyn Tree> = Arc::new(FtpTree::open(address.clone())?);
+                Arc::new(PatientTree::new(tree, move || {
+                    Ok(Arc::new(FtpTree::open(address.clone())?))
+                }))
             }
         };
         let root = match place.path.strip_prefix(b"~") {

@@ -21,3 +21,4 @@ pub mod ssh;
 pub mod stop;
 pub mod tls;
 pub mod tunnel;
+pub mod word;

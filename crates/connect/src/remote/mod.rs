@@ -8,6 +8,7 @@ mod building;
 mod editor;
 mod lease;
 mod part;
+mod patient;
 pub(crate) mod single;
 mod source;
 mod switch;
@@ -17,6 +18,7 @@ mod workshop;
 
 pub use building::RemoteTarget;
 pub use editor::RemoteEditor;
+pub use patient::PatientTree;
 pub use source::RemoteSource;
 
 use bytes::Bytes;

@@ -1,0 +1,323 @@
+//! A host whose connection breaks is reached again, and what was under way is done once more.
+//!
+//! Whoever works on the tree of a host notices nothing but time. Steps that only look are repeated.
+//! A step that changes something may have been taken before its answer was lost: it is looked first
+//! whether the host stands as it should. Of a file that is read, what has come already is passed
+//! over; one that is written begins anew as long as all of it is still held. Larger ones are for
+//! the command to go on with: only it knows their bytes.
+
+use super::{Carries, Doing, FoundKind, Metadata, RemoteEntry, Tree};
+use bytes::Bytes;
+use fernweh_core::limits;
+use fernweh_ports::{Result, Stamp, Trouble};
+use std::sync::atomic::{AtomicU64, Ordering};
+use std::sync::{Arc, Mutex, PoisonError};
+use std::time::Duration;
+use tokio::sync::mpsc;
+
+/// Seconds before each attempt; about five minutes in all.
+const WAITS: [u64; 14] = [1, 1, 2, 4, 8, 15, 30, 30, 30, 30, 30, 30, 45, 60];
+/// How often one step may lose its connection: a host that falls over it would do so for ever.
+const SAME_STEP: u32 = 5;
+
+/// Logs in at the host once more.
+type Connect = Box<dyn Fn() -> Result<Arc<dyn Tree>> + Send + Sync>;
+
+/// A tree that outlasts its connection.
+pub struct PatientTree {
+    /// The tree at the moment, and the number of its connection.
+    now: Mutex<(u64, Arc<dyn Tree>)>,
+    /// One reconnects, the others wait.
+    connecting: tokio::sync::Mutex<()>,
+    connect: Arc<Connect>,
+    first: Arc<dyn Tree>,
+}
+
+impl PatientTree {
+    /// A tree that is connected, and how it is reached again.
+    pub fn new(
+        tree: Arc<dyn Tree>,
+        connect: impl Fn() -> Result<Arc<dyn Tree>> + Send + Sync + 'static,
+    ) -> Self {
+        Self {
+            now: Mutex::new((0, tree.clone())),
+            connecting: tokio::sync::Mutex::default(),
+            connect: Arc::new(Box::new(connect)),
+            first: tree,
+        }
+    }
+
+    fn now(&self) -> (u64, Arc<dyn Tree>) {
+        self.now.lock().unwrap_or_else(PoisonError::into_inner).clone()
+    }
+
+    /// Reaches the host again, after the connection of this number was lost.
+    async fn again(&self, number: u64, lost: Trouble) -> Result<()> {
+        let _alone = self.connecting.lock().await;
+        if self.now().0 != number {
+            return Ok(());
+        }
+        crate::word::say(&format!("{lost}; trying again for five minutes"));
+        let mut last = lost;
+        for seconds in WAITS {
+            tokio::select! {
+                () = tokio::time::sleep(Duration::from_secs(seconds)) => {}
+                () = crate::stop::wanted() => {
+                    return Err(Trouble::interrupted("interrupted").because("you asked to stop"));
+                }
+            }
+            let connect = self.connect.clone();
+            let made = tokio::task::spawn_blocking(move || connect()).await;
+            match made.unwrap_or_else(|error| Err(Trouble::outside("cannot log in").because(error)))
+            {
+                Ok(tree) => {
+                    *self.now.lock().unwrap_or_else(PoisonError::into_inner) = (number + 1, tree);
+                    return Ok(());
+                }
+                Err(trouble) => last = trouble,
+            }
+        }
+        Err(last.lost(true))
+    }
+
+    /// Takes a step; where the connection is lost, `stands` says whether it was taken all the same.
+    async fn step<'a, T>(
+        &self,
+        take: impl Fn(Arc<dyn Tree>) -> Doing<'a, T>,
+        stands: impl Fn(Arc<dyn Tree>) -> Doing<'a, Option<T>>,
+    ) -> Result<T> {
+        let mut losses = 0;
+        loop {
+            let (number, tree) = self.now();
+            let taken = match losses {
+                0 => take(tree).await,
+                _ => match stands(tree.clone()).await {
+                    Ok(Some(outcome)) => Ok(outcome),
+                    Ok(None) => take(tree).await,
+                    Err(trouble) => Err(trouble),
+                },
+            };
+            match taken {
+                Err(trouble) if trouble.lost && losses < SAME_STEP => {
+                    losses += 1;
+                    self.again(number, trouble).await?;
+                }
+                outcome => return outcome,
+            }
+        }
+    }
+
+    /// Takes a step that changes nothing.
+    async fn look_up<'a, T: Send + 'a>(
+        &self,
+        take: impl Fn(Arc<dyn Tree>) -> Doing<'a, T>,
+    ) -> Result<T> {
+        self.step(take, |_| Box::pin(async { Ok(None) })).await
+    }
+}
+
+/// Whether there is nothing at a path.
+async fn is_gone(tree: Arc<dyn Tree>, path: &[u8]) -> Result<Option<()>> {
+    Ok(tree.look(path).await?.is_none().then_some(()))
+}
+
+impl Tree for PatientTree {
+    fn shown(&self) -> String {
+        self.first.shown()
+    }
+
+    fn connections(&self) -> usize {
+        self.first.connections()
+    }
+
+    fn carries(&self) -> Carries {
+        self.first.carries()
+    }
+
+    fn list<'a>(&'a self, folder: &'a [u8]) -> Doing<'a, Vec<RemoteEntry>> {
+        Box::pin(self.look_up(move |tree| Box::pin(async move { tree.list(folder).await })))
+    }
+
+    fn look<'a>(&'a self, path: &'a [u8]) -> Doing<'a, Option<RemoteEntry>> {
+        Box::pin(self.look_up(move |tree| Box::pin(async move { tree.look(path).await })))
+    }
+
+    fn stamp<'a>(&'a self, path: &'a [u8]) -> Doing<'a, Option<Stamp>> {
+        Box::pin(self.look_up(move |tree| Box::pin(async move { tree.stamp(path).await })))
+    }
+
+    fn fetch<'a>(&'a self, path: &'a [u8], size: u64, to: mpsc::Sender<Bytes>) -> Doing<'a, ()> {
+        // Whether the file is still the same is asked by whoever reads it, when it has come.
+        let came = Arc::new(AtomicU64::new(0));
+        Box::pin(self.look_up(move |tree| {
+            let (came, to) = (came.clone(), to.clone());
+            Box::pin(async move {
+                let (hand, taken) = mpsc::channel::<Bytes>(4);
+                tokio::join!(tree.fetch(path, size, hand), pass_new(taken, to, &came)).0
+            })
+        }))
+    }
+
+    fn store<'a>(
+        &'a self,
+        path: &'a [u8],
+        at: u64,
+        from: mpsc::Receiver<Bytes>,
+        metadata: Metadata,
+    ) -> Doing<'a, ()> {
+        Box::pin(async move {
+            let from =
+                tokio::sync::Mutex::new(Held { from, held: Vec::new(), bytes: 0, ended: false });
+            let mut losses = 0;
+            loop {
+                let (number, tree) = self.now();
+                let (hand, taken) = mpsc::channel::<Bytes>(4);
+                let passing = async {
+                    let mut from = from.lock().await;
+                    from.pass(hand).await;
+                };
+                let stored = tokio::join!(tree.store(path, at, taken, metadata), passing).0;
+                let again = from.lock().await.is_whole() && losses < SAME_STEP;
+                match stored {
+                    Err(trouble) if trouble.lost && again => {
+                        losses += 1;
+                        self.again(number, trouble).await?;
+                        // What has arrived of a new file is in the way of the whole one.
+                        if at == 0 && self.look(path).await?.is_some() {
+                            self.remove_file(path).await?;
+                        }
+                    }
+                    outcome => return outcome,
+                }
+            }
+        })
+    }
+
+    fn set_metadata<'a>(&'a self, path: &'a [u8], metadata: Metadata) -> Doing<'a, ()> {
+        Box::pin(
+            self.look_up(move |tree| {
+                Box::pin(async move { tree.set_metadata(path, metadata).await })
+            }),
+        )
+    }
+
+    fn make_folder<'a>(&'a self, path: &'a [u8]) -> Doing<'a, ()> {
+        Box::pin(self.step(
+            move |tree| Box::pin(async move { tree.make_folder(path).await }),
+            move |tree| {
+                Box::pin(async move {
+                    let found = tree.look(path).await?;
+                    Ok(found.filter(|found| found.kind == FoundKind::Folder).map(drop))
+                })
+            },
+        ))
+    }
+
+    fn make_link<'a>(
+        &'a self,
+        path: &'a [u8],
+        target: &'a [u8],
+        mtime: Option<i64>,
+    ) -> Doing<'a, ()> {
+        Box::pin(self.step(
+            move |tree| Box::pin(async move { tree.make_link(path, target, mtime).await }),
+            move |tree| {
+                Box::pin(async move {
+                    match tree.look(path).await? {
+                        Some(_) => Ok((tree.read_link(path).await? == target).then_some(())),
+                        None => Ok(None),
+                    }
+                })
+            },
+        ))
+    }
+
+    fn read_link<'a>(&'a self, path: &'a [u8]) -> Doing<'a, Vec<u8>> {
+        Box::pin(self.look_up(move |tree| Box::pin(async move { tree.read_link(path).await })))
+    }
+
+    fn rename<'a>(&'a self, from: &'a [u8], to: &'a [u8], over: bool) -> Doing<'a, ()> {
+        Box::pin(self.step(
+            move |tree| Box::pin(async move { tree.rename(from, to, over).await }),
+            move |tree| {
+                Box::pin(async move {
+                    let gone = is_gone(tree.clone(), from).await?.is_some();
+                    Ok((gone && tree.look(to).await?.is_some()).then_some(()))
+                })
+            },
+        ))
+    }
+
+    fn remove_file<'a>(&'a self, path: &'a [u8]) -> Doing<'a, ()> {
+        Box::pin(self.step(
+            move |tree| Box::pin(async move { tree.remove_file(path).await }),
+            move |tree| Box::pin(is_gone(tree, path)),
+        ))
+    }
+
+    fn remove_folder<'a>(&'a self, path: &'a [u8]) -> Doing<'a, ()> {
+        Box::pin(self.step(
+            move |tree| Box::pin(async move { tree.remove_folder(path).await }),
+            move |tree| Box::pin(is_gone(tree, path)),
+        ))
+    }
+
+    fn resolve<'a>(&'a self, path: &'a [u8]) -> Doing<'a, Vec<u8>> {
+        Box::pin(self.look_up(move |tree| Box::pin(async move { tree.resolve(path).await })))
+    }
+
+    fn free<'a>(&'a self, path: &'a [u8]) -> Doing<'a, Option<u64>> {
+        Box::pin(self.look_up(move |tree| Box::pin(async move { tree.free(path).await })))
+    }
+}
+
+/// Passes on what has not come before.
+async fn pass_new(mut from: mpsc::Receiver<Bytes>, to: mpsc::Sender<Bytes>, came: &AtomicU64) {
+    let mut over = came.load(Ordering::Relaxed);
+    while let Some(mut portion) = from.recv().await {
+        let known = over.min(portion.len() as u64);
+        over -= known;
+        let new = portion.split_off(known as usize);
+        let length = new.len() as u64;
+        if length > 0 && to.send(new).await.is_err() {
+            // Nobody wants the rest.
+            return;
+        }
+        came.fetch_add(length, Ordering::Relaxed);
+    }
+}
+
+/// What is to be stored, and what of it is still held.
+struct Held {
+    from: mpsc::Receiver<Bytes>,
+    held: Vec<Bytes>,
+    bytes: usize,
+    /// More has passed than is held.
+    ended: bool,
+}
+
+impl Held {
+    fn is_whole(&self) -> bool {
+        !self.ended
+    }
+
+    /// Passes everything on, from the beginning.
+    async fn pass(&mut self, to: mpsc::Sender<Bytes>) {
+        for portion in &self.held {
+            if to.send(portion.clone()).await.is_err() {
+                return;
+            }
+        }
+        while let Some(portion) = self.from.recv().await {
+            self.bytes += portion.len();
+            self.ended |= self.bytes > limits::HELD_UPLOAD;
+            match self.ended {
+                true => self.held.clear(),
+                false => self.held.push(portion.clone()),
+            }
+            if to.send(portion).await.is_err() {
+                return;
+            }
+        }
+    }
+}
