@@ -358,7 +358,14 @@ fn where_forwarding_is_forbidden_a_copy_hands_on_and_is_removed() {
     let assist = "assist = \"copy-self\"";
     let more = format!("{}\nthrough = \"{}\"\n{assist}", with_key(&host), host.address());
     fixture.reach_files("old", &host.files(&fixture.root("old")), &more);
+    // One that a killed run has left an hour ago goes, and others stay.
+    for (name, content) in [("fernweh-Ab0Ab0Ab", "fernweh"), ("fernweh-12345678", "another")] {
+        fixture.workspace.write(&format!("room/{name}/{content}"), "left");
+        let folder = fs::File::open(fixture.workspace.path(&format!("room/{name}"))).unwrap();
+        folder.set_modified(std::time::SystemTime::now() - Duration::from_secs(3700)).unwrap();
+    }
     fixture.workspace.done("pack old -o copied.tar").says("has copied itself to");
+    fs::remove_dir_all(fixture.workspace.path("room/fernweh-12345678")).unwrap();
     fixture.workspace.done("show copied.tar --verify").says("13 tables");
     let left: Vec<_> = fs::read_dir(fixture.workspace.path("room")).unwrap().flatten().collect();
     assert!(left.is_empty(), "{left:?}");
@@ -527,10 +534,23 @@ fn a_socket_of_the_host_is_reached_and_names_in_known_hosts_may_be_hashed() {
     let by_socket = format!("{}?socket={socket}\"", place.strip_suffix('"').unwrap());
     fixture.workspace.write("fernweh.toml", text.replacen(place, &by_socket, 1));
     fixture.workspace.done("survey old").says("13 tables");
-    fixture
-        .workspace
-        .write("fernweh.toml", fixture.workspace.read("fernweh.toml").replace(&socket, "/nowhere"));
+    let by_socket = fixture.workspace.read("fernweh.toml");
+    fixture.workspace.write("fernweh.toml", by_socket.replace(&socket, "/nowhere"));
     fixture.workspace.run("survey old").code(3).says("the socket /nowhere").says("through SSH");
+
+    // Where forwarding to sockets is forbidden, a copy of the program hands on.
+    let strict =
+        SshHost::start(&fixture.workspace.path("strict-host"), "AllowStreamLocalForwarding no\n");
+    fixture.workspace.write(".ssh/known_hosts", &strict.known);
+    let there = by_socket
+        .replace(&host.address(), &strict.address())
+        .replace(&host.key.display().to_string(), &strict.key.display().to_string())
+        .replace(&format!(":{}/", host.port), &format!(":{}/", strict.port));
+    fixture.workspace.write("fernweh.toml", &there);
+    fixture.workspace.run("survey old").code(3).says("forwarding to sockets").says("copy-self");
+    let assist = there.replacen("through = ", "assist = \"copy-self\"\nthrough = ", 1);
+    fixture.workspace.write("fernweh.toml", assist);
+    fixture.workspace.done("survey old").says("13 tables");
 }
 
 #[test]

@@ -16,6 +16,13 @@ pub(super) struct Copied {
     pub folder: String,
 }
 
+/// Removes copies of this login's that are an hour old and of which no program runs.
+const SWEEP: &str = "for d in \"${TMPDIR:-/tmp}\"/fernweh-????????; do \
+     [ -O \"$d\" ] && [ -f \"$d/fernweh\" ] && [ ! -L \"$d\" ] || continue; \
+     [ -n \"$(find \"$d\" -maxdepth 0 -mmin +60)\" ] || continue; used=; \
+     for p in /proc/[0-9]*/exe; do case \"$(readlink \"$p\" 2>/dev/null)\" in \"$d\"/*) used=1;; esac; done; \
+     [ -n \"$used\" ] || rm -rf \"$d\"; done";
+
 impl Copied {
     /// Copies the program at `own` to the host, and lets it say that it runs there.
     pub async fn make(session: &Arc<Session>, own: &Path) -> Result<Self> {
@@ -23,6 +30,8 @@ impl Copied {
             Trouble::outside("Fernweh cannot run on the host, to which it wanted to copy itself")
                 .at(session.shown().to_owned())
         };
+        // What a run that was killed has left goes now.
+        let _ = session.ran(SWEEP).await;
         let made =
             session.ran("umask 077 && mktemp -d \"${TMPDIR:-/tmp}/fernweh-XXXXXXXX\"").await?;
         let folder = made.printed.trim().to_owned();

@@ -156,10 +156,12 @@ fn probe(session: &Arc<Session>, end: &TunnelEnd) -> std::result::Result<(), Ref
         .lost(session.handle.is_closed());
     Err(match error {
         russh::Error::ChannelOpenFailure(AdministrativelyProhibited) => {
-            Refused::Forbidden(trouble.because("the host forbids forwarding").hint(
-                "ask the host whether the database can be reached from outside, or let Fernweh \
-                 copy itself there for the time of the run: assist = \"copy-self\"",
-            ))
+            Refused::Forbidden(trouble.because("the host forbids forwarding").hint(FORBIDDEN))
+        }
+        // OpenSSH refuses sockets with the words for a place at which nobody answers.
+        russh::Error::ChannelOpenFailure(ConnectFailed) if is_socket_there(session, end) => {
+            let because = "the host forbids forwarding to sockets, or nothing answers at this one";
+            Refused::Forbidden(trouble.because(because).hint(FORBIDDEN))
         }
         russh::Error::ChannelOpenFailure(ConnectFailed) => Refused::Other(
             trouble
@@ -170,6 +172,18 @@ fn probe(session: &Arc<Session>, end: &TunnelEnd) -> std::result::Result<(), Ref
             trouble.because(other).hint("see whether the database runs on that host"),
         ),
     })
+}
+
+/// What can be done where a host forwards nothing.
+const FORBIDDEN: &str = "ask the host whether the database can be reached from outside, or let \
+     Fernweh copy itself there for the time of the run: assist = \"copy-self\"";
+
+/// Whether a shell of the host sees the socket.
+fn is_socket_there(session: &Session, end: &TunnelEnd) -> bool {
+    let TunnelEnd::Socket(path) = end else { return false };
+    let Ok(path) = shlex::try_quote(path) else { return false };
+    let printed = session.ask(&format!("test -S {path} && echo it is there"));
+    printed.is_some_and(|printed| printed.contains("it is there"))
 }
 
 async fn forwarded(
