@@ -240,6 +240,19 @@ pub struct Amount {
     pub bytes: u64,
 }
 
+/// Entries, and what of them not every host carries.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct Counts {
+    /// Files and folders.
+    pub entries: u64,
+    /// Links.
+    pub links: u64,
+    /// Further names of files.
+    pub hard_links: u64,
+    /// Entries with extended attributes or access lists.
+    pub attributes: u64,
+}
+
 /// A file that is to be put among new ones.
 pub struct NewFile {
     /// Its path below the site's folder, size and properties.
@@ -294,6 +307,11 @@ pub trait FileTarget: Send {
     }
     /// What of the entries could not be carried, and what else people should know.
     fn notes(&self) -> Vec<String> {
+        Vec::new()
+    }
+    /// What of so many entries the place cannot carry, in words.
+    fn cannot_carry(&self, counts: Counts) -> Vec<String> {
+        let _ = counts;
         Vec::new()
     }
     /// Puts a file that nobody can know where states of the site are kept, if something is kept

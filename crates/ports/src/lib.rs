@@ -21,8 +21,8 @@ pub use database::{
     RowBatch, Scope, Structure, TableInfo,
 };
 pub use files::{
-    Amount, FileEditor, FileId, FileSource, FileSwap, FileTarget, Held, LeftOut, NewFile, OpenFile,
-    Probe, SETTLED, Stamp, WholeFile, in_turn, read_whole,
+    Amount, Counts, FileEditor, FileId, FileSource, FileSwap, FileTarget, Held, LeftOut, NewFile,
+    OpenFile, Probe, SETTLED, Stamp, WholeFile, in_turn, read_whole,
 };
 pub use pages::{PageProblem, PageRequest, PageResponse, PageSource};
 pub use pipe::{Inlet, Outlet, pipe};

@@ -104,6 +104,8 @@ fn the_tests_before_a_move_change_nothing_and_name_what_is_wrong() {
     assert!(ran["seconds"].as_f64().unwrap() > 0.0);
     assert!(fixture.database("new").ask("SHOW TABLES").unwrap().is_empty(), "the test's is gone");
     assert!(!fixture.root("new").exists());
+    let said = fixture.workspace.done("survey old --for new").says("they are left out: 1 entry");
+    assert!(!said.out.contains("24 entries"), "{}", said.out);
 
     // The same folder by another way: seen because what is written there is seen here.
     let place = hosts.ftp.files("ftps", "/new/htdocs");

@@ -20,7 +20,7 @@ use fernweh_core::entries::EntryList;
 use fernweh_core::limits;
 use fernweh_core::record::{Entry, EntryKind};
 use fernweh_ports::{
-    Direction, FileSource, FileSwap, FileTarget, Probe, Result, Trouble, counted, foreign,
+    Counts, Direction, FileSource, FileSwap, FileTarget, Probe, Result, Trouble, counted, foreign,
 };
 use futures_util::StreamExt;
 use std::collections::HashMap;
@@ -320,8 +320,8 @@ impl FileTarget for RemoteTarget {
         })
     }
 
-    fn notes(&self) -> Vec<String> {
-        let Unsaid { links, entries, hard_links, attributes } = self.unsaid;
+    fn cannot_carry(&self, counts: Counts) -> Vec<String> {
+        let Counts { entries, links, hard_links, attributes } = counts;
         let carries = self.tree.carries();
         let mut notes = Vec::new();
         let mut note = |number, what: &str| {
@@ -330,12 +330,18 @@ impl FileTarget for RemoteTarget {
                 notes.push(format!("{} cannot carry {what}: {entries}", self.tree.shown()));
             }
         };
-        note(links, "links; they are left out");
+        let without = |carried, number| if carried { 0 } else { number };
+        note(without(carries.links, links), "links; they are left out");
         note(hard_links, "hard links; each name is a file of its own there");
         note(attributes, "extended attributes and access lists; they are left out");
-        let without = |carried| if carried { 0 } else { entries };
-        note(without(carries.modes), "permissions; the host gives its usual ones");
-        note(without(carries.times), "times; the files look as new");
+        note(without(carries.modes, entries), "permissions; the host gives its usual ones");
+        note(without(carries.times, entries), "times; the files look as new");
+        notes
+    }
+
+    fn notes(&self) -> Vec<String> {
+        let Unsaid { links, entries, hard_links, attributes } = self.unsaid;
+        let mut notes = self.cannot_carry(Counts { entries, links, hard_links, attributes });
         if self.workshop.as_deref().is_some_and(|place| split(place).1 == WITHIN) {
             notes.push(format!(
                 "nothing can be built beside {}, so the old and the new state are kept in {} in \

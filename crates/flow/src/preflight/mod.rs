@@ -12,14 +12,16 @@ use crate::stream;
 use crate::unpack::refuse_several_groups;
 use fernweh_core::entries::EntryList;
 use fernweh_core::finding::{Check, Verdict};
+use fernweh_core::limits;
 use fernweh_core::programs::{Php, QUESTION, SCHEDULE, differences, scheduled};
 use fernweh_core::record::{Entry, EntryKind, Extra, Table};
 use fernweh_core::sql::{Dialect, Modes, Statement, write_structure};
 use fernweh_ports::{
-    Counting, DatabaseSource, DatabaseTarget, FileSource, FileTarget, Overview, Result, Scope,
-    SiteAccess, Structure, TableInfo, Trouble, counted, in_turn, size,
+    Counting, Counts, DatabaseSource, DatabaseTarget, FileSource, FileTarget, Overview, Result,
+    Scope, SiteAccess, Structure, TableInfo, Trouble, counted, in_turn, size,
 };
 use serde::Serialize;
+use std::collections::HashSet;
 use std::io::Read;
 use std::time::Instant;
 
@@ -61,6 +63,9 @@ pub struct Preflight {
     pub seconds: Option<f64>,
     /// What only people can do, as far as it was seen.
     pub to_do: Vec<String>,
+    /// What the files of the source have that not every host carries.
+    #[serde(skip)]
+    pub counts: Counts,
     /// Whether files of the source are programs of PHP.
     #[serde(skip)]
     pub has_php: bool,
@@ -252,7 +257,22 @@ pub fn source_files(
 ) -> Result<()> {
     let mut entries = EntryList::default();
     let mut outside = 0;
+    let mut known = HashSet::new();
+    let counts = &mut found.counts;
     source.walk(enter, &mut |entry| {
+        counts.attributes += u64::from(!entry.extra.attributes.is_empty());
+        match entry.kind {
+            EntryKind::Link(_) => counts.links += 1,
+            EntryKind::HardLink(_) => counts.hard_links += 1,
+            EntryKind::File(_) | EntryKind::Folder => counts.entries += 1,
+        }
+        // Each further name of a file is one.
+        if let Some(names) = entry.extra.names
+            && known.len() < limits::LINKED_FILES
+            && !known.insert(names)
+        {
+            counts.hard_links += 1;
+        }
         match &entry.kind {
             EntryKind::File(size) => {
                 found.size.files += 1;
@@ -482,7 +502,8 @@ fn write_some_files(
     sample.seconds = began.elapsed().as_secs_f64();
     found.pace.files_written = Some(sample);
     found.add("destination-files", Check::passed("files can be written and removed there"));
-    for note in target.notes() {
+    // What was written to try it says nothing of the site.
+    for note in target.cannot_carry(found.counts) {
         found.add(
             "destination-files",
             Check::warned(note, "what it cannot carry is not lost: the archive has it"),
