@@ -10,11 +10,40 @@ use super::{Dialect, quote_name};
 use std::collections::{BTreeMap, BTreeSet};
 
 /// Beginning of a name, and what may stand in its place, best first.
-const NEAREST: [(&str, &[&str]); 12] = [
-    ("utf8mb4_0900_ai_ci", &["utf8mb4_uca1400_ai_ci", "utf8mb4_unicode_520_ci"]),
-    ("utf8mb4_0900_as_cs", &["utf8mb4_uca1400_as_cs", "utf8mb4_bin"]),
-    ("utf8mb4_0900_as_ci", &["utf8mb4_uca1400_as_ci", "utf8mb4_unicode_520_ci"]),
+const NEAREST: [(&str, &[&str]); 15] = [
+    // Those of MySQL 8 do not pad: 'a' and 'a ' are two values, which a unique key would not hold
+    // where they are one.
+    (
+        "utf8mb4_0900_ai_ci",
+        &[
+            "utf8mb4_uca1400_nopad_ai_ci",
+            "utf8mb4_unicode_520_nopad_ci",
+            "utf8mb4_uca1400_ai_ci",
+            "utf8mb4_unicode_520_ci",
+        ],
+    ),
+    (
+        "utf8mb4_0900_as_cs",
+        &[
+            "utf8mb4_uca1400_nopad_as_cs",
+            "utf8mb4_nopad_bin",
+            "utf8mb4_uca1400_as_cs",
+            "utf8mb4_bin",
+        ],
+    ),
+    (
+        "utf8mb4_0900_as_ci",
+        &[
+            "utf8mb4_uca1400_nopad_as_ci",
+            "utf8mb4_unicode_520_nopad_ci",
+            "utf8mb4_uca1400_as_ci",
+            "utf8mb4_unicode_520_ci",
+        ],
+    ),
     ("utf8mb4_0900_bin", &["utf8mb4_nopad_bin", "utf8mb4_bin"]),
+    ("utf8mb4_uca1400_nopad_ai_ci", &["utf8mb4_0900_ai_ci", "utf8mb4_unicode_520_ci"]),
+    ("utf8mb4_uca1400_nopad_as_cs", &["utf8mb4_0900_as_cs", "utf8mb4_bin"]),
+    ("utf8mb4_unicode_520_nopad_ci", &["utf8mb4_0900_ai_ci", "utf8mb4_unicode_520_ci"]),
     ("utf8mb4_uca1400_ai_ci", &["utf8mb4_0900_ai_ci", "utf8mb4_unicode_520_ci"]),
     ("utf8mb4_uca1400_as_cs", &["utf8mb4_0900_as_cs", "utf8mb4_bin"]),
     ("utf8mb4_uca1400_as_ci", &["utf8mb4_0900_as_ci", "utf8mb4_unicode_520_ci"]),
@@ -33,6 +62,13 @@ pub fn nearest_collation(name: &str, known: &BTreeSet<String>) -> Option<String>
         return Some((*found).to_owned());
     }
     let (charset, rest) = name.split_once('_')?;
+    if rest.contains("0900") {
+        // A language of MySQL 8, by rules of which others have none: what does not pad, at least.
+        let plain = if rest.ends_with("_cs") { "utf8mb4_0900_as_cs" } else { "utf8mb4_0900_ai_ci" };
+        if name != plain {
+            return nearest_collation(plain, known);
+        }
+    }
     // One character set has two names.
     let charsets: &[&str] = match charset {
         "utf8" => &["utf8mb3", "utf8mb4"],
@@ -114,7 +150,7 @@ mod tests {
         for (name, other) in [
             ("utf8mb4_0900_ai_ci", Some("utf8mb4_unicode_520_ci")),
             ("utf8mb4_0900_as_cs", Some("utf8mb4_bin")),
-            ("utf8mb4_de_pb_0900_ai_ci", Some("utf8mb4_unicode_ci")),
+            ("utf8mb4_de_pb_0900_ai_ci", Some("utf8mb4_unicode_520_ci")),
             ("UTF8MB4_uca1400_AI_ci", Some("utf8mb4_unicode_520_ci")),
             ("utf8_general_ci", Some("utf8mb3_general_ci")),
             ("utf8mb4_general_nopad_ci", Some("utf8mb4_general_ci")),
@@ -124,6 +160,23 @@ mod tests {
         ] {
             assert_eq!(nearest_collation(name, &known()).as_deref(), other, "{name}");
         }
+    }
+
+    #[test]
+    fn what_does_not_pad_becomes_what_does_not_pad() {
+        let mut known = known();
+        known.extend(["utf8mb4_unicode_520_nopad_ci", "utf8mb4_nopad_bin"].map(str::to_owned));
+        for (name, other) in [
+            ("utf8mb4_0900_ai_ci", "utf8mb4_unicode_520_nopad_ci"),
+            ("utf8mb4_0900_as_cs", "utf8mb4_nopad_bin"),
+            ("utf8mb4_0900_bin", "utf8mb4_nopad_bin"),
+            ("utf8mb4_de_pb_0900_as_cs", "utf8mb4_nopad_bin"),
+        ] {
+            assert_eq!(nearest_collation(name, &known).as_deref(), Some(other), "{name}");
+        }
+        known.insert("utf8mb4_uca1400_nopad_ai_ci".into());
+        let found = nearest_collation("utf8mb4_0900_ai_ci", &known);
+        assert_eq!(found.as_deref(), Some("utf8mb4_uca1400_nopad_ai_ci"));
     }
 
     #[test]
