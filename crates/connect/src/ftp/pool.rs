@@ -159,12 +159,16 @@ impl Pool {
         if self.address.port == FROM_THE_FIRST_BYTE {
             return self.secured_at_once().await;
         }
-        let greeted = match tokio::time::timeout(SILENT, self.greeted()).await {
+        let mut greeting = std::pin::pin!(self.greeted());
+        let greeted = match tokio::time::timeout(SILENT, &mut greeting).await {
             Ok(greeted) => greeted?,
-            Err(_) => match self.secured_at_once().await {
-                Ok(ftp) => return Ok(ftp),
-                // It is slow, and nothing else.
-                Err(_) => self.greeted().await?,
+            // It may be slow, and nothing else.
+            Err(_) => tokio::select! {
+                greeted = &mut greeting => greeted?,
+                at_once = self.secured_at_once() => match at_once {
+                    Ok(ftp) => return Ok(ftp),
+                    Err(_) => greeting.await?,
+                },
             },
         };
         self.secured_after(greeted).await

@@ -10,13 +10,16 @@ use super::{Carries, Doing, FoundKind, Metadata, RemoteEntry, Tree};
 use bytes::Bytes;
 use fernweh_core::limits;
 use fernweh_ports::{Result, Stamp, Trouble};
-use std::sync::atomic::{AtomicU64, Ordering};
+use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 use tokio::sync::mpsc;
 
 /// Seconds before each attempt; about five minutes in all.
-const WAITS: [u64; 14] = [1, 1, 2, 4, 8, 15, 30, 30, 30, 30, 30, 30, 45, 60];
+const WAITS: [u64; 14] = match cfg!(test) {
+    false => [1, 1, 2, 4, 8, 15, 30, 30, 30, 30, 30, 30, 45, 60],
+    true => [0; 14],
+};
 /// How often one step may lose its connection: a host that falls over it would do so for ever.
 const SAME_STEP: u32 = 5;
 
@@ -30,6 +33,8 @@ pub struct PatientTree {
     /// One reconnects, the others wait.
     connecting: tokio::sync::Mutex<()>,
     connect: Arc<Connect>,
+    /// It was waited for long enough: whoever cleans up does not wait once more.
+    given_up: AtomicBool,
     first: Arc<dyn Tree>,
 }
 
@@ -43,6 +48,7 @@ impl PatientTree {
             now: Mutex::new((0, tree.clone())),
             connecting: tokio::sync::Mutex::default(),
             connect: Arc::new(Box::new(connect)),
+            given_up: AtomicBool::new(false),
             first: tree,
         }
     }
@@ -57,9 +63,13 @@ impl PatientTree {
         if self.now().0 != number {
             return Ok(());
         }
-        crate::word::say(&format!("{lost}; trying again for five minutes"));
+        let mut waits = &WAITS[..];
+        match self.given_up.load(Ordering::Relaxed) {
+            true => waits = &waits[..1],
+            false => crate::word::say(&format!("{lost}; trying again for five minutes")),
+        }
         let mut last = lost;
-        for seconds in WAITS {
+        for &seconds in waits {
             tokio::select! {
                 () = tokio::time::sleep(Duration::from_secs(seconds)) => {}
                 () = crate::stop::wanted() => {
@@ -71,12 +81,14 @@ impl PatientTree {
             match made.unwrap_or_else(|error| Err(Trouble::outside("cannot log in").because(error)))
             {
                 Ok(tree) => {
+                    self.given_up.store(false, Ordering::Relaxed);
                     *self.now.lock().unwrap_or_else(PoisonError::into_inner) = (number + 1, tree);
                     return Ok(());
                 }
                 Err(trouble) => last = trouble,
             }
         }
+        self.given_up.store(true, Ordering::Relaxed);
         Err(last.lost(true))
     }
 
@@ -321,3 +333,6 @@ impl Held {
         }
     }
 }
+
+#[cfg(test)]
+mod tests;

@@ -1,0 +1,240 @@
+//! A host in memory that loses a connection at every step, before it is taken and after.
+
+use super::*;
+use crate::runtime::runtime;
+use std::collections::BTreeMap;
+
+/// What the host has: a folder, or the bytes of a file.
+type Things = BTreeMap<Vec<u8>, Option<Vec<u8>>>;
+
+/// When a step loses its connection.
+#[derive(Clone, Copy, Debug, PartialEq)]
+enum When {
+    Before,
+    Within,
+    After,
+}
+
+struct Host {
+    things: Arc<Mutex<Things>>,
+    /// Steps until the connection is lost, and when.
+    lost: Arc<Mutex<Option<(usize, When)>>>,
+}
+
+fn broken() -> Trouble {
+    Trouble::outside("the connection is lost").lost(true)
+}
+
+impl Host {
+    /// When this step loses its connection, if it does.
+    fn due(&self) -> Option<When> {
+        let mut lost = self.lost.lock().unwrap();
+        match *lost {
+            Some((0, when)) => {
+                *lost = None;
+                Some(when)
+            }
+            Some((left, when)) => {
+                *lost = Some((left - 1, when));
+                None
+            }
+            None => None,
+        }
+    }
+
+    /// Takes a step.
+    fn take<T>(&self, step: impl FnOnce(&mut Things) -> Result<T>) -> Result<T> {
+        match self.due() {
+            None => step(&mut self.things.lock().unwrap()),
+            Some(When::After) => {
+                step(&mut self.things.lock().unwrap())?;
+                Err(broken())
+            }
+            Some(_) => Err(broken()),
+        }
+    }
+}
+
+fn refused(what: &str) -> Trouble {
+    Trouble::outside(what.to_owned())
+}
+
+fn doing<'a, T: Send + 'a>(outcome: Result<T>) -> Doing<'a, T> {
+    Box::pin(async move { outcome })
+}
+
+impl Tree for Host {
+    fn shown(&self) -> String {
+        "memory".into()
+    }
+    fn connections(&self) -> usize {
+        1
+    }
+    fn carries(&self) -> Carries {
+        Carries { links: true, modes: true, times: true, exact_times: true }
+    }
+    fn list<'a>(&'a self, _: &'a [u8]) -> Doing<'a, Vec<RemoteEntry>> {
+        doing(self.take(|_| Ok(Vec::new())))
+    }
+    fn look<'a>(&'a self, path: &'a [u8]) -> Doing<'a, Option<RemoteEntry>> {
+        doing(self.take(|things| {
+            Ok(things.get(path).map(|thing| RemoteEntry {
+                name: Vec::new(),
+                kind: match thing {
+                    None => FoundKind::Folder,
+                    Some(bytes) => FoundKind::File(bytes.len() as u64),
+                },
+                mode: None,
+                mtime: None,
+                owner: (0, 0),
+            }))
+        }))
+    }
+    fn fetch<'a>(&'a self, path: &'a [u8], _: u64, to: mpsc::Sender<Bytes>) -> Doing<'a, ()> {
+        let due = self.due();
+        let bytes = self.things.lock().unwrap()[path].clone().unwrap();
+        Box::pin(async move {
+            if due == Some(When::Before) {
+                return Err(broken());
+            }
+            for (number, portion) in bytes.chunks(3).enumerate() {
+                if due == Some(When::Within) && number == 2 {
+                    return Err(broken());
+                }
+                let _ = to.send(Bytes::copy_from_slice(portion)).await;
+            }
+            if due == Some(When::After) { Err(broken()) } else { Ok(()) }
+        })
+    }
+    fn store<'a>(
+        &'a self,
+        path: &'a [u8],
+        _: u64,
+        mut from: mpsc::Receiver<Bytes>,
+        _: Metadata,
+    ) -> Doing<'a, ()> {
+        let due = self.due();
+        Box::pin(async move {
+            if due == Some(When::Before) {
+                return Err(broken());
+            }
+            if self.things.lock().unwrap().insert(path.to_vec(), Some(Vec::new())).is_some() {
+                return Err(refused("it is there already"));
+            }
+            while let Some(portion) = from.recv().await {
+                let mut things = self.things.lock().unwrap();
+                things.get_mut(path).unwrap().as_mut().unwrap().extend_from_slice(&portion);
+                if due == Some(When::Within) {
+                    return Err(broken());
+                }
+            }
+            if due == Some(When::After) { Err(broken()) } else { Ok(()) }
+        })
+    }
+    fn set_metadata<'a>(&'a self, _: &'a [u8], _: Metadata) -> Doing<'a, ()> {
+        doing(self.take(|_| Ok(())))
+    }
+    fn make_folder<'a>(&'a self, path: &'a [u8]) -> Doing<'a, ()> {
+        doing(self.take(|things| match things.insert(path.to_vec(), None) {
+            None => Ok(()),
+            Some(_) => Err(refused("it is there already")),
+        }))
+    }
+    fn make_link<'a>(&'a self, _: &'a [u8], _: &'a [u8], _: Option<i64>) -> Doing<'a, ()> {
+        doing(self.take(|_| Ok(())))
+    }
+    fn read_link<'a>(&'a self, _: &'a [u8]) -> Doing<'a, Vec<u8>> {
+        doing(self.take(|_| Ok(Vec::new())))
+    }
+    fn rename<'a>(&'a self, from: &'a [u8], to: &'a [u8], _: bool) -> Doing<'a, ()> {
+        doing(self.take(|things| {
+            let thing = things.remove(from).ok_or_else(|| refused("there is nothing"))?;
+            things.insert(to.to_vec(), thing);
+            Ok(())
+        }))
+    }
+    fn remove_file<'a>(&'a self, path: &'a [u8]) -> Doing<'a, ()> {
+        doing(self.take(|things| {
+            things.remove(path).map(drop).ok_or_else(|| refused("there is nothing"))
+        }))
+    }
+    fn remove_folder<'a>(&'a self, path: &'a [u8]) -> Doing<'a, ()> {
+        self.remove_file(path)
+    }
+    fn resolve<'a>(&'a self, path: &'a [u8]) -> Doing<'a, Vec<u8>> {
+        doing(self.take(|_| Ok(path.to_vec())))
+    }
+    fn free<'a>(&'a self, _: &'a [u8]) -> Doing<'a, Option<u64>> {
+        doing(self.take(|_| Ok(None)))
+    }
+}
+
+/// A tree over a host that loses its connection then, and what the host has.
+fn patient(lost: Option<(usize, When)>) -> (PatientTree, Arc<Mutex<Things>>) {
+    let things: Arc<Mutex<Things>> = Arc::default();
+    let lost = Arc::new(Mutex::new(lost));
+    let (shared, again) = (things.clone(), lost.clone());
+    let host =
+        move || -> Arc<dyn Tree> { Arc::new(Host { things: shared.clone(), lost: again.clone() }) };
+    (PatientTree::new(host(), move || Ok(host())), things)
+}
+
+/// Works on a host; gives what was read.
+async fn work(tree: &PatientTree) -> Result<Vec<u8>> {
+    tree.make_folder(b"/a").await?;
+    let (to, from) = mpsc::channel::<Bytes>(1);
+    let sending = async move {
+        for portion in [&b"night "[..], b"after ", b"night"] {
+            let _ = to.send(Bytes::from_static(portion)).await;
+        }
+    };
+    tokio::join!(tree.store(b"/a/f", 0, from, Metadata::default()), sending).0?;
+    tree.rename(b"/a/f", b"/a/g", false).await?;
+    tree.set_metadata(b"/a/g", Metadata::default()).await?;
+    let (to, mut from) = mpsc::channel::<Bytes>(1);
+    let mut read = Vec::new();
+    let taking = async {
+        while let Some(portion) = from.recv().await {
+            read.extend_from_slice(&portion);
+        }
+    };
+    tokio::join!(tree.fetch(b"/a/g", 17, to), taking).0?;
+    tree.make_folder(b"/b").await?;
+    tree.remove_folder(b"/b").await?;
+    tree.rename(b"/a/g", b"/a/h", false).await?;
+    Ok(read)
+}
+
+#[test]
+fn a_connection_that_is_lost_at_any_step_changes_nothing_of_the_outcome() {
+    let (tree, things) = patient(None);
+    let read = runtime().block_on(work(&tree)).unwrap();
+    let expected = things.lock().unwrap().clone();
+    assert_eq!(read, b"night after night");
+    for at in 0..12 {
+        for when in [When::Before, When::Within, When::After] {
+            let (tree, things) = patient(Some((at, when)));
+            let told = runtime().block_on(work(&tree));
+            let read = told.unwrap_or_else(|trouble| panic!("step {at}, {when:?}: {trouble}"));
+            assert_eq!(read, b"night after night", "step {at}, {when:?}");
+            assert_eq!(*things.lock().unwrap(), expected, "step {at}, {when:?}");
+        }
+    }
+}
+
+#[test]
+fn a_host_that_is_gone_for_good_is_given_up_and_waited_for_once() {
+    let things: Arc<Mutex<Things>> = Arc::default();
+    let tries = Arc::new(AtomicU64::new(0));
+    let counted = tries.clone();
+    let lost = Arc::new(Mutex::new(Some((0, When::Before))));
+    let tree = PatientTree::new(Arc::new(Host { things, lost: lost.clone() }), move || {
+        counted.fetch_add(1, Ordering::Relaxed);
+        Err(broken())
+    });
+    assert!(runtime().block_on(tree.make_folder(b"/a")).unwrap_err().lost);
+    assert_eq!(tries.load(Ordering::Relaxed), WAITS.len() as u64);
+    *lost.lock().unwrap() = Some((0, When::Before));
+    assert!(runtime().block_on(tree.remove_folder(b"/a")).unwrap_err().lost);
+    assert_eq!(tries.load(Ordering::Relaxed), WAITS.len() as u64 + 1);
+}
