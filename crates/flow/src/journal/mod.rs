@@ -66,6 +66,10 @@ pub struct Header {
     /// this run.
     #[serde(default)]
     pub mark: String,
+    /// Whether another folder has begun it. It stands behind the last run that had begun here
+    /// before it, whose number it has.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub adopted: bool,
 }
 
 /// A step of a run.

@@ -121,8 +121,8 @@ impl Records {
         let run = format!("{moment}-{command}-{site}-{}", random_part());
         let folder = self.runs_folder().join(&run);
         private_folder(&folder)?;
-        let header =
-            Header { run, number, command, site: site.into(), started, input: input.into(), mark };
+        let (site, input, adopted) = (site.into(), input.into(), false);
+        let header = Header { run, number, command, site, started, input, mark, adopted };
         let mut journal = Journal::open(&folder, header.clone())?;
         journal.write(&Step::Started(header))?;
         Ok(journal)
@@ -162,6 +162,7 @@ impl Records {
         let before = self.runs()?.into_iter().filter(|run| run.header.run != name);
         let number = before.filter(|run| run.header.started <= header.started);
         header.number = number.map(|run| run.header.number).max().unwrap_or(0);
+        header.adopted = true;
         let folder = self.runs_folder().join(&name);
         private_folder(&folder)?;
         let path = folder.join("journal.jsonl");
@@ -190,10 +191,9 @@ impl Records {
         };
         let found = entries.flatten().map(|entry| Run::read(&entry.path()));
         let mut runs: Vec<Run> = found.filter_map(Result::transpose).collect::<Result<_>>()?;
-        // One that was taken over stands behind the last that had begun here before it.
-        runs.sort_by(|a, b| {
-            let place = |run: &Run| (run.header.number, run.header.started.clone());
-            place(a).cmp(&place(b)).then_with(|| a.header.run.cmp(&b.header.run))
+        runs.sort_by_cached_key(|run| {
+            let Header { number, adopted, started, run, .. } = &run.header;
+            (*number, *adopted, started.clone(), run.clone())
         });
         Ok(runs)
     }
