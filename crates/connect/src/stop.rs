@@ -1,5 +1,6 @@
 //! The user's wish to stop, for calls that wait for a server and have no progress beside them.
 
+use fernweh_ports::{Result, Trouble};
 use std::sync::OnceLock;
 use std::time::Duration;
 
@@ -23,3 +24,28 @@ pub(crate) async fn wanted() {
         tokio::time::sleep(Duration::from_millis(100)).await;
     }
 }
+
+/// What a call that was waiting ends with.
+pub(crate) fn interrupted() -> Trouble {
+    Trouble::interrupted("interrupted").because("you asked to stop")
+}
+
+/// Waits for an answer, as long as the user does.
+pub(crate) async fn unless_wanted<T>(answer: impl Future<Output = Result<T>>) -> Result<T> {
+    tokio::select! {
+        answered = answer => answered,
+        () = wanted() => Err(interrupted()),
+    }
+}
+
+/// Takes a step. Once the user wants to stop, it has a moment left: what is cleaned up then must
+/// still reach a host that answers.
+pub(crate) async fn soon_once_wanted<T>(step: impl Future<Output = Result<T>>) -> Result<T> {
+    tokio::select! {
+        taken = step => taken,
+        () = async { wanted().await; tokio::time::sleep(MOMENT).await } => Err(interrupted()),
+    }
+}
+
+/// How long a step may still take then.
+const MOMENT: Duration = Duration::from_millis(700);

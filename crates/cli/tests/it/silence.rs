@@ -44,15 +44,23 @@ fn a_host_that_says_nothing_is_left_and_named() {
 }
 
 #[test]
-fn whoever_waits_for_a_silent_database_can_stop() {
+fn whoever_waits_for_a_silent_host_can_stop() {
     let (_listener, port) = silent_host();
-    for scheme in ["mariadb", "postgres"] {
+    for (key, scheme) in [
+        ("database", "mariadb"),
+        ("database", "postgres"),
+        ("files", "sftp"),
+        ("files", "ftp"),
+        ("files", "ftps"),
+    ] {
         let workspace = Workspace::new(PROGRAM);
         workspace.write("password", "secret");
         let place = format!("{scheme}://keeper@127.0.0.1:{port}/glimmer");
         workspace.write(
             "fernweh.toml",
-            format!("[site.far]\ndatabase = \"{place}\"\npassword.database = {{ file = \"password\" }}\n"),
+            format!(
+                "[site.far]\n{key} = \"{place}\"\npassword.{key} = {{ file = \"password\" }}\n"
+            ),
         );
         let mut command = workspace.command("survey far");
         let child = command.stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap();

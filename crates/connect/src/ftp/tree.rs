@@ -36,13 +36,13 @@ impl FtpTree {
     /// Logs in.
     pub fn open(address: FtpAddress) -> Result<Self> {
         let pool = Pool::new(address)?;
-        let features = runtime().block_on(async {
+        let features = runtime().block_on(crate::stop::unless_wanted(async {
             let mut connection = pool.connection().await?;
             // A host that does not tell has none.
             let features = connection.ftp.feat().await.unwrap_or_default();
             connection.back();
-            Ok::<_, Trouble>(features)
-        })?;
+            Ok(features)
+        }))?;
         let has = |name: &str| features.keys().any(|key| key.eq_ignore_ascii_case(name));
         let facts = has("MLST") || has("MLSD");
         let sets_times = match (has("MFMT"), has("MDTM")) {

@@ -7,6 +7,7 @@
 //! the command to go on with: only it knows their bytes.
 
 use super::{Carries, Doing, FoundKind, Metadata, RemoteEntry, Tree};
+use crate::stop;
 use bytes::Bytes;
 use fernweh_core::limits;
 use fernweh_ports::{Result, Stamp, Trouble};
@@ -72,9 +73,7 @@ impl PatientTree {
         for &seconds in waits {
             tokio::select! {
                 () = tokio::time::sleep(Duration::from_secs(seconds)) => {}
-                () = crate::stop::wanted() => {
-                    return Err(Trouble::interrupted("interrupted").because("you asked to stop"));
-                }
+                () = stop::wanted() => return Err(stop::interrupted()),
             }
             let connect = self.connect.clone();
             let made = tokio::task::spawn_blocking(move || connect()).await;
@@ -101,15 +100,15 @@ impl PatientTree {
         let mut losses = 0;
         loop {
             let (number, tree) = self.now();
-            let taken = match losses {
-                0 => take(tree).await,
-                _ => match stands(tree.clone()).await {
-                    Ok(Some(outcome)) => Ok(outcome),
-                    Ok(None) => take(tree).await,
-                    Err(trouble) => Err(trouble),
-                },
+            let taking = async {
+                if losses > 0
+                    && let Some(outcome) = stands(tree.clone()).await?
+                {
+                    return Ok(outcome);
+                }
+                take(tree).await
             };
-            match taken {
+            match stop::soon_once_wanted(taking).await {
                 Err(trouble) if trouble.lost && losses < SAME_STEP => {
                     losses += 1;
                     self.again(number, trouble).await?;

@@ -29,7 +29,7 @@ pub(crate) fn logged_in<T, E>(
                 }
             },
             () = crate::stop::wanted() => {
-                Err(Trouble::interrupted("interrupted").because("you asked to stop"))
+                Err(crate::stop::interrupted())
             }
         }
     })

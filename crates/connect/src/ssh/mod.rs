@@ -45,7 +45,8 @@ pub struct Session {
 impl Session {
     /// Logs in, by way of the jump hosts of the configuration.
     pub fn open(address: &SshAddress, asks: &Arc<dyn Asks>) -> Result<Arc<Self>> {
-        runtime().block_on(Self::login(address.clone(), asks.clone()))
+        let login = Self::login(address.clone(), asks.clone());
+        runtime().block_on(crate::stop::unless_wanted(login))
     }
 
     pub(crate) async fn login(address: SshAddress, asks: Arc<dyn Asks>) -> Result<Arc<Self>> {
