@@ -1,17 +1,16 @@
 //! Files and databases of other hosts: SFTP, FTP with and without TLS, through SSH.
 
+use super::ftp::{FTP_PASSWORD, ftp_host};
 use super::{PROGRAM, fixture};
 use fernweh_demo::host::Authority;
 use fernweh_demo::server::Server;
 use fernweh_testkit::{
-    Engine, FTP_LOGIN, Fixture, FtpHost, FtpServer, OtherFtp, SshHost, Workspace, database_cells,
-    files_of, shared_server,
+    Engine, Fixture, SshHost, Workspace, database_cells, files_of, shared_server,
 };
 use std::collections::BTreeMap;
 use std::fs;
 use std::os::unix::ffi::OsStrExt;
 use std::os::unix::fs::{PermissionsExt, symlink};
-use std::path::Path;
 use std::process::{Command, Stdio};
 use std::time::Duration;
 
@@ -22,19 +21,12 @@ fn ssh_host(workspace: &Workspace, more: &str) -> SshHost {
     host
 }
 
-fn ftp_host(workspace: &Workspace, root: &Path, more: &str) -> FtpHost {
-    workspace.write("ftp-password", FTP_LOGIN.1);
-    FtpHost::start(&workspace.path("ftp-host"), root, None, more)
-}
-
-const FTP_PASSWORD: &str = "password.files = { file = \"ftp-password\" }";
-
 fn with_key(host: &SshHost) -> String {
     format!("key = \"{}\"", host.key.display())
 }
 
 /// A tree with times of whole seconds, as the protocols carry them.
-fn whole_seconds(tree: BTreeMap<String, String>) -> BTreeMap<String, String> {
+pub(super) fn whole_seconds(tree: BTreeMap<String, String>) -> BTreeMap<String, String> {
     let cut = |text: String| {
         let (mode, rest) = text.split_once(' ').expect("a mode");
         let (time, rest) = rest.split_once(' ').expect("a time");
@@ -43,19 +35,19 @@ fn whole_seconds(tree: BTreeMap<String, String>) -> BTreeMap<String, String> {
     tree.into_iter().map(|(path, text)| (path, cut(text))).collect()
 }
 
-fn without_links(mut tree: BTreeMap<String, String>) -> BTreeMap<String, String> {
+pub(super) fn without_links(mut tree: BTreeMap<String, String>) -> BTreeMap<String, String> {
     tree.retain(|_, text| !text.contains(" link to "));
     tree
 }
 
 /// The same tree without modes and times.
-fn contents(tree: BTreeMap<String, String>) -> BTreeMap<String, String> {
+pub(super) fn contents(tree: BTreeMap<String, String>) -> BTreeMap<String, String> {
     let cut = |text: String| text.splitn(3, ' ').nth(2).unwrap_or_default().to_owned();
     tree.into_iter().map(|(path, text)| (path, cut(text))).collect()
 }
 
 /// What unpacking on this machine gives, to be compared with.
-fn unpacked_here(fixture: &Fixture, archive: &str) -> BTreeMap<String, String> {
+pub(super) fn unpacked_here(fixture: &Fixture, archive: &str) -> BTreeMap<String, String> {
     fixture.workspace.write(
         "here.toml",
         "[site.here]\nurl = \"https://www.glimmer-point.example\"\nfiles = \"here\"\n",
@@ -103,84 +95,6 @@ fn a_site_moves_over_sftp_with_its_database_through_ssh() {
         fixture.workspace.done("undo new --let-go");
         assert!(!fixture.workspace.path("new/.fernweh-htdocs").exists());
     }
-}
-
-#[test]
-fn a_site_moves_over_ftp_with_and_without_tls_and_facts() {
-    let authority = Authority::new().unwrap();
-    for (scheme, more) in [("ftps", ""), ("ftp", ""), ("ftp", "FactsAdvertise off\n")] {
-        let fixture = fixture(Engine::Mariadb);
-        let (certificate, key) = authority.issue("localhost").unwrap();
-        fixture.workspace.write("authority.pem", &authority.certificate);
-        fixture.workspace.write("host.pem", certificate);
-        fixture.workspace.write("host-key.pem", key);
-        let (certificate, key) =
-            (fixture.workspace.path("host.pem"), fixture.workspace.path("host-key.pem"));
-        let tls = (scheme == "ftps").then_some((certificate.as_path(), key.as_path()));
-        fixture.workspace.write("ftp-password", FTP_LOGIN.1);
-        let folder = fixture.workspace.path("ftp-host");
-        let host = FtpHost::start(&folder, fixture.workspace.folder(), tls, more);
-        fixture.reach_files("old", &host.files(scheme, "/old/htdocs"), FTP_PASSWORD);
-        fixture.reach_files("new", &host.files(scheme, "/new/htdocs"), FTP_PASSWORD);
-
-        let archive = fixture.pack();
-        let ran = fixture.workspace.done(&format!("unpack {archive} new"));
-        if !more.is_empty() {
-            // With facts, this host shows a link as what it leads to.
-            ran.says("links; they are left out");
-        }
-
-        let here = contents(without_links(unpacked_here(&fixture, archive)));
-        let mut there = contents(files_of(&fixture.root("new")));
-        there.insert("config/site.php".into(), here["config/site.php"].clone());
-        assert_eq!(there, here, "{scheme} {more}");
-        let about = fs::metadata(fixture.root("new").join("bin/nightly.sh")).unwrap();
-        assert_eq!(about.permissions().mode() & 0o777, 0o755, "{scheme} {more}");
-
-        fixture.workspace.done("undo new");
-        assert!(!fixture.root("new").exists(), "it was not there before");
-    }
-}
-
-#[test]
-fn where_a_login_sees_the_site_alone_its_entries_change_places_one_by_one() {
-    let fixture = fixture(Engine::Mariadb);
-    let archive = fixture.pack();
-    let root = fixture.root("new");
-    fs::create_dir_all(root.join("pictures")).unwrap();
-    fs::write(root.join("pictures/older.png"), "older").unwrap();
-    fs::write(root.join("index.php"), "the older page").unwrap();
-    fs::write(root.join("only-here.txt"), "only here").unwrap();
-    let before = files_of(&root);
-    let host = ftp_host(&fixture.workspace, &root, "");
-    fixture.reach_files("new", &host.files("ftp", "/"), FTP_PASSWORD);
-
-    let ran = fixture.workspace.run(&format!("unpack {archive} new")).code(2);
-    ran.says("3 entries");
-    let ran = fixture.workspace.done(&format!("unpack {archive} new --overwrite"));
-    ran.says("does not serve that folder");
-    let work = root.join(".fernweh-work");
-    assert_eq!(fs::read_to_string(work.join(".htaccess")).unwrap(), "Require all denied\n");
-    assert!(!root.join("only-here.txt").exists());
-    let visible = |tree: BTreeMap<String, String>| {
-        let mut tree = contents(tree);
-        tree.retain(|path, _| !path.starts_with(".fernweh-work"));
-        tree
-    };
-    let after = visible(files_of(&root));
-    assert!(after.len() > 50);
-
-    // The folder in which states are kept is no part of the site.
-    fixture.workspace.done("pack new -o again.tar --only files");
-    let names = fixture.workspace.done("show again.tar --verify").out;
-    assert!(!names.contains("fernweh-work"));
-
-    fixture.workspace.done("undo new");
-    assert_eq!(visible(files_of(&root)), contents(before));
-    fixture.workspace.done("undo new");
-    assert_eq!(visible(files_of(&root)), after);
-    fixture.workspace.done("undo new --let-go");
-    assert!(!work.exists());
 }
 
 #[test]
@@ -271,31 +185,6 @@ fn a_login_that_fails_says_what_was_tried_and_what_the_host_takes() {
     fixture.workspace.write(".ssh/config", jump);
     fixture.workspace.write(".ssh/known_hosts", format!("{}{}", host.known, other.known));
     fixture.workspace.done("-c named.toml pack old --only files -o jumped.tar");
-}
-
-#[test]
-fn an_ftp_login_or_certificate_that_is_refused_is_told_as_that() {
-    let fixture = fixture(Engine::Mariadb);
-    let host = ftp_host(&fixture.workspace, fixture.workspace.folder(), "");
-    fixture.reach_files("old", &host.files("ftp", "/old/htdocs"), FTP_PASSWORD);
-    fixture.workspace.write("ftp-password", "wrong");
-    let ran = fixture.workspace.run("pack old").code(3);
-    ran.says("refuses user keeper").says("password.files").says("nothing was changed");
-
-    let authority = Authority::new().unwrap();
-    let (certificate, key) = authority.issue("localhost").unwrap();
-    fixture.workspace.write("host.pem", certificate);
-    fixture.workspace.write("host-key.pem", key);
-    let (certificate, key) =
-        (fixture.workspace.path("host.pem"), fixture.workspace.path("host-key.pem"));
-    let folder = fixture.workspace.path("ftps-host");
-    let host = FtpHost::start(&folder, fixture.workspace.folder(), Some((&certificate, &key)), "");
-    let text = fixture.workspace.read("fernweh.toml");
-    let line = text.lines().find(|line| line.starts_with("files = \"ftp:")).unwrap();
-    let secure = format!("files = \"{}\"", host.files("ftps", "/old/htdocs"));
-    fixture.workspace.write("fernweh.toml", text.replace(line, &secure));
-    fixture.workspace.write("ftp-password", FTP_LOGIN.1);
-    fixture.workspace.run("pack old").code(3).says("certificate").says("authority");
 }
 
 #[test]
@@ -551,55 +440,6 @@ fn a_socket_of_the_host_is_reached_and_names_in_known_hosts_may_be_hashed() {
     let assist = there.replacen("through = ", "assist = \"copy-self\"\nthrough = ", 1);
     fixture.workspace.write("fernweh.toml", assist);
     fixture.workspace.done("survey old").says("13 tables");
-}
-
-#[test]
-fn ftp_servers_of_other_habits_carry_a_site_and_say_what_they_do_not() {
-    for kind in [FtpServer::Vsftpd, FtpServer::Pure] {
-        let fixture = fixture(Engine::Mariadb);
-        let root = fixture.root("old");
-        fs::write(root.join("with space & ümlaut.txt"), "x").unwrap();
-        fs::write(root.join("large.bin"), vec![7; 3 << 20]).unwrap();
-        fs::create_dir_all(root.join("deep/er/est")).unwrap();
-        fs::write(root.join("deep/er/est/.hidden"), "y").unwrap();
-        let folder = fixture.workspace.path("other-ftp");
-        let host = OtherFtp::start(kind, &folder, fixture.workspace.folder());
-        fixture.workspace.write("ftp-password", host.password);
-        for name in ["old", "new"] {
-            let place = host.files(&format!("/{name}/htdocs"));
-            fixture.reach_files(name, &place, FTP_PASSWORD);
-        }
-        fixture.workspace.done("survey old --for new");
-        let archive = fixture.pack();
-        fixture.workspace.done(&format!("unpack {archive} new"));
-        let here = |name: &str| {
-            let mut tree = whole_seconds(files_of(&fixture.root(name)));
-            // The settings are written anew; times, modes and links are what a host carries.
-            tree.retain(|path, what| path != "config/site.php" && !what.contains("link to"));
-            let content = |what: String| what.rsplit(' ').next().unwrap_or_default().to_owned();
-            tree.into_iter().map(|(path, what)| (path, content(what))).collect::<BTreeMap<_, _>>()
-        };
-        let mut old = here("old");
-        old.retain(|path, _| !path.starts_with("cache/"));
-        let unpacked = here("new");
-        for (path, what) in &old {
-            let same = unpacked.get(path);
-            let rewritten = unpacked_here_differs(&fixture, path);
-            assert!(same == Some(what) || rewritten, "{kind:?}: {path}: {what} {same:?}");
-        }
-        assert_eq!(old.len(), unpacked.len(), "{kind:?}");
-        let before = whole_seconds(files_of(&fixture.root("new")));
-        fixture.workspace.done(&format!("unpack {archive} new --overwrite"));
-        fixture.workspace.done("undo new");
-        assert_eq!(before, whole_seconds(files_of(&fixture.root("new"))), "{kind:?}");
-    }
-}
-
-/// Whether rewriting changes a file on its way.
-fn unpacked_here_differs(fixture: &Fixture, path: &str) -> bool {
-    let read = |name: &str| fs::read(fixture.root(name).join(path)).unwrap_or_default();
-    let (old, new) = (read("old"), read("new"));
-    old != new && String::from_utf8_lossy(&old).contains("glimmerpoint")
 }
 
 #[test]

@@ -11,6 +11,7 @@ mod fitting;
 mod foreseen;
 mod forging;
 mod forms;
+mod ftp;
 mod going_on;
 mod hostile;
 mod hosts;
