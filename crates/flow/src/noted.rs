@@ -7,8 +7,9 @@
 //! names what that run would have built and put aside there.
 
 use crate::journal::{Header, Journal, Operation, Plan, Records, Run, RunState, Step, is_run_name};
-use crate::run::Surroundings;
-use fernweh_ports::{DatabaseSwap, Direction, Result, SiteAccess, Targets, Trouble, foreign};
+use fernweh_ports::{
+    DatabaseSwap, Direction, Progress, Result, SiteAccess, Targets, Trouble, foreign,
+};
 use serde::{Deserialize, Serialize};
 
 /// One kept state, as it is noted at the destination.
@@ -137,8 +138,7 @@ pub(crate) struct Others {
 impl Others {
     /// Asks the destination. Runs of this folder that another has taken over are closed here:
     /// where they stand, only the other one knows.
-    pub fn ask(site: &dyn SiteAccess, around: Surroundings<'_>) -> Result<Self> {
-        let Surroundings { records, progress, .. } = around;
+    pub fn ask(site: &dyn SiteAccess, records: &Records, progress: &dyn Progress) -> Result<Self> {
         let own = records.runs_of(site.name())?;
         let mut notes = notes(site)?;
         let here = records.identity()?;

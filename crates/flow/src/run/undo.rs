@@ -117,7 +117,7 @@ impl Undo {
 /// only where the user trusts what stands there.
 pub fn take_over(site: &dyn SiteAccess, around: Surroundings<'_>) -> Result<()> {
     let _lock = around.records.lock(site.name())?;
-    Others::ask(site, around)?.take_over(site, around.records)
+    Others::ask(site, around.records, around.progress)?.take_over(site, around.records)
 }
 
 /// Sees what other folders have done to the site: what they have made over the last change of
@@ -129,7 +129,7 @@ fn look_around(undo: &Undo, site: &dyn SiteAccess, around: Surroundings<'_>) -> 
         // Each cell is looked at, or something is to be completed first.
         return Ok(());
     }
-    let others = Others::ask(site, around)?;
+    let others = Others::ask(site, around.records, around.progress)?;
     let stack = Stack::of(around.records, name)?;
     let started = stack.next().map_or("", |run| run.header.started.as_str());
     let Some(kept) = others.since(started).filter(|_| !matches!(undo, Undo::LetGo { .. })) else {

@@ -1,8 +1,7 @@
 //! MariaDB's answers in MySQL's words.
 
-use super::statements::COLLATIONS;
 use super::wire::{Wire, cells, integer, row};
-use super::{Shared, Version};
+use super::{COLLATIONS, Shared, Version};
 use crate::mysql::login::DEPRECATE_EOF;
 use std::io;
 

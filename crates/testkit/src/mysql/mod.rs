@@ -53,6 +53,9 @@ pub struct Habits {
     pub wants_encryption: bool,
 }
 
+/// A collation of MySQL's, and the one that stands for it at MariaDB.
+const COLLATIONS: [(&str, &str); 1] = [("utf8mb4_0900_ai_ci", "utf8mb4_unicode_520_nopad_ci")];
+
 /// What all connections of a mask share.
 struct Shared {
     port: u16,

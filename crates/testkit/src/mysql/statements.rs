@@ -2,7 +2,7 @@
 
 use super::answers::{Answer, ask, forward};
 use super::wire::Wire;
-use super::{Shared, Version};
+use super::{COLLATIONS, Shared, Version};
 use std::io;
 
 const QUIT: u8 = 0x01;
@@ -421,10 +421,6 @@ fn split_outside_quotes(list: &str) -> Vec<&str> {
     parts.push(&list[start..]);
     parts
 }
-
-/// A collation of MySQL's, and the one that stands for it at MariaDB.
-pub(super) const COLLATIONS: [(&str, &str); 1] =
-    [("utf8mb4_0900_ai_ci", "utf8mb4_unicode_520_nopad_ci")];
 
 /// MySQL's names as MariaDB knows them.
 fn there(text: &str) -> String {
