@@ -185,13 +185,11 @@ fn is_unknown(error: Option<&Error>) -> bool {
 }
 
 fn in_words(error: Option<&Error>, name: &ServerName<'_>) -> String {
-    let Some(Error::InvalidCertificate(why)) = error else {
-        return "nobody whom this machine trusts vouches for the certificate".into();
+    let why = match error {
+        Some(Error::InvalidCertificate(why)) if !is_unknown(error) => why,
+        _ => return "nobody whom this machine trusts vouches for the certificate".into(),
     };
     match why {
-        CertificateError::UnknownIssuer => {
-            "nobody whom this machine trusts vouches for the certificate".into()
-        }
         CertificateError::NotValidForName | CertificateError::NotValidForNameContext { .. } => {
             format!("the certificate is not for {}", name.to_str())
         }

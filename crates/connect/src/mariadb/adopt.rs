@@ -9,7 +9,10 @@ use fernweh_ports::{NamedSql, Result, SwapObjects, Trouble, foreign};
 
 /// The objects with statements that are what their names say; others are refused.
 pub(super) fn parsed(objects: &SwapObjects) -> Result<SwapObjects> {
-    let is = |made: &Statement, wanted: ObjectKind, one: &NamedSql| matches!(made, Statement::Object { kind, name, .. } if *kind == wanted && *name == one.name);
+    let is = |made: &Statement, wanted: ObjectKind, one: &NamedSql| {
+        matches!(made, Statement::Object { kind, name, .. }
+            if *kind == wanted && *name == one.name)
+    };
     Ok(SwapObjects {
         foreign_keys: each(&objects.foreign_keys, "foreign key", |one, made| {
             matches!(made, Statement::ForeignKey { table, name, .. }

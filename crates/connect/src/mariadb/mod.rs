@@ -50,17 +50,23 @@ pub(crate) struct Link {
     _way: Way,
 }
 
-/// The mode in which values are taken as they are, or not at all.
-const MODE: &str =
-    "STRICT_ALL_TABLES,NO_AUTO_VALUE_ON_ZERO,ALLOW_INVALID_DATES,NO_ENGINE_SUBSTITUTION";
+/// The modes in which values are taken as they are, or not at all.
+macro_rules! modes {
+    () => {
+        "STRICT_ALL_TABLES,NO_AUTO_VALUE_ON_ZERO,ALLOW_INVALID_DATES,NO_ENGINE_SUBSTITUTION"
+    };
+}
+const MODE: &str = modes!();
 
 /// Session settings that make values arrive and depart unchanged. Unique keys are checked:
 /// without that (and foreign keys) InnoDB fills an empty table in a mode in which a statement
 /// that fails takes the rows of the earlier ones with it.
-const SESSION: &str = "SET SESSION time_zone = '+00:00', wait_timeout = 86400, \
-     net_write_timeout = 3600, net_read_timeout = 3600, \
-     sql_mode = 'STRICT_ALL_TABLES,NO_AUTO_VALUE_ON_ZERO,ALLOW_INVALID_DATES,NO_ENGINE_SUBSTITUTION', \
-     foreign_key_checks = 0, unique_checks = 1, sql_quote_show_create = 1";
+const SESSION: &str = concat!(
+    "SET SESSION time_zone = '+00:00', wait_timeout = 86400, \
+     net_write_timeout = 3600, net_read_timeout = 3600, sql_mode = '",
+    modes!(),
+    "', foreign_key_checks = 0, unique_checks = 1, sql_quote_show_create = 1"
+);
 
 /// Further settings, as far as a server has them and lets a login change them: no statement of ours
 /// ends after some seconds, what is known of tables is not a day old, and tables are made as they

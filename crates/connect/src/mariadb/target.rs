@@ -29,8 +29,6 @@ const LOCK: &str = "SELECT get_lock(concat('fernweh ', sha1(database())), 0)";
 impl MariadbTarget {
     /// When each table was last written to, as long as the server runs.
     fn written_at(&mut self) -> Result<BTreeMap<String, String>> {
-        // Some servers remember such numbers for a day.
-        let _ = self.link.try_run("SET SESSION information_schema_stats_expiry = 0");
         let times = self.link.ask(
             "SELECT table_name, coalesce(update_time, '') FROM information_schema.tables \
              WHERE table_schema = database() AND table_type <> 'VIEW' ORDER BY table_name",

@@ -25,7 +25,7 @@ const WAITS: [u64; 14] = match cfg!(test) {
 const SAME_STEP: u32 = 5;
 
 /// Logs in at the host once more.
-type Connect = Box<dyn Fn() -> Result<Arc<dyn Tree>> + Send + Sync>;
+type Connect = Arc<dyn Fn() -> Result<Arc<dyn Tree>> + Send + Sync>;
 
 /// A tree that outlasts its connection.
 pub struct PatientTree {
@@ -33,7 +33,7 @@ pub struct PatientTree {
     now: Mutex<(u64, Arc<dyn Tree>)>,
     /// One reconnects, the others wait.
     connecting: tokio::sync::Mutex<()>,
-    connect: Arc<Connect>,
+    connect: Connect,
     /// It was waited for long enough: whoever cleans up does not wait once more.
     given_up: AtomicBool,
     first: Arc<dyn Tree>,
@@ -48,7 +48,7 @@ impl PatientTree {
         Self {
             now: Mutex::new((0, tree.clone())),
             connecting: tokio::sync::Mutex::default(),
-            connect: Arc::new(Box::new(connect)),
+            connect: Arc::new(connect),
             given_up: AtomicBool::new(false),
             first: tree,
         }
@@ -118,7 +118,7 @@ impl PatientTree {
         }
     }
 
-    /// Takes a step that changes nothing.
+    /// Takes a step that can be taken twice: it changes nothing, or not any more.
     async fn look_up<'a, T: Send + 'a>(
         &self,
         take: impl Fn(Arc<dyn Tree>) -> Doing<'a, T>,
@@ -177,18 +177,13 @@ impl Tree for PatientTree {
         metadata: Metadata,
     ) -> Doing<'a, ()> {
         Box::pin(async move {
-            let from =
-                tokio::sync::Mutex::new(Held { from, held: Vec::new(), bytes: 0, ended: false });
+            let mut from = Held { from, held: Vec::new(), bytes: 0 };
             let mut losses = 0;
             loop {
                 let (number, tree) = self.now();
                 let (hand, taken) = mpsc::channel::<Bytes>(4);
-                let passing = async {
-                    let mut from = from.lock().await;
-                    from.pass(hand).await;
-                };
-                let stored = tokio::join!(tree.store(path, at, taken, metadata), passing).0;
-                let again = from.lock().await.is_whole() && losses < SAME_STEP;
+                let stored = tokio::join!(tree.store(path, at, taken, metadata), from.pass(hand)).0;
+                let again = from.is_whole() && losses < SAME_STEP;
                 match stored {
                     Err(trouble) if trouble.lost && again => {
                         losses += 1;
@@ -302,14 +297,14 @@ async fn pass_new(mut from: mpsc::Receiver<Bytes>, to: mpsc::Sender<Bytes>, came
 struct Held {
     from: mpsc::Receiver<Bytes>,
     held: Vec<Bytes>,
+    /// How much has passed.
     bytes: usize,
-    /// More has passed than is held.
-    ended: bool,
 }
 
 impl Held {
+    /// Whether all that has passed is still held.
     fn is_whole(&self) -> bool {
-        !self.ended
+        self.bytes <= limits::HELD_UPLOAD
     }
 
     /// Passes everything on, from the beginning.
@@ -321,10 +316,9 @@ impl Held {
         }
         while let Some(portion) = self.from.recv().await {
             self.bytes += portion.len();
-            self.ended |= self.bytes > limits::HELD_UPLOAD;
-            match self.ended {
-                true => self.held.clear(),
-                false => self.held.push(portion.clone()),
+            match self.is_whole() {
+                true => self.held.push(portion.clone()),
+                false => self.held.clear(),
             }
             if to.send(portion).await.is_err() {
                 return;

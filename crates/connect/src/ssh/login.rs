@@ -71,9 +71,6 @@ async fn attempts(
     }
     tried.words.clear();
     let (open, closed) = keys_of(address, tried);
-    // What opens a key is not shown to the host.
-    let opens = |word: &String| closed.iter().any(|file| load_secret_key(file, Some(word)).is_ok());
-    let mut password = address.password.clone().filter(|word| !opens(word));
     if tried.takes(MethodKind::PublicKey) {
         // What asks nobody comes first.
         for (file, key) in open {
@@ -84,13 +81,16 @@ async fn attempts(
         if with_agent(handle, address, tried).await? {
             return Ok(true);
         }
-        for file in closed {
-            let Some(key) = opened(&file, address, asks, tried) else { continue };
-            if with_key(handle, user, &file, key, tried).await? {
+        for file in &closed {
+            let Some(key) = opened(file, address, asks, tried) else { continue };
+            if with_key(handle, user, file, key, tried).await? {
                 return Ok(true);
             }
         }
     }
+    // What opens a key is not shown to the host.
+    let opens = |word: &String| closed.iter().any(|file| load_secret_key(file, Some(word)).is_ok());
+    let mut password = address.password.clone().filter(|word| !opens(word));
     if password.is_none()
         && (tried.takes(MethodKind::Password) || tried.takes(MethodKind::KeyboardInteractive))
     {

@@ -23,7 +23,7 @@ pub fn without_host_options(sql: &str) -> (String, Vec<&'static str>) {
         for words in [&["DATA", "DIRECTORY"][..], &["INDEX", "DIRECTORY"]] {
             if words_at(&all, at, words) {
                 note("the folder of its data");
-                let end = option_range(&all, at + 1, true).end;
+                let end = option_range(&all, at + 1).end;
                 edits.push((all[at].range.start..end, String::new()));
             }
         }
@@ -36,7 +36,7 @@ pub fn without_host_options(sql: &str) -> (String, Vec<&'static str>) {
         ] {
             if all[at].named(word) {
                 note(what);
-                edits.push((option_range(&all, at, true), String::new()));
+                edits.push((option_range(&all, at), String::new()));
             }
         }
     }
@@ -68,7 +68,7 @@ pub fn with_collations(sql: &str, table: &str, columns: &dyn Fn(&str) -> Option<
     let options = || (0..all.len()).filter(|at| all[*at].depth == 0);
     let charset = options().find(|at| all[*at].is("CHARSET"));
     if let (Some(charset), false) = (charset, options().any(|at| all[at].is("COLLATE"))) {
-        let end = option_range(&all, charset, true).end;
+        let end = option_range(&all, charset).end;
         edits.push((end..end, format!(" COLLATE={table}")));
     }
     apply(sql, edits)

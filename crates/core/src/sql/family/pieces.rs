@@ -51,15 +51,10 @@ pub(super) fn words_at(all: &[Piece<'_>], at: usize, words: &[&str]) -> bool {
     words.iter().enumerate().all(|(n, word)| all.get(at + n).is_some_and(|piece| piece.is(word)))
 }
 
-/// An option, from its name on, with its value if it has one; in a mark of its own, the mark.
-pub(super) fn option_range(all: &[Piece<'_>], at: usize, has_value: bool) -> Range<usize> {
-    let mut last = at;
-    if has_value {
-        if all.get(last + 1).is_some_and(|next| next.token == Token::Sign(b'=')) {
-            last += 1;
-        }
-        last = (last + 1).min(all.len() - 1);
-    }
+/// An option, from its name on, with its value; in a mark of its own, the mark.
+pub(super) fn option_range(all: &[Piece<'_>], at: usize) -> Range<usize> {
+    let equals = all.get(at + 1).is_some_and(|next| next.token == Token::Sign(b'='));
+    let last = (at + 1 + usize::from(equals)).min(all.len() - 1);
     let alone = at > 0
         && all[at - 1].token == Token::MarkOpen
         && all.get(last + 1).is_some_and(|next| next.token == Token::MarkClose);

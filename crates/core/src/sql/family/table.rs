@@ -82,16 +82,15 @@ impl Server {
             }
             return;
         }
-        for (words, value) in
-            [("COLUMN_FORMAT", true), ("STORAGE", true), ("ENGINE_ATTRIBUTE", true)]
-        {
-            if words_at(all, at, &[words]) && !all[at].in_mark {
-                edits.push((option_range(all, at, value), String::new()));
-            }
-        }
-        for words in ["SECONDARY_ENGINE_ATTRIBUTE", "AUTOEXTEND_SIZE"] {
-            if words_at(all, at, &[words]) && !all[at].in_mark {
-                edits.push((option_range(all, at, true), String::new()));
+        for option in [
+            "COLUMN_FORMAT",
+            "STORAGE",
+            "ENGINE_ATTRIBUTE",
+            "SECONDARY_ENGINE_ATTRIBUTE",
+            "AUTOEXTEND_SIZE",
+        ] {
+            if words_at(all, at, &[option]) && !all[at].in_mark {
+                edits.push((option_range(all, at), String::new()));
             }
         }
     }
@@ -120,7 +119,7 @@ impl Server {
             if piece.named(option)
                 && all.get(at + 1).is_some_and(|next| next.token == Token::Sign(b'='))
             {
-                edits.push((option_range(all, at, true), String::new()));
+                edits.push((option_range(all, at), String::new()));
             }
         }
         if piece.is("DEFAULT")
@@ -132,7 +131,7 @@ impl Server {
             let is_time = ["CURRENT_TIMESTAMP", "NOW", "LOCALTIME", "LOCALTIMESTAMP"]
                 .iter()
                 .any(|name| first.is(name));
-            let long = LONG_TYPES.iter().any(|name| kind.is_some_and(|at| all[at].is(name)));
+            let long = LONG_TYPES.iter().any(|name| all[kind].is(name));
             let literal =
                 matches!(first.token, Token::Text(_) | Token::Number(_) | Token::Bytes(_));
             let bracketed = first.token == Token::Sign(b'(');
@@ -194,7 +193,7 @@ fn check_before(all: &[Piece<'_>], at: usize) -> Option<(Range<usize>, String)> 
 }
 
 /// The tokens of a default, and where the column's type stands.
-fn default_value(all: &[Piece<'_>], at: usize) -> Option<(Range<usize>, Option<usize>)> {
+fn default_value(all: &[Piece<'_>], at: usize) -> Option<(Range<usize>, usize)> {
     if all[at].depth != 1 {
         return None;
     }
@@ -212,5 +211,5 @@ fn default_value(all: &[Piece<'_>], at: usize) -> Option<(Range<usize>, Option<u
                 all[*at].depth == all[open].depth && all[*at].token == Token::Sign(b')')
             })?;
     }
-    (end <= item.end).then_some((first..end, Some(item.start + 1)))
+    (end <= item.end).then_some((first..end, item.start + 1))
 }
