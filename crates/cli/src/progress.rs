@@ -178,6 +178,7 @@ impl Progress for Terminal {
                 Unit::Bytes => "bytes",
                 Unit::Records => "records",
                 Unit::Pages => "pages",
+                Unit::Keys => "keys",
             };
             let of = stage.total.map(|total| format!(" of {total}")).unwrap_or_default();
             let seconds = stage.began.elapsed().as_secs();

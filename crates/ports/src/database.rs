@@ -198,6 +198,24 @@ pub struct Rejected {
     pub adapted: bool,
 }
 
+/// A table that is short of keys.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct WaitingKeys {
+    /// The table.
+    pub table: String,
+    /// How many keys.
+    pub keys: u64,
+}
+
+/// Records in the way of a unique key: earlier ones have the same values.
+#[derive(Clone, Debug, PartialEq)]
+pub struct InTheWay {
+    /// The records.
+    pub rows: RowBatch,
+    /// Which key, in words.
+    pub because: String,
+}
+
 /// A database that is built beside the old one and takes its place.
 pub trait DatabaseTarget: Send {
     /// What is there now.
@@ -208,6 +226,26 @@ pub trait DatabaseTarget: Send {
     /// others are in. With `adapt`, values that do not fit are changed by the database itself
     /// where it can do that, and said to be.
     fn write(&mut self, rows: &RowBatch, adapt: bool) -> Result<Vec<Rejected>>;
+    /// Bytes of rows above which the keys of a table are made when its rows are in; `None` where
+    /// that is always so, or never.
+    fn keys_wait_above(&mut self) -> Result<Option<u64>> {
+        Ok(None)
+    }
+    /// The tables that are short of keys which wait until the rows are in. Asked when they are.
+    fn waiting_keys(&mut self) -> Result<Vec<WaitingKeys>> {
+        Ok(Vec::new())
+    }
+    /// Makes the keys that a table is short of. Where records are in the way of a unique one, gives
+    /// some of them; once they are taken out it is to be tried again.
+    fn make_keys(&mut self, table: &str) -> Result<Option<InTheWay>> {
+        let _ = table;
+        Ok(None)
+    }
+    /// Takes records that were in the way of a key out of a table that is being built.
+    fn take_out(&mut self, rows: &RowBatch) -> Result<()> {
+        let _ = rows;
+        Ok(())
+    }
     /// Makes sure that what has been written stays, whatever becomes of the connection.
     fn secure(&mut self) -> Result<()>;
     /// Connects anew to what `build` has made, in this run or in one that was broken off;

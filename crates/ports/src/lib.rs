@@ -17,8 +17,8 @@ mod words;
 
 pub use database::{
     Applied, Change, Counting, DatabaseEditor, DatabaseSource, DatabaseTarget, Direction,
-    Fingerprint, KeyPosition, Lines, Overview, PacketLimit, Record, Refreshing, Refused, Rejected,
-    RowBatch, Scope, Structure, TableInfo,
+    Fingerprint, InTheWay, KeyPosition, Lines, Overview, PacketLimit, Record, Refreshing, Refused,
+    Rejected, RowBatch, Scope, Structure, TableInfo, WaitingKeys,
 };
 pub use files::{
     Amount, Counts, FileEditor, FileId, FileSource, FileSwap, FileTarget, Held, LeftOut, NewFile,

@@ -11,6 +11,8 @@ pub enum Unit {
     Records,
     /// Pages.
     Pages,
+    /// Keys of tables.
+    Keys,
 }
 
 /// Where tests stop the program.

@@ -18,6 +18,7 @@ mod hosts;
 mod intruders;
 mod journey;
 mod kept;
+mod keys;
 mod large_objects;
 mod live;
 mod living;

@@ -2,6 +2,7 @@
 //! switched.
 
 use super::intake::{Intake, Packed};
+use super::keys::Waiting;
 use super::load::Loader;
 use super::{Link, text};
 use crate::server::{ServerAddress, Session, aside, short_run};
@@ -33,6 +34,8 @@ pub struct MariadbTarget {
     pub(super) limit: Option<PacketLimit>,
     /// How the table at hand takes rows.
     pub(super) intake: Option<Intake>,
+    /// Keys that wait until the rows are in.
+    pub(super) waiting: Waiting,
 }
 
 impl MariadbTarget {
@@ -57,6 +60,7 @@ impl MariadbTarget {
             packed,
             intake,
             limit,
+            waiting: Waiting::default(),
         })
     }
 

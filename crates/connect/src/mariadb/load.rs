@@ -130,7 +130,7 @@ pub(super) fn execute(
     link.runtime.block_on(link.conn.exec_batch(sql, rows))
 }
 
-fn parameter(value: &Value) -> mysql_async::Value {
+pub(super) fn parameter(value: &Value) -> mysql_async::Value {
     match value {
         Value::Null => mysql_async::Value::NULL,
         Value::Integer(number) => mysql_async::Value::Int(*number),

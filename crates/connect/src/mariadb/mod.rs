@@ -13,6 +13,7 @@ mod foresee;
 mod gate;
 mod incompatibilities;
 mod intake;
+mod keys;
 mod load;
 mod objects;
 mod rights;

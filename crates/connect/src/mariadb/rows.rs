@@ -19,6 +19,7 @@ type Sent = std::result::Result<(), mysql_async::Error>;
 impl MariadbTarget {
     /// Writes rows as the table takes them.
     pub(super) fn take(&mut self, rows: &RowBatch, adapt: bool) -> Result<Vec<Rejected>> {
+        self.make_way(rows)?;
         let intake = match self.intake.take().filter(|known| known.table == rows.table) {
             Some(known) => known,
             None => self.learn(rows)?,

@@ -10,12 +10,12 @@ use crate::server::{NOTES, Session, aside};
 use fernweh_core::digest::sha256;
 use fernweh_core::finding::Check;
 use fernweh_core::limits;
-use fernweh_core::sql::{ObjectKind, Statement, with_modes};
+use fernweh_core::sql::{Modes, ObjectKind, Statement, with_modes};
 use fernweh_ports::PacketLimit;
 use fernweh_ports::{
-    CameIn, Counting, DatabaseSwap, DatabaseTarget, Direction, Fingerprint, NamedSql, Overview,
-    Progress, Rejected, Result, RowBatch, Scope, Structure, SwapTable, TableMark, TablesSwap,
-    foreign,
+    CameIn, Counting, DatabaseSwap, DatabaseTarget, Direction, Fingerprint, InTheWay, NamedSql,
+    Overview, Progress, Rejected, Result, RowBatch, Scope, Structure, SwapTable, TableMark,
+    TablesSwap, WaitingKeys, foreign,
 };
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -24,7 +24,7 @@ const FRESH: &str = " or just before";
 
 /// Takes the lock of those who build in this database.
 /// (Names of locks have 64 characters at most, and names of databases as well.)
-const LOCK: &str = "SELECT get_lock(concat('fernweh ', sha1(database())), 0)";
+pub(super) const LOCK: &str = "SELECT get_lock(concat('fernweh ', sha1(database())), 0)";
 
 impl MariadbTarget {
     /// When each table was last written to, as long as the server runs.
@@ -101,6 +101,7 @@ impl DatabaseTarget for MariadbTarget {
             self.link.try_run(&sql).map_err(|error| {
                 self.link.trouble(&format!("the database rejected table {name}"), &error)
             })?;
+            self.note_keys(name, &sql);
             self.tables.push(name.clone());
         }
         self.expect_rows()
@@ -127,8 +128,17 @@ impl DatabaseTarget for MariadbTarget {
         self.link = Link::open_for_one(&self.address)?;
         self.loader.begin_anew();
         self.intake = None;
+        self.end_abandoned()?;
         self.link.lock(LOCK, "1")?;
         self.learn_collations()?;
+        for statement in structure {
+            if let Statement::Table { name, sql, .. } = statement {
+                // What is said otherwise here was noted when the table was made.
+                let sql = self.with_collations(Modes::default(), sql);
+                let sql = self.link.server.table(&sql, &mut Vec::new());
+                self.note_keys(name, &sql);
+            }
+        }
         let made = structure.iter().filter_map(|statement| match statement {
             Statement::Object { kind: ObjectKind::Sequence, name, .. }
             | Statement::Table { name, .. } => Some(name.clone()),
@@ -147,6 +157,22 @@ impl DatabaseTarget for MariadbTarget {
 
     fn write(&mut self, rows: &RowBatch, adapt: bool) -> Result<Vec<Rejected>> {
         self.take(rows, adapt)
+    }
+
+    fn keys_wait_above(&mut self) -> Result<Option<u64>> {
+        self.key_bound().map(Some)
+    }
+
+    fn waiting_keys(&mut self) -> Result<Vec<WaitingKeys>> {
+        self.short_of_keys()
+    }
+
+    fn make_keys(&mut self, table: &str) -> Result<Option<InTheWay>> {
+        self.add_keys(table)
+    }
+
+    fn take_out(&mut self, rows: &RowBatch) -> Result<()> {
+        self.remove_rows(rows)
     }
 
     fn incompatibilities(&mut self, from: &Overview, structure: &Structure) -> Result<Vec<Check>> {
@@ -326,6 +352,7 @@ impl DatabaseTarget for MariadbTarget {
     }
 
     fn discard(&mut self) -> Result<()> {
+        self.end_abandoned()?;
         let ours = format!("_fw{}_n_", self.run);
         let list = format!(
             "SELECT table_name FROM information_schema.tables WHERE table_schema = database() \

@@ -28,7 +28,10 @@ pub use copy::{
     CopyHead, copy_row_in_pieces, read_copy_row, write_copy_head, write_copy_row, write_load_row,
 };
 pub use database::without_database;
-pub use family::{Product, Server, named_checks, with_collations, without_host_options};
+pub use family::{
+    Product, SecondaryKey, Server, named_checks, secondary_keys, with_collations,
+    without_host_options,
+};
 pub use foreign::{ForeignError, ForeignScript, Layout, Meaning, Understood, without_definer};
 pub use lexer::{Lexeme, Lexer, Literal, Modes, Step, Token, tokens};
 pub use literal::{

@@ -95,6 +95,8 @@ pub enum Step {
     Cleared,
     /// Tables stand beside the old ones, ready for rows.
     Made,
+    /// All rows are in; keys of large tables are made from here on.
+    Filled,
     /// The new state stands beside the old one.
     Built,
     /// The new state has been compared with the archive.
@@ -284,6 +286,7 @@ impl Step {
             Step::Clearing { .. } => "clearing",
             Step::Cleared => "cleared",
             Step::Made => "made",
+            Step::Filled => "filled",
             Step::Built => "built",
             Step::Checked => "checked",
             Step::Switching { .. } => "switching",

@@ -7,6 +7,7 @@ mod before;
 mod earlier;
 mod files;
 mod in_place;
+mod keys;
 mod rejects;
 mod rows;
 mod still_named;
@@ -30,6 +31,7 @@ pub use visible::visible;
 
 use before::check_engine;
 use files::{check_files, read_files};
+use keys::make_keys;
 pub(crate) use rows::tables_of;
 use rows::{Afterwards, archive_structure, check_rows, own_structure, read_rows};
 use switching::{HALF, Wanted, back_again, came_in, hold_still, switch_with};
@@ -518,6 +520,7 @@ fn build_database(
         there: there.unwrap_or_default(),
     };
     read_rows(options, archive, about, Some((into, rejects)), report, progress)?;
+    make_keys(building, about, &mut **target, &structure, journal, rejects)?;
     report.rejected = rejects.total();
     report.records -= report.rejected;
     report.adapted = rejects.adapted;

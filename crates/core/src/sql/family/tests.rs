@@ -167,3 +167,58 @@ fn checks_are_found_by_their_names() {
         ("t_chk_1", "CONSTRAINT `t_chk_1`")
     );
 }
+
+const ARTICLES: &str = "CREATE TABLE `gp_articles` (\n\
+    `id` int(11) NOT NULL AUTO_INCREMENT COMMENT 'KEY `a` (`b`)',\n\
+    `slug` varchar(190) COLLATE utf8mb4_bin NOT NULL,\n\
+    `key` varchar(40) DEFAULT 'x),(y',\n\
+    `body` longtext,\n\
+    `next` int GENERATED ALWAYS AS (`id` + 1) VIRTUAL,\n\
+    PRIMARY KEY (`id`),\n\
+    UNIQUE KEY `slug` (`slug`(40),`key`) COMMENT 'one, two',\n\
+    UNIQUE KEY `whole` (`body`) USING HASH,\n\
+    KEY `a``b` (`next`,`key` DESC),\n\
+    KEY `lower` ((lower(`key`)),((`id` + 1))) /*!80000 INVISIBLE */,\n\
+    FULLTEXT KEY `text` (`body`),\n\
+    CONSTRAINT `c` CHECK (`id` > 0)\n\
+    ) ENGINE=InnoDB AUTO_INCREMENT=7 DEFAULT CHARSET=utf8mb4 COMMENT='ENGINE=MyISAM'";
+
+fn names(sql: &str) -> Vec<String> {
+    secondary_keys(sql).into_iter().map(|key| key.name).collect()
+}
+
+#[test]
+fn keys_that_can_wait_until_the_rows_are_in_are_told_from_those_that_cannot() {
+    let keys = secondary_keys(ARTICLES);
+    let found: Vec<_> = keys.iter().map(|key| (key.name.as_str(), key.sql.as_str())).collect();
+    assert_eq!(
+        found,
+        [
+            ("slug", "UNIQUE KEY `slug` (`slug`(40),`key`) COMMENT 'one, two'"),
+            ("a`b", "KEY `a``b` (`next`,`key` DESC)"),
+            ("lower", "KEY `lower` ((lower(`key`)),((`id` + 1))) /*!80000 INVISIBLE */"),
+        ]
+    );
+    assert_eq!(keys[0].unique, Some(vec!["LEFT(`slug`, 40)".to_owned(), "`key`".to_owned()]));
+    assert_eq!((&keys[1].unique, &keys[2].unique), (&None, &None));
+    let unique = ARTICLES.replace("KEY `lower`", "UNIQUE KEY `lower`");
+    let parts = secondary_keys(&unique)[2].unique.clone().unwrap();
+    assert_eq!(parts, ["(lower(`key`))", "((`id` + 1))"]);
+}
+
+#[test]
+fn a_table_keeps_all_keys_where_one_that_waits_would_cost_more_than_it_saves() {
+    let with = |from: &str, to: &str| {
+        assert!(ARTICLES.contains(from), "{from}");
+        names(&ARTICLES.replace(from, to))
+    };
+    assert_eq!(with("=InnoDB", "=MyISAM").len(), 0);
+    assert_eq!(with("ENGINE=InnoDB ", "").len(), 0);
+    assert_eq!(with("PRIMARY KEY (`id`),\n", "").len(), 0, "rows lie in the order of another key");
+    assert_eq!(with(" COMMENT='E", " WITH SYSTEM VERSIONING COMMENT='E").len(), 0);
+    assert_eq!(with("PRIMARY KEY (`id`)", "PRIMARY KEY (`slug`),\nKEY `count` (`id`)").len(), 3);
+    let counted = with("PRIMARY KEY (`id`)", "PRIMARY KEY (`slug`,`id`),\nKEY `b` (`slug`,`id`)");
+    assert_eq!(counted, ["b", "slug", "a`b", "lower"]);
+    assert_eq!(names("CREATE TABLE `a` (`b` int"), [""; 0]);
+    assert_eq!(names(""), [""; 0]);
+}
