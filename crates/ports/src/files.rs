@@ -284,6 +284,9 @@ pub trait FileTarget: Send {
     /// Where the whole tree cannot change places at once, its entries do so one by one: for some
     /// seconds visitors see a mixture. Said before `build`.
     fn entry_by_entry(&mut self) {}
+    /// What is built is only a trial and taken away again: nobody else is kept from the place
+    /// meanwhile, and one that is at work there is found all the same. Said before `build`.
+    fn as_trial(&mut self) {}
     /// Adds a folder or a link.
     fn put(&mut self, entry: &Entry) -> Result<()>;
     /// Adds a file.

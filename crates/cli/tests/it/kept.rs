@@ -2,7 +2,8 @@
 
 use super::{PROGRAM, fixture};
 use fernweh_testkit::{
-    Engine, FTP_LOGIN, Fixture, FtpHost, SshHost, Workspace, database_cells, files_of,
+    Engine, FTP_LOGIN, Fixture, FtpHost, SshHost, Workspace, database_cells, delaying_relay,
+    files_of,
 };
 use std::fs;
 use std::path::PathBuf;
@@ -304,6 +305,43 @@ fn two_machines_do_not_meet_on_one_site_of_another_host() {
         workspace.done("undo new --trust");
         assert_eq!(workspace.read("far/index.html"), "another", "{way}");
     }
+}
+
+#[test]
+fn tests_that_are_killed_keep_nobody_away() {
+    let workspace = Workspace::new(PROGRAM);
+    let host = SshHost::start(&workspace.path("ssh-host"), "");
+    // A long way: there is time to be killed on it.
+    let far = delaying_relay(host.port, Duration::from_millis(20));
+    let known = host.known.replace(&host.port.to_string(), &far.to_string());
+    workspace.write(".ssh/known_hosts", known);
+    workspace.write("old/index.html", "the page");
+    let (place, key) = (workspace.path("far"), host.key.display());
+    workspace.write(
+        "fernweh.toml",
+        format!(
+            "[site.old]\nfiles = \"old\"\n[site.new]\nfiles = \"sftp://{}@127.0.0.1:{far}{}\"\n\
+             key = \"{key}\"\n",
+            host.user,
+            place.display()
+        ),
+    );
+    fs::create_dir(&place).unwrap();
+    let tested = || {
+        let workshop = fs::read_dir(workspace.path(".fernweh-far")).into_iter().flatten();
+        let names = workshop.flatten().map(|entry| entry.file_name());
+        names.filter(|name| name.to_string_lossy().starts_with("new-test-")).count()
+    };
+    let mut child = workspace.command("survey old --for new").spawn().unwrap();
+    while tested() == 0 {
+        assert!(child.try_wait().unwrap().is_none(), "it ended before it was killed");
+        std::thread::yield_now();
+    }
+    child.kill().unwrap();
+    child.wait().unwrap();
+    workspace.done("survey old --for new");
+    workspace.done("move old new --yes");
+    assert_eq!(workspace.read("far/index.html"), "the page");
 }
 
 /// The same sites as another folder knows them; what was typed there comes back.

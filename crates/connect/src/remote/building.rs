@@ -36,6 +36,8 @@ pub struct RemoteTarget {
     pub(super) kept: EntryList,
     /// When building began, by the clock of the host (seconds since 1970), if it tells.
     pub(super) began: Option<i64>,
+    /// What is built is a trial, which needs no lease.
+    pub(super) trial: bool,
     /// Nobody else works on this place.
     pub(super) lease: Option<Lease>,
     /// Folders on the way to the place that were made, the innermost last.
@@ -71,6 +73,7 @@ impl RemoteTarget {
             part: false,
             kept: EntryList::default(),
             began: None,
+            trial: false,
             lease: None,
             way: Vec::new(),
         }

@@ -85,6 +85,15 @@ impl Drop for Lease {
     }
 }
 
+/// Fails if somebody is at work.
+pub(super) async fn look(tree: &dyn Tree, workshop: &[u8]) -> Result<()> {
+    let held = tree.look(&folder_in(workshop)).await?.is_some();
+    match held && !is_stale(tree, workshop).await? {
+        true => Err(busy(tree, workshop)),
+        false => Ok(()),
+    }
+}
+
 /// Removes what a run has left of its lease.
 pub(super) async fn give_back(tree: &dyn Tree, workshop: &[u8], run: &str) {
     if let Ok(Some(holder)) = holder(tree, workshop).await

@@ -57,13 +57,18 @@ impl RemoteTarget {
 impl RemoteTarget {
     /// Keeps everybody else from working on this place.
     fn hold(&mut self, workshop: &[u8]) -> Result<()> {
-        if self.lease.is_none() {
-            let taken = async {
-                open_at(&*self.tree, workshop).await?;
-                Lease::take(&self.tree, workshop, &self.run).await
-            };
-            self.lease = Some(runtime().block_on(taken)?);
+        if self.lease.is_some() {
+            return Ok(());
         }
+        let (tree, run, trial) = (&self.tree, &self.run, self.trial);
+        self.lease = runtime().block_on(async {
+            open_at(&**tree, workshop).await?;
+            match trial {
+                // A lease of one that is killed would keep everybody away for ten minutes.
+                true => lease::look(&**tree, workshop).await.map(|()| None),
+                false => Lease::take(tree, workshop, run).await.map(Some),
+            }
+        })?;
         Ok(())
     }
 
@@ -178,6 +183,10 @@ impl FileTarget for RemoteTarget {
         })?;
         self.began = made.and_then(|made| made.mtime).filter(|_| tree.carries().exact_times);
         Ok(())
+    }
+
+    fn as_trial(&mut self) {
+        self.trial = true;
     }
 
     fn as_part(&mut self) {

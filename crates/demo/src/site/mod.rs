@@ -10,10 +10,7 @@ use fernweh_core::record::{Row, Value};
 use fernweh_core::sql::{Dialect, write_insert_head, write_row};
 use std::path::Path;
 
-pub use words::article_slug;
-
-/// The number of articles of the sample site at its usual size.
-pub const ARTICLES: u64 = 420;
+pub use words::{ARTICLES, article_slug};
 
 /// Where the database file lies in the site's folder, if SQLite is used.
 pub const DATABASE_FILE: &str = "data/glimmer.db";

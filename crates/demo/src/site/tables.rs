@@ -122,6 +122,7 @@ pub fn afterwards(dialect: Dialect) -> Vec<String> {
     }
     statements.extend([
         "CREATE INDEX gp_articles_published ON gp_articles (published)".into(),
+        "CREATE INDEX gp_articles_title ON gp_articles (title)".into(),
         "CREATE VIEW gp_newest AS SELECT id, slug, title FROM gp_articles WHERE id > 10".into(),
         trigger.into(),
     ]);

@@ -1,5 +1,8 @@
 //! The texts of the sample site, made from small lists, always the same.
 
+/// The number of articles of the sample site at its usual size.
+pub const ARTICLES: u64 = 420;
+
 /// Numbers that look random and are the same every time (splitmix64).
 pub fn number(seed: u64) -> u64 {
     let mut z = seed.wrapping_add(0x9E37_79B9_7F4A_7C15);
@@ -87,7 +90,12 @@ pub fn title(id: u64) -> String {
         Some(title) => (*title).to_owned(),
         None => {
             let object = pick(&OBJECTS, id);
-            format!("Night {id}: {object} with {}", pick(&TOOLS, id * 3))
+            let rest = format!("ight {id}: {object} with {}", pick(&TOOLS, id * 3));
+            match id > ARTICLES {
+                // In large sites titles come in no order, and so do the keys that hold them.
+                true => format!("{} n{rest}", letters(id)),
+                false => format!("N{rest}"),
+            }
         }
     }
 }
@@ -105,6 +113,12 @@ pub fn article_slug(id: u64) -> String {
         }
     }
     slug.trim_matches('-').to_owned()
+}
+
+/// Some letters that no other number has nearby.
+fn letters(id: u64) -> String {
+    let random = number(id ^ 0xA1FA);
+    (0..6).map(|place| char::from(b'A' + (random >> (place * 8)) as u8 % 26)).collect()
 }
 
 pub fn paragraph(seed: u64) -> String {

@@ -119,6 +119,10 @@ impl Tests<'_> {
                 found.note(name, tested);
             }
             if let Some((overview, structure)) = source {
+                if let Some(bound) = target.keys_wait_above()? {
+                    let later = overview.tables.iter().filter(|table| table.bytes > bound);
+                    found.size.keyed_later = later.map(|table| table.bytes).sum();
+                }
                 if self.wants("fit") {
                     if self.to.bounds_tables() {
                         found.note("fit", own_tables(structure, self.to));

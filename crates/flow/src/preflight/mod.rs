@@ -2,9 +2,11 @@
 //! little, and looking at what the web server answers. Everything that is made is removed.
 
 mod both;
+mod pace;
 mod page;
 
 pub use both::Tests;
+pub use pace::{Pace, Sample};
 pub use page::{Answer, judge_page};
 
 use crate::pack;
@@ -14,12 +16,13 @@ use fernweh_core::entries::EntryList;
 use fernweh_core::finding::{Check, Verdict};
 use fernweh_core::limits;
 use fernweh_core::programs::{Php, QUESTION, SCHEDULE, differences, scheduled};
-use fernweh_core::record::{Entry, EntryKind, Extra, Table};
+use fernweh_core::record::{EntryKind, Table};
 use fernweh_core::sql::{Dialect, Modes, Statement, write_structure};
 use fernweh_ports::{
     Counting, Counts, DatabaseSource, DatabaseTarget, FileSource, FileTarget, Overview, Result,
     Scope, SiteAccess, Structure, TableInfo, Trouble, counted, in_turn, size,
 };
+use pace::{ENOUGH, LONG_ENOUGH, MOST_FILES};
 use serde::Serialize;
 use std::collections::HashSet;
 use std::io::Read;
@@ -80,6 +83,8 @@ pub struct Size {
     pub records: u64,
     /// Bytes of the database, as the engine tells.
     pub database_bytes: u64,
+    /// Bytes of tables whose keys are made when the rows are in.
+    pub keyed_later: u64,
     /// Files.
     pub files: u64,
     /// Bytes of the files.
@@ -106,43 +111,6 @@ impl There {
     }
 }
 
-/// What was measured: seconds that a part took, and how large the part was.
-#[derive(Clone, Copy, Debug, Default, Serialize)]
-pub struct Pace {
-    /// Reading records.
-    pub rows_read: Option<Sample>,
-    /// Reading files.
-    pub files_read: Option<Sample>,
-    /// Writing files.
-    pub files_written: Option<Sample>,
-}
-
-/// A measurement.
-#[derive(Clone, Copy, Debug, Default, Serialize)]
-pub struct Sample {
-    /// Pieces: records or files.
-    pub pieces: u64,
-    /// Their bytes.
-    pub bytes: u64,
-    /// How long it took.
-    pub seconds: f64,
-}
-
-impl Sample {
-    /// How long so much takes, if it goes on like this.
-    fn scaled(&self, pieces: u64, bytes: u64) -> f64 {
-        let ratio = |all: u64, part: u64| all as f64 / part.max(1) as f64;
-        self.seconds * ratio(pieces, self.pieces).max(ratio(bytes, self.bytes))
-    }
-}
-
-/// Seconds that a measurement may take.
-const LONG_ENOUGH: f64 = 0.7;
-/// Bytes after which a measurement ends.
-const ENOUGH: u64 = 4 << 20;
-/// Files that are read at most to measure how fast that goes.
-const MOST_FILES: usize = 2_000;
-
 impl Preflight {
     /// Notes how a test ended.
     pub fn add(&mut self, name: &'static str, check: Check) {
@@ -162,18 +130,9 @@ impl Preflight {
         self.checks.iter().any(|named| named.check.verdict == Verdict::Failed)
     }
 
-    /// Reckons how long the whole will take: reading and writing follow each other.
+    /// Reckons how long the whole will take.
     pub fn estimate(&mut self) {
-        let Size { records, database_bytes, files, file_bytes, .. } = self.size;
-        let mut parts = Vec::new();
-        if let Some(rows) = &self.pace.rows_read {
-            // Records are written and checked as long as they are read, and indexes built.
-            parts.push(3.0 * rows.scaled(records, database_bytes));
-        }
-        for sample in [&self.pace.files_read, &self.pace.files_written].into_iter().flatten() {
-            parts.push(sample.scaled(files, file_bytes));
-        }
-        self.seconds = (!parts.is_empty()).then(|| 2.0 + parts.iter().sum::<f64>());
+        self.seconds = self.pace.seconds(&self.size);
     }
 }
 
@@ -479,28 +438,9 @@ fn write_some_files(
     found: &mut Preflight,
 ) -> Result<()> {
     found.there.entries = target.existing()?;
-    let began = Instant::now();
+    target.as_trial();
     target.build()?;
-    let mut sample = Sample::default();
-    for number in 0..24_u64 {
-        // Most files of a site are small, some are not.
-        let size = if number % 12 == 0 { 256 << 10 } else { 4 << 10 };
-        let entry = Entry {
-            path: format!("fernweh-test-{number}").into_bytes(),
-            kind: EntryKind::File(size),
-            mode: 0o644,
-            mtime: 0,
-            nanos: 0,
-            owner: (0, 0),
-            extra: Extra::default(),
-        };
-        target.put_file(&entry, &mut std::io::repeat(b'.').take(size))?;
-        sample.pieces += 1;
-        sample.bytes += size;
-    }
-    let swap = target.finish()?;
-    sample.seconds = began.elapsed().as_secs_f64();
-    found.pace.files_written = Some(sample);
+    let swap = pace::write_files(target, &mut found.pace)?;
     found.add("destination-files", Check::passed("files can be written and removed there"));
     // What was written to try it says nothing of the site.
     for note in target.cannot_carry(found.counts) {
