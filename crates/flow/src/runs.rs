@@ -71,6 +71,13 @@ fn between(from: &str, to: &str) -> Option<f64> {
     Some((second(to)? - second(from)?) as f64)
 }
 
+/// The runs that have begun to change a site here and were broken off, by their names.
+pub fn unfinished(records: &Records, site: &str) -> Result<Vec<String>> {
+    let open = |run: &Run| !matches!(run.state(), RunState::InPlace { .. } | RunState::Closed);
+    let runs = records.runs_of(site)?.into_iter().filter(open);
+    Ok(runs.map(|run| run.header.run).collect())
+}
+
 /// What to say about a site whose old state was removed by a run that was broken off.
 pub fn emptied(run: &Run) -> String {
     format!(

@@ -285,8 +285,11 @@ pub trait FileTarget: Send {
     /// seconds visitors see a mixture. Said before `build`.
     fn entry_by_entry(&mut self) {}
     /// What is built is only a trial and taken away again: nobody else is kept from the place
-    /// meanwhile, and one that is at work there is found all the same. Said before `build`.
-    fn as_trial(&mut self) {}
+    /// meanwhile, and one that is at work there is found all the same, unless it is one of these
+    /// `own` runs. Said before `build`.
+    fn as_trial(&mut self, own: &[String]) {
+        let _ = own;
+    }
     /// Adds a folder or a link.
     fn put(&mut self, entry: &Entry) -> Result<()>;
     /// Adds a file.

@@ -80,6 +80,7 @@ fn for_other(
     let other = Site::resolve(config, Some(other), &SiteArgs::default())?;
     let tests = Tests {
         entry_by_entry: false,
+        own_runs: fernweh_flow::runs::unfinished(&context.records(config), &other.name)?,
         from: site,
         to: &other,
         halves: site.halves_to_pack(None)?,

@@ -308,6 +308,23 @@ fn two_machines_do_not_meet_on_one_site_of_another_host() {
 }
 
 #[test]
+fn what_comes_in_from_the_switch_on_is_counted() {
+    for engine in [Engine::SqliteOutside, Engine::Mariadb, Engine::Postgres] {
+        let fixture = fixture(engine);
+        let archive = fixture.pack();
+        let line = format!("unpack {archive} new --overwrite");
+        fixture.workspace.done(&line);
+        let ran = fixture.workspace.run_halted_at(&line, "database-switched", || {
+            let mut database = fixture.database("new");
+            let row = "INSERT INTO gp_sections (id, name, slug) VALUES (9001, 'new', 'new')";
+            database.run(row.as_bytes()).expect("a visitor writes");
+        });
+        ran.code(0);
+        fixture.workspace.done("undo new").says("since then 1 record came to gp_sections");
+    }
+}
+
+#[test]
 fn tests_that_are_killed_keep_nobody_away() {
     let workspace = Workspace::new(PROGRAM);
     let host = SshHost::start(&workspace.path("ssh-host"), "");
@@ -340,7 +357,10 @@ fn tests_that_are_killed_keep_nobody_away() {
     child.kill().unwrap();
     child.wait().unwrap();
     workspace.done("survey old --for new");
-    workspace.done("move old new --yes");
+    // Nor does a run of this folder that was killed, whatever is typed next.
+    workspace.run_killed_at("move old new --yes", "built");
+    workspace.done("survey old --for new");
+    workspace.done("move old new --yes --overwrite");
     assert_eq!(workspace.read("far/index.html"), "the page");
 }
 

@@ -36,8 +36,9 @@ pub struct RemoteTarget {
     pub(super) kept: EntryList,
     /// When building began, by the clock of the host (seconds since 1970), if it tells.
     pub(super) began: Option<i64>,
-    /// What is built is a trial, which needs no lease.
-    pub(super) trial: bool,
+    /// What is built is a trial, which needs no lease. These runs may be at work, for they are not:
+    /// they were broken off.
+    pub(super) trial: Option<Vec<String>>,
     /// Nobody else works on this place.
     pub(super) lease: Option<Lease>,
     /// Folders on the way to the place that were made, the innermost last.
@@ -73,7 +74,7 @@ impl RemoteTarget {
             part: false,
             kept: EntryList::default(),
             began: None,
-            trial: false,
+            trial: None,
             lease: None,
             way: Vec::new(),
         }

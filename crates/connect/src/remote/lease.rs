@@ -85,13 +85,15 @@ impl Drop for Lease {
     }
 }
 
-/// Fails if somebody is at work.
-pub(super) async fn look(tree: &dyn Tree, workshop: &[u8]) -> Result<()> {
-    let held = tree.look(&folder_in(workshop)).await?.is_some();
-    match held && !is_stale(tree, workshop).await? {
-        true => Err(busy(tree, workshop)),
-        false => Ok(()),
+/// Fails if somebody is at work, unless it is one of these runs.
+pub(super) async fn look(tree: &dyn Tree, workshop: &[u8], own: &[String]) -> Result<()> {
+    if tree.look(&folder_in(workshop)).await?.is_none()
+        || holder(tree, workshop).await?.is_some_and(|holder| own.contains(&holder))
+        || is_stale(tree, workshop).await?
+    {
+        return Ok(());
     }
+    Err(busy(tree, workshop))
 }
 
 /// Removes what a run has left of its lease.

@@ -60,13 +60,13 @@ impl RemoteTarget {
         if self.lease.is_some() {
             return Ok(());
         }
-        let (tree, run, trial) = (&self.tree, &self.run, self.trial);
+        let (tree, run, trial) = (&self.tree, &self.run, &self.trial);
         self.lease = runtime().block_on(async {
             open_at(&**tree, workshop).await?;
             match trial {
                 // A lease of one that is killed would keep everybody away for ten minutes.
-                true => lease::look(&**tree, workshop).await.map(|()| None),
-                false => Lease::take(tree, workshop, run).await.map(Some),
+                Some(own) => lease::look(&**tree, workshop, own).await.map(|()| None),
+                None => Lease::take(tree, workshop, run).await.map(Some),
             }
         })?;
         Ok(())
@@ -185,8 +185,8 @@ impl FileTarget for RemoteTarget {
         Ok(())
     }
 
-    fn as_trial(&mut self) {
-        self.trial = true;
+    fn as_trial(&mut self, own: &[String]) {
+        self.trial = Some(own.to_vec());
     }
 
     fn as_part(&mut self) {

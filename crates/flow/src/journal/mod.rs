@@ -158,6 +158,10 @@ pub struct Plan {
     pub files: Option<FileSwap>,
     /// The tables whose mark is compared later.
     pub tables: Vec<String>,
+    /// The records with which the new ones were built: visitors write from the switch on, before
+    /// anybody can count again.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub built: Vec<(String, u64)>,
 }
 
 /// The archive of the old state, in the run's folder.

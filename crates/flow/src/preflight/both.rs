@@ -25,6 +25,8 @@ pub struct Tests<'a> {
     pub leave_out: &'a Patterns,
     /// The test of this name alone.
     pub only: Option<&'a str>,
+    /// Runs of this folder on the destination that were broken off.
+    pub own_runs: Vec<String>,
     /// Where the files cannot change places at once, their entries may do so one by one.
     pub entry_by_entry: bool,
 }
@@ -177,7 +179,7 @@ impl Tests<'_> {
             if self.entry_by_entry {
                 target.entry_by_entry();
             }
-            destination_files(&mut **target, source, found)
+            destination_files(&mut **target, source, &self.own_runs, found)
         });
         if let Err(trouble) = tested {
             found.note(name, Err(trouble));

@@ -425,8 +425,10 @@ pub fn programs(from: &dyn SiteAccess, to: &dyn SiteAccess, found: &mut Prefligh
 pub fn destination_files(
     target: &mut dyn FileTarget,
     source: Option<&mut dyn FileSource>,
+    own_runs: &[String],
     found: &mut Preflight,
 ) -> Result<()> {
+    target.as_trial(own_runs);
     let tried = write_some_files(target, source, found);
     let cleaned = target.discard();
     tried.and(cleaned)
@@ -438,7 +440,6 @@ fn write_some_files(
     found: &mut Preflight,
 ) -> Result<()> {
     found.there.entries = target.existing()?;
-    target.as_trial();
     target.build()?;
     let swap = pace::write_files(target, &mut found.pace)?;
     found.add("destination-files", Check::passed("files can be written and removed there"));

@@ -199,6 +199,7 @@ impl Moving<'_> {
         let of = self.of;
         let tests = Tests {
             entry_by_entry: of.entry_by_entry,
+            own_runs: crate::runs::unfinished(self.around.records, of.to.name())?,
             from: of.from,
             to: of.to,
             halves: of.halves,

@@ -403,7 +403,7 @@ fn build(
     journal.step(&Step::Built, progress)?;
     progress.go_on()?;
     if let Some(target) = &mut targets.database {
-        check_rows(options, archive, &mut **target, &rejects)?;
+        plan.built = check_rows(options, archive, &mut **target, &rejects)?;
         let swap = target.finish(&afterwards)?;
         if !options.overwrite {
             before::refuse_to_replace(&target.replaces(&swap)?, &options.site)?;

@@ -424,27 +424,28 @@ fn change_values(
     changed
 }
 
-/// What stands in the database must be as much as the archive holds.
+/// What stands in the database must be as much as the archive holds; gives the records of each
+/// table.
 pub(super) fn check_rows(
     options: &UnpackOptions<'_>,
     archive: &ArchiveReader,
     target: &mut dyn DatabaseTarget,
     rejects: &Rejects,
-) -> Result<()> {
+) -> Result<Vec<(String, u64)>> {
     let wanted: Vec<(String, String)> =
         archive.manifest.database.iter().flat_map(|about| tables_of(options, about)).collect();
     let here: Vec<String> = wanted.iter().map(|(_, here)| here.clone()).collect();
     let seal = archive.seal()?;
     let built = target.built_rows(&here)?;
-    for ((table, _), (here, found)) in wanted.iter().zip(built) {
+    for ((table, _), (here, found)) in wanted.iter().zip(&built) {
         let sealed = seal.rows.get(table).copied().unwrap_or(0);
-        let sealed = sealed - rejects.left_out(&here).min(sealed);
-        if found != sealed {
+        let sealed = sealed - rejects.left_out(here).min(sealed);
+        if *found != sealed {
             return Err(Trouble::damaged("the new database is not complete")
                 .at(format!("table {here}"))
                 .because(format!("it holds {found} records, the archive {sealed}"))
                 .hint("try again; if it happens again, the server drops records in silence"));
         }
     }
-    Ok(())
+    Ok(built)
 }

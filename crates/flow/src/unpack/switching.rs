@@ -173,10 +173,17 @@ pub(super) fn switch_with(
         progress.reached("files-in-place");
         journal.step(&Step::FilesSwitched, progress)?;
     }
-    let fingerprint = match &mut targets.database {
+    let mut fingerprint = match &mut targets.database {
         Some(target) if plan.database.is_some() => target.fingerprint(&plan.tables)?,
         _ => fernweh_ports::Fingerprint::default(),
     };
+    let is_first = !journal.run()?.steps.iter().any(|step| matches!(step, Step::Done { .. }));
+    if is_first && direction == Direction::Forward {
+        for (table, rows) in &mut fingerprint.rows {
+            let built = plan.built.iter().find(|(name, _)| name == table);
+            *rows = built.map_or(*rows, |(_, rows)| *rows);
+        }
+    }
     let files = kept_files(targets, plan);
     let kept = kept_bytes(targets, plan, direction, files);
     let at = crate::now();
