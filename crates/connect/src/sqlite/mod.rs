@@ -2,6 +2,7 @@
 
 mod build;
 mod carry;
+mod digest;
 mod editor;
 mod exchange;
 mod fitting;

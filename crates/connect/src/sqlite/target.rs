@@ -1,9 +1,9 @@
 //! Building a SQLite database beside the old one.
 
 use super::build::SqliteTarget;
-use super::{companions, exchange, list, quoted, trouble, value_of};
+use super::digest::{digest_of, small_digest_of};
+use super::{companions, exchange, list, quoted, trouble};
 use crate::local;
-use fernweh_core::digest::Sha256;
 use fernweh_core::finding::Check;
 use fernweh_core::limits;
 use fernweh_core::sql::Statement;
@@ -16,36 +16,6 @@ use rusqlite::Connection;
 use std::io::Read;
 use std::os::unix::fs::OpenOptionsExt;
 use std::path::Path;
-
-/// A digest of everything that a table holds; `None` where the file is so large that reading it
-/// twice more would be felt.
-fn small_digest_of(db: &Connection, table: &str) -> rusqlite::Result<Option<String>> {
-    let pages: i64 = db.query_row("PRAGMA page_count", [], |row| row.get(0))?;
-    let size: i64 = db.query_row("PRAGMA page_size", [], |row| row.get(0))?;
-    match pages * size > limits::DIGESTED_DATABASE {
-        true => Ok(None),
-        false => digest_of(db, table),
-    }
-}
-
-/// The same whatever its size; `None` where the table cannot be read by itself.
-fn digest_of(db: &Connection, table: &str) -> rusqlite::Result<Option<String>> {
-    // A full-text table can lean on a table that is gone.
-    let Ok(mut query) = db.prepare(&format!("SELECT * FROM {}", quoted(table))) else {
-        return Ok(None);
-    };
-    let columns = query.column_count();
-    let Ok(mut rows) = query.query([]) else { return Ok(None) };
-    let mut digest = Sha256::default();
-    while let Ok(Some(row)) = rows.next() {
-        for column in 0..columns {
-            let value = value_of(row.get_ref(column)?);
-            digest.update(format!("{value:?};").as_bytes());
-        }
-        digest.update(b"\n");
-    }
-    Ok(Some(digest.finish()))
-}
 
 /// The records of those of the tables that can be read.
 fn counted(db: &Connection, tables: &[String]) -> Vec<(String, u64)> {
