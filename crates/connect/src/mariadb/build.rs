@@ -2,13 +2,29 @@
 //! switched.
 
 use super::intake::{Intake, Packed};
-use super::keys::Waiting;
 use super::load::Loader;
 use super::{Link, text};
 use crate::server::{ServerAddress, Session, aside, short_run};
-use fernweh_core::sql::{Modes, named_checks, renamed, with_known_collations};
+use fernweh_core::sql::{Modes, SecondaryKey, named_checks, renamed, with_known_collations};
 use fernweh_ports::{PacketLimit, Result, Trouble};
 use std::collections::{BTreeMap, BTreeSet};
+
+/// Takes the lock of those who build in this database.
+/// (Names of locks have 64 characters at most, and names of databases as well.)
+pub(super) const LOCK: &str = "SELECT get_lock(concat('fernweh ', sha1(database())), 0)";
+
+/// The keys of built tables that can wait.
+#[derive(Default)]
+pub(super) struct Waiting {
+    /// By table.
+    pub keys: BTreeMap<String, Vec<SecondaryKey>>,
+    /// Bytes of rows above which the keys of a table wait, once that was asked.
+    pub bound: Option<u64>,
+    /// The table that takes rows at the moment, and bytes of rows that it took.
+    pub filling: (String, u64),
+    /// Tables of which it is settled whether their keys wait.
+    pub settled: BTreeSet<String>,
+}
 
 /// A database whose tables are to be replaced.
 pub struct MariadbTarget {

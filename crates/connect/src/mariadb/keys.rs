@@ -5,7 +5,7 @@
 //! they are taken off there and made at once at the end, which sorts them. Whether a key is there is
 //! asked of the server alone: a run that goes on needs to know nothing else.
 
-use super::build::MariadbTarget;
+use super::build::{LOCK, MariadbTarget};
 use super::describe::describe;
 use super::load::parameter;
 use super::source::{select_list, stream};
@@ -17,20 +17,7 @@ use fernweh_core::sql::{SecondaryKey, secondary_keys};
 use fernweh_ports::{InTheWay, Result, RowBatch, Trouble, WaitingKeys};
 use mysql_async::Params;
 use mysql_async::prelude::Queryable;
-use std::collections::{BTreeMap, BTreeSet};
-
-/// The keys of built tables that can wait.
-#[derive(Default)]
-pub(super) struct Waiting {
-    /// By table.
-    keys: BTreeMap<String, Vec<SecondaryKey>>,
-    /// Bytes of rows above which the keys of a table wait, once that was asked.
-    bound: Option<u64>,
-    /// The table that takes rows at the moment, and bytes of rows that it took.
-    filling: (String, u64),
-    /// Tables of which it is settled whether their keys wait.
-    settled: BTreeSet<String>,
-}
+use std::collections::BTreeSet;
 
 /// Records in the way of a key that are dealt with together.
 const TOGETHER: usize = 500;
@@ -246,7 +233,7 @@ impl MariadbTarget {
         }
         if !abandoned.is_empty() {
             // What it has begun is taken back before its lock is free.
-            let wait = super::target::LOCK.replace(", 0)", ", 60)");
+            let wait = LOCK.replace(", 0)", ", 60)");
             self.link.lock(&wait, "1")?;
         }
         Ok(())

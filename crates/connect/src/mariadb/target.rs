@@ -2,7 +2,7 @@
 
 use super::adopt;
 use super::afterwards::key_parts;
-use super::build::MariadbTarget;
+use super::build::{LOCK, MariadbTarget};
 use super::describe::{list, with_history};
 use super::switch::exists;
 use super::{Link, code, quoted, switch, text};
@@ -21,10 +21,6 @@ use std::collections::{BTreeMap, BTreeSet};
 
 /// How the mark of a table ends that was written to just before.
 const FRESH: &str = " or just before";
-
-/// Takes the lock of those who build in this database.
-/// (Names of locks have 64 characters at most, and names of databases as well.)
-pub(super) const LOCK: &str = "SELECT get_lock(concat('fernweh ', sha1(database())), 0)";
 
 impl MariadbTarget {
     /// When each table was last written to, as long as the server runs.

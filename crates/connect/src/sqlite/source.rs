@@ -50,7 +50,10 @@ impl SqliteSource {
         trouble("cannot read the site's database", &self.path, &error)
     }
 
-    fn overview_of(&self, scope: &dyn Scope) -> rusqlite::Result<Overview> {
+    /// Sizes and the state of the file are found by going through all of its pages, which takes as
+    /// long as reading them: whoever only wants to read the rows goes without.
+    fn overview_of(&self, scope: &dyn Scope, counting: Counting) -> rusqlite::Result<Overview> {
+        let exact = counting == Counting::Exact;
         let mut tables = Vec::new();
         let mut not_carried = Vec::new();
         let all = list(&self.db)?;
@@ -70,7 +73,7 @@ impl SqliteSource {
                             && owner_of(&one.name, &all).is_some_and(|o| o.name == found.name)
                     });
                     let names = shadows.map(|one| one.name.as_str()).chain([found.name.as_str()]);
-                    let sizes = names.map(|name| self.size_of(name));
+                    let sizes = names.filter(|_| exact).map(|name| self.size_of(name));
                     tables.push(TableInfo {
                         bytes: sizes.sum::<rusqlite::Result<u64>>()?,
                         rows: rows as u64,
@@ -81,15 +84,7 @@ impl SqliteSource {
             }
         }
         let encoding: String = self.db.query_row("PRAGMA encoding", [], |row| row.get(0))?;
-        let intact: String = self.db.query_row("PRAGMA quick_check(1)", [], |row| row.get(0))?;
-        let check = if intact == "ok" {
-            Check::passed("the database file is intact")
-        } else {
-            Check::failed(
-                format!("the database file is damaged: {intact}"),
-                "restore it from a safety copy before you move the site",
-            )
-        };
+        let checks = if exact { vec![self.intact()?] } else { Vec::new() };
         Ok(Overview {
             dialect: Dialect::Sqlite,
             version: format!("SQLite {}", rusqlite::version()),
@@ -97,8 +92,19 @@ impl SqliteSource {
             collation: "BINARY".into(),
             tables,
             not_carried,
-            checks: vec![check],
+            checks,
             free: crate::local::free_space(&self.path),
+        })
+    }
+
+    fn intact(&self) -> rusqlite::Result<Check> {
+        let intact: String = self.db.query_row("PRAGMA quick_check(1)", [], |row| row.get(0))?;
+        Ok(match intact.as_str() {
+            "ok" => Check::passed("the database file is intact"),
+            _ => Check::failed(
+                format!("the database file is damaged: {intact}"),
+                "restore it from a safety copy before you move the site",
+            ),
         })
     }
 
@@ -298,8 +304,8 @@ impl DatabaseSource for SqliteSource {
         Ok(())
     }
 
-    fn overview(&mut self, scope: &dyn Scope, _: Counting) -> Result<Overview> {
-        self.overview_of(scope).map_err(|error| self.wrong(error))
+    fn overview(&mut self, scope: &dyn Scope, counting: Counting) -> Result<Overview> {
+        self.overview_of(scope, counting).map_err(|error| self.wrong(error))
     }
 
     fn begin(&mut self) -> Result<Vec<String>> {

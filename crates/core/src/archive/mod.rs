@@ -4,9 +4,11 @@
 
 mod index;
 mod member;
+mod stored;
 
 pub use index::{Located, read_index_line, write_index_line};
 pub use member::{Member, MemberError};
+pub use stored::stored;
 
 use crate::limits;
 use crate::record::Table;

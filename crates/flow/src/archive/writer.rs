@@ -6,7 +6,7 @@ use super::checkpoints::Checkpoints;
 use super::member_index::{MemberIndex, StoredMember};
 use super::partial::{Checkpoint, Partial, partial_archive};
 use super::unfinished::{checkpoints_of, partial_of};
-use fernweh_core::archive::{Member, Seal, SealedMember};
+use fernweh_core::archive::{Member, Seal, SealedMember, stored};
 use fernweh_core::digest::sha256;
 use fernweh_core::limits;
 use fernweh_ports::{Result, Trouble};
@@ -19,16 +19,21 @@ use std::sync::mpsc::{Receiver, SyncSender, sync_channel};
 use std::thread::JoinHandle;
 use zstd::bulk::Compressor;
 
-/// How hard members are compressed: a level of zstd, 1 to 19, or 0 for next to nothing, where
-/// time counts and room does not.
+/// How hard members are compressed: a level of zstd, 1 to 19, or 0 for not at all, where time
+/// counts and room does not.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Level(i32);
 
 impl Level {
     /// A level from 0 to 19.
     pub fn new(level: u8) -> Self {
-        // A negative level of zstd looks for repetitions in few places only.
-        Self(if level == 0 { -50 } else { i32::from(level.min(19)) })
+        Self(i32::from(level.min(19)))
+    }
+
+    /// The level for what is compressed as it comes; 0 means the usual one to zstd, and a negative
+    /// level looks for repetitions in few places only.
+    fn streaming(self) -> i32 {
+        if self.0 == 0 { -50 } else { self.0 }
     }
 }
 
@@ -151,13 +156,32 @@ impl Tape {
     }
 }
 
-/// One that compresses; it keeps its tables from one block to the next.
-fn compressor(level: Level) -> std::io::Result<Compressor<'static>> {
-    Compressor::new(level.0)
+/// What compresses members.
+enum Packer {
+    /// Keeps its tables from one member to the next.
+    Compressing(Compressor<'static>),
+    /// Leaves bytes as they are.
+    Storing,
+}
+
+impl Packer {
+    fn of(level: Level) -> std::io::Result<Self> {
+        match level.0 {
+            0 => Ok(Self::Storing),
+            level => Compressor::new(level).map(Self::Compressing),
+        }
+    }
+
+    fn pack(&mut self, raw: &[u8]) -> std::io::Result<Vec<u8>> {
+        match self {
+            Self::Compressing(with) => with.compress(raw),
+            Self::Storing => Ok(stored(raw)),
+        }
+    }
 }
 
 /// What is to be done with the file; what is added is compressed, if its name says so.
-fn compressed(job: Job, with: &mut std::io::Result<Compressor<'_>>) -> Order {
+fn compressed(job: Job, with: &mut std::io::Result<Packer>) -> Order {
     let (member, raw) = match job {
         Job::Add(member, raw) => (member, raw),
         Job::Order(order) => return order,
@@ -165,7 +189,7 @@ fn compressed(job: Job, with: &mut std::io::Result<Compressor<'_>>) -> Order {
     let (name, length) = (member.to_string(), raw.len());
     let bytes = match name.ends_with(".zst") {
         true => match with {
-            Ok(compressor) => compressor.compress(&raw),
+            Ok(packer) => packer.pack(&raw),
             Err(error) => Err(std::io::Error::other(error.to_string())),
         },
         false => Ok(raw),
@@ -194,7 +218,7 @@ impl Compressors {
             let (to_thread, incoming) = sync_channel::<Job>(1);
             let (from_thread, outgoing) = sync_channel::<Order>(1);
             std::thread::spawn(move || {
-                let mut with = compressor(level);
+                let mut with = Packer::of(level);
                 // Nobody listens any more after an error.
                 let mut jobs = incoming.into_iter();
                 jobs.try_for_each(|job| from_thread.send(compressed(job, &mut with)))
@@ -299,7 +323,7 @@ impl ArchiveWriter {
     pub fn add(&mut self, member: Member, raw: Vec<u8>) -> Result<()> {
         if raw.len() > limits::ROWS_COMPRESSED_AT_ONCE {
             // One of these at a time: several that wait would fill the memory.
-            let order = compressed(Job::Add(member, raw), &mut compressor(self.level));
+            let order = compressed(Job::Add(member, raw), &mut Packer::of(self.level));
             return self.hand_over(Job::Order(order));
         }
         self.hand_over(Job::Add(member, raw))
@@ -309,13 +333,14 @@ impl ArchiveWriter {
     /// large to be held whole before.
     pub fn add_in_pieces(&mut self, member: &Member, fill: Fill<'_>) -> Result<()> {
         let mut raw = 0;
-        let made = zstd::Encoder::new(Vec::new(), self.level.0).and_then(|mut encoder| {
-            fill(&mut |piece| {
-                raw += piece.len();
-                encoder.write_all(piece)
-            })?;
-            encoder.finish()
-        });
+        let made =
+            zstd::Encoder::new(Vec::new(), self.level.streaming()).and_then(|mut encoder| {
+                fill(&mut |piece| {
+                    raw += piece.len();
+                    encoder.write_all(piece)
+                })?;
+                encoder.finish()
+            });
         let made = made.map(|mut bytes| {
             fill_up(&mut bytes, raw);
             digested(bytes)
