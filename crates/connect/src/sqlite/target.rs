@@ -5,7 +5,6 @@ use super::digest::{digest_of, small_digest_of};
 use super::{companions, exchange, list, quoted, trouble};
 use crate::local;
 use fernweh_core::finding::Check;
-use fernweh_core::limits;
 use fernweh_core::sql::Statement;
 use fernweh_ports::{
     CameIn, ContentSwap, Counting, DatabaseSource, DatabaseSwap, DatabaseTarget, Direction,
