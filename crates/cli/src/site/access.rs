@@ -39,7 +39,7 @@ impl Keeper for RemoteKeeper {
 /// The targets of the files: one of this machine says where it builds.
 enum Files {
     Local(LocalTarget),
-    Remote(RemoteTarget),
+    Remote(Box<RemoteTarget>),
 }
 
 impl Site {
@@ -52,7 +52,7 @@ impl Site {
             }
             Some(FilesPlace::Remote(place)) => {
                 let (tree, root) = self.file_tree(place)?;
-                Some(Files::Remote(RemoteTarget::new(tree, &root, run)))
+                Some(Files::Remote(Box::new(RemoteTarget::new(tree, &root, run))))
             }
         })
     }
@@ -282,7 +282,7 @@ impl SiteAccess for Site {
         let keeper = self.keeper(files.as_ref(), !halves.database)?;
         let files = files.map(|files| match files {
             Files::Local(target) => Box::new(target) as Box<dyn FileTarget>,
-            Files::Remote(target) => Box::new(target),
+            Files::Remote(target) => target,
         });
         Ok(Targets { database, files, own: None, keeper })
     }
