@@ -38,7 +38,7 @@ impl Keeper for RemoteKeeper {
 
 /// The targets of the files: one of this machine says where it builds.
 enum Files {
-    Local(LocalTarget),
+    Local(Box<LocalTarget>),
     Remote(Box<RemoteTarget>),
 }
 
@@ -48,7 +48,7 @@ impl Site {
             None => None,
             Some(FilesPlace::Local(root)) => {
                 let target = LocalTarget::new(root, run).around(self.inside_files());
-                Some(Files::Local(target))
+                Some(Files::Local(Box::new(target)))
             }
             Some(FilesPlace::Remote(place)) => {
                 let (tree, root) = self.file_tree(place)?;
@@ -281,7 +281,7 @@ impl SiteAccess for Site {
         let database = database.transpose()?;
         let keeper = self.keeper(files.as_ref(), !halves.database)?;
         let files = files.map(|files| match files {
-            Files::Local(target) => Box::new(target) as Box<dyn FileTarget>,
+            Files::Local(target) => target as Box<dyn FileTarget>,
             Files::Remote(target) => target,
         });
         Ok(Targets { database, files, own: None, keeper })
