@@ -156,9 +156,9 @@ pub const MENDING_TRIES: usize = 20_000;
 /// unpacking, to say what came in meanwhile: a second or two at most.
 pub const DIGESTED_DATABASE: i64 = 128 << 20;
 
-/// Bytes of a file that is uploaded which are held until it has arrived, so that it can be sent
-/// again after the connection was lost.
-pub const HELD_UPLOAD: usize = 4 << 20;
+/// Bytes of a file that is uploaded which are held, the last ones, so that they can be sent again after
+/// the connection was lost: what may be under way, and [`RESUMED_UPLOAD`].
+pub const HELD_UPLOAD: usize = 24 << 20;
 
 /// Bytes of a note at a destination that says what a run keeps there, and how it is taken back: a
 /// line for each table, and the text of its keys and triggers.

@@ -40,6 +40,7 @@ mod servers;
 mod silence;
 mod tracing;
 mod types;
+mod uploads;
 mod writers;
 mod zoo;
 

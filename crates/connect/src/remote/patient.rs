@@ -3,14 +3,15 @@
 //! Whoever works on the tree of a host notices nothing but time. Steps that only look are repeated.
 //! A step that changes something may have been taken before its answer was lost: it is looked first
 //! whether the host stands as it should. Of a file that is read, what has come already is passed
-//! over; one that is written begins anew as long as all of it is still held. Larger ones are for
-//! the command to go on with: only it knows their bytes.
+//! over; one that is written begins anew as long as all of it is still held. Of a larger one the last
+//! bytes are held, and it goes on behind those that are sure to have arrived.
 
 use super::{Carries, Doing, FoundKind, Metadata, RemoteEntry, Tree};
 use crate::stop;
 use bytes::Bytes;
 use fernweh_core::limits;
 use fernweh_ports::{Result, Stamp, Trouble};
+use std::collections::VecDeque;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
@@ -177,24 +178,36 @@ impl Tree for PatientTree {
         metadata: Metadata,
     ) -> Doing<'a, ()> {
         Box::pin(async move {
-            let mut from = Held { from, held: Vec::new(), bytes: 0 };
-            let mut losses = 0;
+            let mut upload = Upload::new(at, from);
+            let (mut losses, mut begun) = (0, at);
             loop {
                 let (number, tree) = self.now();
                 let (hand, taken) = mpsc::channel::<Bytes>(4);
-                let stored = tokio::join!(tree.store(path, at, taken, metadata), from.pass(hand)).0;
-                let again = from.is_whole() && losses < SAME_STEP;
-                match stored {
-                    Err(trouble) if trouble.lost && again => {
-                        losses += 1;
-                        self.again(number, trouble).await?;
-                        // What has arrived of a new file is in the way of the whole one.
-                        if at == 0 && self.look(path).await?.is_some() {
-                            self.remove_file(path).await?;
-                        }
+                let passing = upload.pass(begun, hand);
+                let trouble =
+                    match tokio::join!(tree.store(path, begun, taken, metadata), passing).0 {
+                        Err(trouble) if trouble.lost && losses < SAME_STEP => trouble,
+                        outcome => return outcome,
+                    };
+                losses += 1;
+                let told = trouble.clone();
+                self.again(number, trouble).await?;
+                if upload.is_whole() && at == 0 {
+                    // What has arrived of a new file is in the way of the whole one.
+                    if self.look(path).await?.is_some() {
+                        self.remove_file(path).await?;
                     }
-                    outcome => return outcome,
+                    continue;
                 }
+                let arrived = self.stamp(path).await?.map_or(0, |found| found.size);
+                // What was under way at the end may be there in part.
+                let sure = arrived.saturating_sub(UNSURE).max(at);
+                if !upload.holds(sure) {
+                    return Err(told);
+                }
+                // A long upload may lose its connection often, if it gets on in between.
+                losses = if sure > begun { 1 } else { losses };
+                begun = sure;
             }
         })
     }
@@ -293,32 +306,56 @@ async fn pass_new(mut from: mpsc::Receiver<Bytes>, to: mpsc::Sender<Bytes>, came
     }
 }
 
-/// What is to be stored, and what of it is still held.
-struct Held {
+/// Bytes at the end of what has arrived that were under way together, and may not all be there.
+const UNSURE: u64 = if cfg!(test) { 2 } else { limits::RESUMED_UPLOAD };
+/// Bytes of an upload that are held.
+const HELD: usize = if cfg!(test) { 9 } else { limits::HELD_UPLOAD };
+
+/// What is to be stored, and the last of what has passed.
+struct Upload {
+    /// Where in the file it begins.
+    at: u64,
     from: mpsc::Receiver<Bytes>,
-    held: Vec<Bytes>,
-    /// How much has passed.
-    bytes: usize,
+    held: VecDeque<Bytes>,
+    /// Bytes that are held.
+    weight: usize,
+    /// Where in the file what has passed ends.
+    end: u64,
 }
 
-impl Held {
-    /// Whether all that has passed is still held.
-    fn is_whole(&self) -> bool {
-        self.bytes <= limits::HELD_UPLOAD
+impl Upload {
+    fn new(at: u64, from: mpsc::Receiver<Bytes>) -> Self {
+        Self { at, from, held: VecDeque::new(), weight: 0, end: at }
     }
 
-    /// Passes everything on, from the beginning.
-    async fn pass(&mut self, to: mpsc::Sender<Bytes>) {
+    /// Whether it can go on from this place in the file.
+    fn holds(&self, place: u64) -> bool {
+        (self.end - self.weight as u64..=self.end).contains(&place)
+    }
+
+    /// Whether all that has passed is still held.
+    fn is_whole(&self) -> bool {
+        self.holds(self.at)
+    }
+
+    /// Passes everything on, from a place that is held.
+    async fn pass(&mut self, place: u64, to: mpsc::Sender<Bytes>) {
+        let mut over = place.saturating_sub(self.end - self.weight as u64) as usize;
         for portion in &self.held {
-            if to.send(portion.clone()).await.is_err() {
+            let known = over.min(portion.len());
+            over -= known;
+            if known < portion.len() && to.send(portion.slice(known..)).await.is_err() {
                 return;
             }
         }
         while let Some(portion) = self.from.recv().await {
-            self.bytes += portion.len();
-            match self.is_whole() {
-                true => self.held.push(portion.clone()),
-                false => self.held.clear(),
+            self.end += portion.len() as u64;
+            self.weight += portion.len();
+            self.held.push_back(portion.clone());
+            while self.weight > HELD
+                && let Some(first) = self.held.pop_front()
+            {
+                self.weight -= first.len();
             }
             if to.send(portion).await.is_err() {
                 return;

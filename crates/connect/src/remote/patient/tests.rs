@@ -12,6 +12,8 @@ type Things = BTreeMap<Vec<u8>, Option<Vec<u8>>>;
 enum When {
     Before,
     Within,
+    /// When most of it has come.
+    Late,
     After,
 }
 
@@ -109,7 +111,7 @@ impl Tree for Host {
     fn store<'a>(
         &'a self,
         path: &'a [u8],
-        _: u64,
+        at: u64,
         mut from: mpsc::Receiver<Bytes>,
         _: Metadata,
     ) -> Doing<'a, ()> {
@@ -118,17 +120,33 @@ impl Tree for Host {
             if due == Some(When::Before) {
                 return Err(broken());
             }
-            if self.things.lock().unwrap().insert(path.to_vec(), Some(Vec::new())).is_some() {
-                return Err(refused("it is there already"));
-            }
-            while let Some(portion) = from.recv().await {
+            {
                 let mut things = self.things.lock().unwrap();
-                things.get_mut(path).unwrap().as_mut().unwrap().extend_from_slice(&portion);
-                if due == Some(When::Within) {
-                    return Err(broken());
+                match things.get_mut(path) {
+                    Some(_) if at == 0 => return Err(refused("it is there already")),
+                    Some(Some(bytes)) if bytes.len() as u64 >= at => bytes.truncate(at as usize),
+                    Some(_) => return Err(refused("there would be a hole")),
+                    None => drop(things.insert(path.to_vec(), Some(Vec::new()))),
                 }
             }
-            if due == Some(When::After) { Err(broken()) } else { Ok(()) }
+            let mut came = 0;
+            while let Some(portion) = from.recv().await {
+                came += 1;
+                let mut things = self.things.lock().unwrap();
+                let bytes = things.get_mut(path).unwrap().as_mut().unwrap();
+                bytes.extend_from_slice(&portion);
+                match due {
+                    Some(When::Within) => return Err(broken()),
+                    Some(When::Late) if came == 8 => {
+                        // What was under way came in part.
+                        let last = bytes.len() - 1;
+                        bytes[last] = b'?';
+                        return Err(broken());
+                    }
+                    _ => {}
+                }
+            }
+            if matches!(due, Some(When::After | When::Late)) { Err(broken()) } else { Ok(()) }
         })
     }
     fn set_metadata<'a>(&'a self, _: &'a [u8], _: Metadata) -> Doing<'a, ()> {
@@ -179,12 +197,14 @@ fn patient(lost: Option<(usize, When)>) -> (PatientTree, Arc<Mutex<Things>>) {
     (PatientTree::new(host(), move || Ok(host())), things)
 }
 
+const NIGHTS: &[u8] = b"night after night after night after night";
+
 /// Works on a host; gives what was read.
 async fn work(tree: &PatientTree) -> Result<Vec<u8>> {
     tree.make_folder(b"/a").await?;
     let (to, from) = mpsc::channel::<Bytes>(1);
     let sending = async move {
-        for portion in [&b"night "[..], b"after ", b"night"] {
+        for portion in NIGHTS.chunks(3) {
             let _ = to.send(Bytes::from_static(portion)).await;
         }
     };
@@ -198,7 +218,7 @@ async fn work(tree: &PatientTree) -> Result<Vec<u8>> {
             read.extend_from_slice(&portion);
         }
     };
-    tokio::join!(tree.fetch(b"/a/g", 17, to), taking).0?;
+    tokio::join!(tree.fetch(b"/a/g", NIGHTS.len() as u64, to), taking).0?;
     tree.make_folder(b"/b").await?;
     tree.remove_folder(b"/b").await?;
     tree.rename(b"/a/g", b"/a/h", false).await?;
@@ -210,13 +230,13 @@ fn a_connection_that_is_lost_at_any_step_changes_nothing_of_the_outcome() {
     let (tree, things) = patient(None);
     let read = runtime().block_on(work(&tree)).unwrap();
     let expected = things.lock().unwrap().clone();
-    assert_eq!(read, b"night after night");
+    assert_eq!(read, NIGHTS);
     for at in 0..12 {
-        for when in [When::Before, When::Within, When::After] {
+        for when in [When::Before, When::Within, When::Late, When::After] {
             let (tree, things) = patient(Some((at, when)));
             let told = runtime().block_on(work(&tree));
             let read = told.unwrap_or_else(|trouble| panic!("step {at}, {when:?}: {trouble}"));
-            assert_eq!(read, b"night after night", "step {at}, {when:?}");
+            assert_eq!(read, NIGHTS, "step {at}, {when:?}");
             assert_eq!(*things.lock().unwrap(), expected, "step {at}, {when:?}");
         }
     }
