@@ -246,6 +246,12 @@ pub trait DatabaseTarget: Send {
         let _ = rows;
         Ok(())
     }
+    /// Another connection that adds rows to other tables of those that this one has built, in the same
+    /// time; `None` where there is none to be had, or the server has no core to spare for it. It is
+    /// gone before anything else is asked of this one.
+    fn helper(&mut self) -> Result<Option<Box<dyn DatabaseTarget>>> {
+        Ok(None)
+    }
     /// Makes sure that what has been written stays, whatever becomes of the connection.
     fn secure(&mut self) -> Result<()>;
     /// Connects anew to what `build` has made, in this run or in one that was broken off;

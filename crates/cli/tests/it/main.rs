@@ -1,6 +1,7 @@
 //! The built program on the sample site: files in temporary folders, real servers.
 
 mod archives;
+mod at_once;
 mod certificates;
 mod chosen;
 mod configuration;

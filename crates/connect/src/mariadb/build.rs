@@ -52,12 +52,27 @@ pub struct MariadbTarget {
     pub(super) intake: Option<Intake>,
     /// Keys that wait until the rows are in.
     pub(super) waiting: Waiting,
+    pub(super) role: Role,
+}
+
+/// Which of the connections that fill tables this is.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) enum Role {
+    /// There is no other.
+    Alone,
+    /// It holds the lock of those who build.
+    First,
+    /// It only fills tables.
+    Second,
 }
 
 impl MariadbTarget {
     /// Logs in; `run` names what is built.
     pub fn open(address: &ServerAddress, run: &str) -> Result<Self> {
-        let run = short_run(run);
+        Self::of_run(address, short_run(run))
+    }
+
+    fn of_run(address: &ServerAddress, run: String) -> Result<Self> {
         let link = Link::open_for_one(address)?;
         let (collations, replaced) = (BTreeSet::new(), BTreeMap::new());
         let (tables, removed, not_created) = (Vec::new(), Vec::new(), Vec::new());
@@ -77,7 +92,33 @@ impl MariadbTarget {
             intake,
             limit,
             waiting: Waiting::default(),
+            role: Role::Alone,
         })
+    }
+
+    /// A second connection that fills tables which this one has built.
+    pub(super) fn second(&mut self) -> Result<Option<Self>> {
+        // How texts are converted on their way into tables that are there is known here alone; and
+        // MySQL does not tell how many cores it has.
+        if self.packed.is_some() || !self.link.server.is_mariadb() {
+            return Ok(None);
+        }
+        // Left alone, the pool of threads is as large as the host has cores.
+        let cores = self.link.try_ask("SELECT @@thread_pool_size").unwrap_or_default();
+        let cores = cores.into_iter().flatten().flatten().next().and_then(|n| n.parse().ok());
+        if cores.unwrap_or(1) < 2_u32 {
+            return Ok(None);
+        }
+        // Hosts limit connections; whatever the reason, one is enough.
+        let Ok(mut second) = Self::of_run(&self.address, self.run.clone()) else {
+            return Ok(None);
+        };
+        second.tables.clone_from(&self.tables);
+        second.waiting.keys.clone_from(&self.waiting.keys);
+        second.role = Role::Second;
+        second.expect_rows()?;
+        self.role = Role::First;
+        Ok(Some(second))
     }
 
     /// The session in which rows are written.

@@ -2,7 +2,7 @@
 
 use super::adopt;
 use super::afterwards::key_parts;
-use super::build::{LOCK, MariadbTarget};
+use super::build::{LOCK, MariadbTarget, Role};
 use super::describe::{list, with_history};
 use super::switch::exists;
 use super::{Link, code, quoted, switch, text};
@@ -124,8 +124,14 @@ impl DatabaseTarget for MariadbTarget {
         self.link = Link::open_for_one(&self.address)?;
         self.loader.begin_anew();
         self.intake = None;
-        self.end_abandoned()?;
-        self.link.lock(LOCK, "1")?;
+        match self.role {
+            Role::Alone => self.end_abandoned()?,
+            // What is at work there is the other one's.
+            Role::First | Role::Second => {}
+        }
+        if self.role != Role::Second {
+            self.link.lock(LOCK, "1")?;
+        }
         self.learn_collations()?;
         for statement in structure {
             if let Statement::Table { name, sql, .. } = statement {
@@ -153,6 +159,10 @@ impl DatabaseTarget for MariadbTarget {
 
     fn write(&mut self, rows: &RowBatch, adapt: bool) -> Result<Vec<Rejected>> {
         self.take(rows, adapt)
+    }
+
+    fn helper(&mut self) -> Result<Option<Box<dyn DatabaseTarget>>> {
+        Ok(self.second()?.map(|second| Box::new(second) as Box<dyn DatabaseTarget>))
     }
 
     fn keys_wait_above(&mut self) -> Result<Option<u64>> {

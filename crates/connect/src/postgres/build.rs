@@ -44,6 +44,8 @@ pub struct PostgresTarget {
     pub(super) not_created: Vec<String>,
     /// The large objects of the new state.
     pub(super) large: LargeObjects,
+    /// It only fills tables that another connection has built.
+    pub(super) is_second: bool,
 }
 
 impl PostgresTarget {

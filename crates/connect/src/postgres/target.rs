@@ -30,7 +30,10 @@ const LONGEST: Duration = Duration::from_secs(6 * 3600);
 impl PostgresTarget {
     /// Logs in; `run` names what is built.
     pub fn open(address: &ServerAddress, run: &str) -> Result<Self> {
-        let run = short_run(run);
+        Self::of_run(address, short_run(run))
+    }
+
+    fn of_run(address: &ServerAddress, run: String) -> Result<Self> {
         let link = Link::open_for_building(address)?;
         Ok(Self {
             link,
@@ -48,7 +51,25 @@ impl PostgresTarget {
             notes: Vec::new(),
             not_created: Vec::new(),
             large: LargeObjects::default(),
+            is_second: false,
         })
+    }
+
+    /// A second connection that fills tables which this one has built.
+    fn second(&mut self) -> Option<Self> {
+        let LargeObjects { noted_in, following, .. } = &self.large;
+        let cores = std::thread::available_parallelism().map_or(1, usize::from);
+        // Servers do not tell how many cores they have; on this machine it is known.
+        let has_cores = self.address.is_on_this_machine() && cores > 1;
+        if !has_cores || self.rows_only || noted_in.is_some() || !following.is_empty() {
+            return None;
+        }
+        // Hosts limit connections; whatever the reason, one is enough.
+        let mut second = Self::of_run(&self.address, self.run.clone()).ok()?;
+        second.names.clone_from(&self.names);
+        second.tables.clone_from(&self.tables);
+        second.is_second = true;
+        Some(second)
     }
 
     /// Ends the transaction in which rows are written.
@@ -109,7 +130,9 @@ impl DatabaseTarget for PostgresTarget {
         self.link = Link::open_for_building(&self.address)?;
         self.prepared = None;
         self.portions = 0;
-        self.link.lock(LOCK, "t")?;
+        if !self.is_second {
+            self.link.lock(LOCK, "t")?;
+        }
         self.begin_with(structure);
         for table in self.tables.clone() {
             let place = text(&self.built(&table).sql());
@@ -142,6 +165,10 @@ impl DatabaseTarget for PostgresTarget {
             self.close()?;
         }
         Ok(rejected)
+    }
+
+    fn helper(&mut self) -> Result<Option<Box<dyn DatabaseTarget>>> {
+        Ok(self.second().map(|second| Box::new(second) as Box<dyn DatabaseTarget>))
     }
 
     fn powers(&mut self) -> Result<Vec<String>> {

@@ -15,6 +15,7 @@ pub(crate) use fitting::{Fits, write_fitting};
 pub(crate) use session::{Rows, Session, Unreachable, not_refreshed, refreshing};
 
 use crate::tls::Trust;
+use std::net::IpAddr;
 use std::path::PathBuf;
 
 /// How to reach a database on a server.
@@ -57,6 +58,14 @@ pub struct Through {
 }
 
 impl ServerAddress {
+    /// Whether the server runs on this machine.
+    pub(crate) fn is_on_this_machine(&self) -> bool {
+        let here = |host: &str| {
+            host == "localhost" || host.parse::<IpAddr>().is_ok_and(|address| address.is_loopback())
+        };
+        self.through.is_none() && (self.socket.is_some() || here(&self.host))
+    }
+
     /// The socket of this machine that leads to the server, if one does.
     pub(crate) fn near_socket(&self) -> Option<String> {
         let through = self.through.as_ref().map(|through| through.socket.display().to_string());

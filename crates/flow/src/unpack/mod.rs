@@ -6,6 +6,7 @@
 mod before;
 mod earlier;
 mod files;
+mod filling;
 mod in_place;
 mod keys;
 mod rejects;
@@ -31,9 +32,10 @@ pub use visible::visible;
 
 use before::check_engine;
 use files::{check_files, read_files};
+use filling::read_rows;
 use keys::make_keys;
 pub(crate) use rows::tables_of;
-use rows::{Afterwards, archive_structure, check_rows, own_structure, read_rows};
+use rows::{Afterwards, archive_structure, check_rows, own_structure};
 use switching::{HALF, Wanted, back_again, came_in, hold_still, switch_with};
 use writer::Destination;
 

@@ -57,6 +57,19 @@ impl Rejects {
         Self { folder: folder.to_owned(), file, left_out, shown, adapted: 0 }
     }
 
+    /// Those of other tables of the same run, kept in the same file.
+    pub fn beside(&self) -> Self {
+        Self::of_run(&self.folder)
+    }
+
+    /// Adds what was rejected of other tables.
+    pub fn absorb(&mut self, other: Self) {
+        self.left_out.extend(other.left_out);
+        self.shown.extend(other.shown);
+        self.shown.truncate(SHOWN);
+        self.adapted += other.adapted;
+    }
+
     /// How many records of a table were left out.
     pub fn left_out(&self, table: &str) -> u64 {
         self.left_out.get(table).copied().unwrap_or(0)
