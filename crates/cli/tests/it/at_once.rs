@@ -117,3 +117,29 @@ fn records_that_are_rejected_over_either_connection_are_named_and_kept() {
         }
     }
 }
+
+#[test]
+fn a_lock_of_a_process_that_is_gone_keeps_its_run_from_nothing() {
+    let (_folder, _server, [old, new], workspace) = sites(Server::Postgres);
+    workspace.run_killed_at("unpack a.tar new --as-is", "secured");
+    let mut database = Database::open(&new).expect("the database opens");
+    let schemas = "SELECT nspname FROM pg_namespace WHERE nspname LIKE '\\_fw%'";
+    let schema = database.ask(schemas).expect("schemas")[0][0].clone().expect("a name");
+    let run = schema.trim_start_matches("_fw").split('_').next().expect("a run").to_owned();
+    // The server has not noticed that nobody waits for this.
+    let mut abandoned = Database::open(&new).expect("the database opens");
+    let hold = format!(
+        "SET application_name = 'fernweh {run}'; SELECT pg_advisory_lock(hashtext('fernweh'))"
+    );
+    abandoned.run(hold.as_bytes()).expect("the lock");
+    std::thread::scope(|scope| {
+        let waits = scope.spawn(move || abandoned.run(b"SELECT pg_sleep(600)").is_err());
+        workspace.done("unpack a.tar new --as-is");
+        assert!(waits.join().expect("it has ended"), "the statement went on");
+    });
+    assert_same(&database_cells(&old), &database_cells(&new), "unpacked");
+    // The lock of another run is respected.
+    let mut other = Database::open(&new).expect("the database opens");
+    other.run(b"SELECT pg_advisory_lock(hashtext('fernweh'))").expect("the lock");
+    workspace.run("unpack a.tar new --as-is --overwrite").code(3).says("another run is at work");
+}

@@ -52,18 +52,8 @@ pub struct MariadbTarget {
     pub(super) intake: Option<Intake>,
     /// Keys that wait until the rows are in.
     pub(super) waiting: Waiting,
-    pub(super) role: Role,
-}
-
-/// Which of the connections that fill tables this is.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(super) enum Role {
-    /// There is no other.
-    Alone,
-    /// It holds the lock of those who build.
-    First,
-    /// It only fills tables.
-    Second,
+    /// It only fills tables that another connection has built.
+    pub(super) is_second: bool,
 }
 
 impl MariadbTarget {
@@ -92,7 +82,7 @@ impl MariadbTarget {
             intake,
             limit,
             waiting: Waiting::default(),
-            role: Role::Alone,
+            is_second: false,
         })
     }
 
@@ -115,10 +105,35 @@ impl MariadbTarget {
         };
         second.tables.clone_from(&self.tables);
         second.waiting.keys.clone_from(&self.waiting.keys);
-        second.role = Role::Second;
+        second.is_second = true;
         second.expect_rows()?;
-        self.role = Role::First;
         Ok(Some(second))
+    }
+
+    /// Takes the lock of those who build in this database. A process of this run that is gone may
+    /// hold it: its statement goes on for as long as that takes, and nobody waits for it.
+    pub(super) fn hold(&mut self) -> Result<()> {
+        if self.link.one(LOCK)?.as_deref() == Some("1") {
+            return Ok(());
+        }
+        // What has been begun is taken back before the lock is free.
+        let wait = if self.end_abandoned()? { 60 } else { 0 };
+        self.link.lock(&LOCK.replace(", 0)", &format!(", {wait})")), "1")
+    }
+
+    /// Ends statements of this run over other connections; tells whether there were any.
+    pub(super) fn end_abandoned(&mut self) -> Result<bool> {
+        let abandoned = self.link.ask(&format!(
+            "SELECT id FROM information_schema.processlist \
+             WHERE db = database() AND id <> connection_id() AND instr(info, {}) > 0",
+            text(&format!("_fw{}_", self.run))
+        ))?;
+        let abandoned: Vec<String> = abandoned.into_iter().flatten().flatten().collect();
+        for id in &abandoned {
+            // It may have ended by itself.
+            let _ = self.link.try_run(format!("KILL {id}"));
+        }
+        Ok(!abandoned.is_empty())
     }
 
     /// The session in which rows are written.

@@ -5,7 +5,7 @@
 //! they are taken off there and made at once at the end, which sorts them. Whether a key is there is
 //! asked of the server alone: a run that goes on needs to know nothing else.
 
-use super::build::{LOCK, MariadbTarget};
+use super::build::MariadbTarget;
 use super::describe::describe;
 use super::load::parameter;
 use super::source::{select_list, stream};
@@ -215,28 +215,6 @@ impl MariadbTarget {
             }
         }
         self.link.run("COMMIT")
-    }
-
-    /// Ends statements of an earlier process of this run: nobody waits for them, and a key of a
-    /// large table that is being made holds the lock for as long as that takes.
-    pub(super) fn end_abandoned(&mut self) -> Result<()> {
-        let built = format!("_fw{}_n_", self.run);
-        let abandoned = self.link.ask(&format!(
-            "SELECT id FROM information_schema.processlist \
-             WHERE db = database() AND id <> connection_id() AND instr(info, {}) > 0",
-            text(&built)
-        ))?;
-        let abandoned: Vec<String> = abandoned.into_iter().flatten().flatten().collect();
-        for id in &abandoned {
-            // It may have ended by itself.
-            let _ = self.link.try_run(format!("KILL {id}"));
-        }
-        if !abandoned.is_empty() {
-            // What it has begun is taken back before its lock is free.
-            let wait = LOCK.replace(", 0)", ", 60)");
-            self.link.lock(&wait, "1")?;
-        }
-        Ok(())
     }
 }
 

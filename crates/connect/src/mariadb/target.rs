@@ -2,7 +2,7 @@
 
 use super::adopt;
 use super::afterwards::key_parts;
-use super::build::{LOCK, MariadbTarget, Role};
+use super::build::MariadbTarget;
 use super::describe::{list, with_history};
 use super::switch::exists;
 use super::{Link, code, quoted, switch, text};
@@ -78,7 +78,7 @@ impl DatabaseTarget for MariadbTarget {
     }
 
     fn build(&mut self, structure: &[Statement]) -> Result<()> {
-        self.link.lock(LOCK, "1")?;
+        self.hold()?;
         self.learn_collations()?;
         for statement in structure {
             let (name, sql) = match statement {
@@ -124,13 +124,8 @@ impl DatabaseTarget for MariadbTarget {
         self.link = Link::open_for_one(&self.address)?;
         self.loader.begin_anew();
         self.intake = None;
-        match self.role {
-            Role::Alone => self.end_abandoned()?,
-            // What is at work there is the other one's.
-            Role::First | Role::Second => {}
-        }
-        if self.role != Role::Second {
-            self.link.lock(LOCK, "1")?;
+        if !self.is_second {
+            self.hold()?;
         }
         self.learn_collations()?;
         for statement in structure {
@@ -377,7 +372,7 @@ impl DatabaseTarget for MariadbTarget {
     ) -> Result<()> {
         match swap {
             DatabaseSwap::Tables(swap) => {
-                self.link.lock(LOCK, "1")?;
+                self.hold()?;
                 self.not_created.extend(switch::switch(&mut self.link, swap, direction, progress)?);
                 Ok(())
             }

@@ -35,7 +35,7 @@ impl PostgresTarget {
 
     fn of_run(address: &ServerAddress, run: String) -> Result<Self> {
         let link = Link::open_for_building(address)?;
-        Ok(Self {
+        let mut made = Self {
             link,
             address: address.clone(),
             run,
@@ -52,7 +52,42 @@ impl PostgresTarget {
             not_created: Vec::new(),
             large: LargeObjects::default(),
             is_second: false,
-        })
+        };
+        made.name_run()?;
+        Ok(made)
+    }
+
+    /// What the server is told of who this is.
+    fn name_run(&mut self) -> Result<()> {
+        self.link.run(format!("SET application_name = {}", text(&self.name())))
+    }
+
+    fn name(&self) -> String {
+        format!("fernweh {}", self.run)
+    }
+
+    /// Takes the lock of those who build in this database. A process of this run that is gone may
+    /// hold it: its statement goes on for as long as that takes, and nobody waits for it.
+    fn hold(&mut self) -> Result<()> {
+        if self.link.one(LOCK)?.as_deref() == Some("t") {
+            return Ok(());
+        }
+        let ended = self.link.ask(&format!(
+            "SELECT pg_terminate_backend(a.pid) FROM pg_catalog.pg_stat_activity a \
+             WHERE a.application_name = {} AND a.usename = current_user \
+             AND a.pid <> pg_backend_pid() AND EXISTS (SELECT FROM pg_catalog.pg_locks l \
+             WHERE l.pid = a.pid AND l.locktype = 'advisory')",
+            text(&self.name())
+        ))?;
+        // What has been begun is taken back before the lock is free.
+        let tries = if ended.is_empty() { 0 } else { 600 };
+        for _ in 0..tries {
+            if self.link.one(LOCK)?.as_deref() == Some("t") {
+                return Ok(());
+            }
+            std::thread::sleep(Duration::from_millis(100));
+        }
+        self.link.lock(LOCK, "t")
     }
 
     /// A second connection that fills tables which this one has built.
@@ -114,7 +149,7 @@ impl DatabaseTarget for PostgresTarget {
     }
 
     fn build(&mut self, structure: &[Statement]) -> Result<()> {
-        self.link.lock(LOCK, "t")?;
+        self.hold()?;
         // What an archive runs has an end, even if nobody is there to end it.
         self.link.run(format!("SET statement_timeout = '{}s'", LONGEST.as_secs()))?;
         self.begin_with(structure);
@@ -128,10 +163,11 @@ impl DatabaseTarget for PostgresTarget {
 
     fn resume(&mut self, structure: &[Statement]) -> Result<bool> {
         self.link = Link::open_for_building(&self.address)?;
+        self.name_run()?;
         self.prepared = None;
         self.portions = 0;
         if !self.is_second {
-            self.link.lock(LOCK, "t")?;
+            self.hold()?;
         }
         self.begin_with(structure);
         for table in self.tables.clone() {
@@ -307,7 +343,7 @@ impl DatabaseTarget for PostgresTarget {
     ) -> Result<()> {
         match swap {
             DatabaseSwap::Schemas(swap) => {
-                self.link.lock(LOCK, "t")?;
+                self.hold()?;
                 switch::switch(&mut self.link, swap, direction, progress)
             }
             _ => Ok(()),

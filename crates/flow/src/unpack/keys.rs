@@ -1,9 +1,9 @@
 //! Keys of large tables, which had to wait until the rows are in.
 
+use super::reconnecting::persistently;
 use super::rejects::Rejects;
 use super::{Building, tables_of};
 use crate::journal::{Journal, Step};
-use crate::retry;
 use fernweh_core::archive::DatabaseManifest;
 use fernweh_core::sql::Statement;
 use fernweh_ports::{DatabaseTarget, InTheWay, Rejected, Result, Trouble, Unit, counted};
@@ -19,7 +19,7 @@ pub(super) fn make_keys(
     rejects: &mut Rejects,
 ) -> Result<()> {
     let progress = building.progress;
-    let waiting = persistently(building, target, structure, &mut |target| target.waiting_keys())?;
+    let waiting = persistently(progress, target, structure, &mut |target| target.waiting_keys())?;
     if waiting.is_empty() {
         return Ok(());
     }
@@ -28,39 +28,15 @@ pub(super) fn make_keys(
     progress.stage("keys", Some(all), Unit::Keys);
     for one in &waiting {
         let mut make = |target: &mut dyn DatabaseTarget| target.make_keys(&one.table);
-        while let Some(found) = persistently(building, target, structure, &mut make)? {
+        while let Some(found) = persistently(progress, target, structure, &mut make)? {
             reject(building, about, &found, rejects)?;
-            persistently(building, target, structure, &mut |target| target.take_out(&found.rows))?;
+            persistently(progress, target, structure, &mut |target| target.take_out(&found.rows))?;
         }
         progress.advance(one.keys);
     }
     let (keys, tables) = (counted(all, "key", "keys"), waiting.len() as u64);
     progress.done(&format!("{keys} of {}", counted(tables, "large table", "large tables")));
     Ok(())
-}
-
-/// Does something that is done over or not at all once more, if the connection is lost.
-fn persistently<T>(
-    building: &Building<'_>,
-    target: &mut dyn DatabaseTarget,
-    structure: &[Statement],
-    work: &mut dyn FnMut(&mut dyn DatabaseTarget) -> Result<T>,
-) -> Result<T> {
-    for _ in 0..retry::SAME_PLACE {
-        building.progress.go_on()?;
-        match work(target) {
-            Err(trouble) if trouble.lost => {
-                let progress = building.progress;
-                let resume = &mut || target.resume(structure);
-                if !retry::reconnect(trouble, progress, resume)? {
-                    return Err(Trouble::damaged("the new tables are not there any more")
-                        .hint("unpack again from the beginning"));
-                }
-            }
-            done => return done,
-        }
-    }
-    work(target)
 }
 
 /// Deals with records that are in the way of a key.

@@ -9,6 +9,7 @@ mod files;
 mod filling;
 mod in_place;
 mod keys;
+mod reconnecting;
 mod rejects;
 mod rows;
 mod still_named;
@@ -350,9 +351,10 @@ fn try_records(
         trust::check(options, archive, &mut **target)?;
     }
     let building = Building { options, policy, archive, progress };
-    let afterwards = build_database(&building, targets, journal, &mut rejects, report)?;
+    let (structure, afterwards) =
+        build_database(&building, targets, journal, &mut rejects, report)?;
     if let Some(target) = &mut targets.database {
-        check_rows(options, archive, &mut **target, &rejects)?;
+        check_rows(&building, &structure, &mut **target, &rejects)?;
         let swap = target.finish(&afterwards)?;
         report.notes.extend(target.notes());
         report.not_created = target.not_created();
@@ -381,7 +383,8 @@ fn build(
         target.build()?;
     }
     let building = Building { options, policy: options.on_bad_record, archive, progress };
-    let afterwards = build_database(&building, targets, journal, &mut rejects, report)?;
+    let (structure, afterwards) =
+        build_database(&building, targets, journal, &mut rejects, report)?;
     if let (Some(target), Some(about)) = (&mut targets.database, &archive.manifest.database) {
         plan.tables = tables_of(options, about).into_iter().map(|(_, name)| name).collect();
         target.remove(&options.remove);
@@ -405,7 +408,7 @@ fn build(
     journal.step(&Step::Built, progress)?;
     progress.go_on()?;
     if let Some(target) = &mut targets.database {
-        plan.built = check_rows(options, archive, &mut **target, &rejects)?;
+        plan.built = check_rows(&building, &structure, &mut **target, &rejects)?;
         let swap = target.finish(&afterwards)?;
         if !options.overwrite {
             before::refuse_to_replace(&target.replaces(&swap)?, &options.site)?;
@@ -475,17 +478,18 @@ struct Building<'a> {
     progress: &'a dyn Progress,
 }
 
-/// Builds the tables of an archive with their rows; gives what comes after rows.
+/// Builds the tables of an archive with their rows; gives what was made before rows, and what comes
+/// after them.
 fn build_database(
     building: &Building<'_>,
     targets: &mut Targets,
     journal: &mut Journal,
     rejects: &mut Rejects,
     report: &mut UnpackReport,
-) -> Result<Vec<Statement>> {
+) -> Result<(Vec<Statement>, Vec<Statement>)> {
     let Building { options, policy, archive, progress } = *building;
     let (Some(target), Some(about)) = (&mut targets.database, &archive.manifest.database) else {
-        return Ok(Vec::new());
+        return Ok((Vec::new(), Vec::new()));
     };
     let names = about.tables.iter().map(|table| &table.name);
     let not_taken = names.filter(|name| !options.tables.holds(name));
@@ -530,7 +534,8 @@ fn build_database(
     if report.rejected > 0 {
         report.rejected_file = Some(rejects.path().display().to_string());
     }
-    afterwards.get(options, archive, about)
+    let afterwards = afterwards.get(options, archive, about)?;
+    Ok((structure, afterwards))
 }
 
 /// How many rows of each table an earlier run has written, if it is all there.

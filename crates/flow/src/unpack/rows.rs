@@ -1,7 +1,8 @@
 //! The database of an archive: structure and rows, rewritten on their way.
 
-use super::UnpackOptions;
+use super::reconnecting::persistently;
 use super::rejects::Rejects;
+use super::{Building, UnpackOptions};
 use crate::archive::ArchiveReader;
 use crate::stream;
 use fernweh_core::archive::{DatabaseManifest, Member};
@@ -222,16 +223,17 @@ fn called_routines(options: &UnpackOptions<'_>, found: &[Statement]) -> BTreeSet
 /// What stands in the database must be as much as the archive holds; gives the records of each
 /// table.
 pub(super) fn check_rows(
-    options: &UnpackOptions<'_>,
-    archive: &ArchiveReader,
+    building: &Building<'_>,
+    structure: &[Statement],
     target: &mut dyn DatabaseTarget,
     rejects: &Rejects,
 ) -> Result<Vec<(String, u64)>> {
+    let Building { options, archive, progress, .. } = *building;
     let wanted: Vec<(String, String)> =
         archive.manifest.database.iter().flat_map(|about| tables_of(options, about)).collect();
     let here: Vec<String> = wanted.iter().map(|(_, here)| here.clone()).collect();
+    let built = persistently(progress, target, structure, &mut |target| target.built_rows(&here))?;
     let seal = archive.seal()?;
-    let built = target.built_rows(&here)?;
     for ((table, _), (here, found)) in wanted.iter().zip(&built) {
         let sealed = seal.rows.get(table).copied().unwrap_or(0);
         let sealed = sealed - rejects.left_out(here).min(sealed);
