@@ -21,7 +21,8 @@ fn fill(place: &Place) {
         let records = if table == "small" { 10 } else { RECORDS };
         for from in (0..records).step_by(2000) {
             let row = |id: u32| {
-                let link = if id % 10 == 0 { "http://old.example/page" } else { "no link" };
+                let link =
+                    if id.is_multiple_of(10) { "http://old.example/page" } else { "no link" };
                 format!("({id}, '{table}-{id}', '{link} {}', {})", "x".repeat(200), id % 7)
             };
             let rows: Vec<String> = (from..records.min(from + 2000)).map(row).collect();
