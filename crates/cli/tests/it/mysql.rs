@@ -265,3 +265,45 @@ fn everything_that_mysql_holds_of_the_zoo_arrives() {
         }
     }
 }
+
+#[test]
+fn what_cannot_be_taken_back_stands_in_no_transaction_where_transactions_are_numbered() {
+    let habits = Habits { numbers_transactions: true, ..Habits::default() };
+    let (workspace, places, _mask) = behind(Version::V80, habits);
+    let old = "CREATE TABLE nights (id int PRIMARY KEY, note varchar(60), KEY (note)) ENGINE=MyISAM; \
+               CREATE TABLE parts (id int PRIMARY KEY, note varchar(60)) ENGINE=InnoDB; \
+               INSERT INTO nights SELECT seq, concat('http://old.example/', seq) FROM seq_1_to_3000; \
+               INSERT INTO parts SELECT seq, concat('http://old.example/', seq) FROM seq_1_to_3000";
+    mariadb_client(&places[0], old.into());
+    workspace.done("pack old -o a.tar");
+    workspace.done("unpack a.tar new --as-is");
+    assert_eq!(records(&places[0]), records(&places[1]));
+    let before = records(&places[1]);
+    workspace.done("rewrite new --from http://old.example --to https://new.example --apply");
+    let question = "SELECT (SELECT count(*) FROM nights WHERE note LIKE 'https://new.example/%') + \
+                    (SELECT count(*) FROM parts WHERE note LIKE 'https://new.example/%')";
+    assert_eq!(mariadb_client(&places[1], question.into()), "6000\n");
+    workspace.done("undo new");
+    assert_eq!(records(&places[1]), before);
+}
+
+#[test]
+fn a_time_without_a_default_gets_none_from_a_server_that_would_give_it_one() {
+    let folder = Workspace::new(super::PROGRAM);
+    let server =
+        fernweh_demo::server::PrivateServer::start(Server::Mariadb, &folder.path("server"));
+    let server = server.expect("a server");
+    let place = |name: &str| server.make_database(name, name, "a-secret").expect("a database");
+    let places = ["old", "new"].map(place);
+    let old = "CREATE TABLE nights (id int PRIMARY KEY, made timestamp NOT NULL, seen timestamp NULL); \
+               INSERT INTO nights VALUES (1, '2026-01-02 03:04:05', NULL)";
+    mariadb_client(&places[0], old.into());
+    let mut admin = server.administrator().expect("its administrator");
+    admin.run(b"SET GLOBAL explicit_defaults_for_timestamp = OFF").expect("the old way");
+    let workspace = two_sites(&places[0], &places[1]);
+    workspace.done("pack old -o a.tar");
+    workspace.done("unpack a.tar new --as-is");
+    let made = |place| mariadb_client(place, b"SHOW CREATE TABLE nights".to_vec());
+    assert_eq!(made(&places[0]), made(&places[1]));
+    assert_eq!(records(&places[0]), records(&places[1]));
+}

@@ -25,6 +25,12 @@ impl MariadbEditor {
         Ok(Self { reader: Link::open(address)?, writer })
     }
 
+    /// Whether changes of a table can be taken back, and so be made in one transaction.
+    fn is_transactional(&mut self, table: &Table) -> Result<bool> {
+        let engine = list(&mut self.reader)?.into_iter().find(|one| one.name == table.name);
+        Ok(engine.is_some_and(|table| table.engine == "InnoDB"))
+    }
+
     /// Without a primary key all columns together identify a row.
     fn key_of(described: &Described) -> Vec<usize> {
         let columns = &described.table.columns;
@@ -101,18 +107,16 @@ impl DatabaseEditor for MariadbEditor {
         visit: &mut dyn FnMut(&[Record]) -> Result<Vec<Change>>,
     ) -> Result<Applied> {
         let described = describe(&mut self.reader, &table.name)?;
-        let engine = list(&mut self.reader)?.into_iter().find(|t| t.name == table.name);
+        let transactional = self.is_transactional(table)?;
         // Engines without snapshots would hold their lock while the rows stream.
-        let buffer = match engine.is_some_and(|table| table.engine == "InnoDB") {
-            true => "",
-            false => "SQL_BUFFER_RESULT ",
-        };
+        let buffer = if transactional { "" } else { "SQL_BUFFER_RESULT " };
         let query =
             format!("SELECT {buffer}{} FROM {}", select_list(&described), quoted(&table.name));
         let key = Self::key_of(&described);
         let writer = &mut self.writer;
         let mut apply = |changes: &[Change]| {
-            apply(writer, &table.name, changes, |change| update(&described, &key, change))
+            let statement = |change: &Change| update(&described, &key, change);
+            apply(writer, (&table.name, transactional), changes, statement)
         };
         let (reader, travel) = (&mut self.reader, &described.travel);
         Batches::new(key.clone(), visit, &mut apply)
@@ -122,7 +126,8 @@ impl DatabaseEditor for MariadbEditor {
     fn apply(&mut self, table: &Table, changes: &[Change]) -> Result<Applied> {
         let described = describe(&mut self.reader, &table.name)?;
         let key = Self::key_of(&described);
-        apply(&mut self.writer, &table.name, changes, |change| update(&described, &key, change))
+        let place = (table.name.as_str(), self.is_transactional(table)?);
+        apply(&mut self.writer, place, changes, |change| update(&described, &key, change))
     }
 
     fn refresh(&mut self, steps: &[Refreshing]) -> Result<Vec<u64>> {

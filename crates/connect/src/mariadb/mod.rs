@@ -74,6 +74,8 @@ const SESSION: &str = concat!(
 /// were.
 fn settings(server: &Server) -> Vec<&'static str> {
     let all = [
+        // Otherwise a time without a default gets one, and changes with its record.
+        (true, "explicit_defaults_for_timestamp = 1"),
         (server.is_mariadb(), "max_statement_time = 0"),
         (server.is_mysql_from((5, 7, 8)), "max_execution_time = 0"),
         (server.is_mysql_from((8, 0, 3)), "information_schema_stats_expiry = 0"),

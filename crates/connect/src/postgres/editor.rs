@@ -88,14 +88,16 @@ impl DatabaseEditor for PostgresEditor {
         let key = key_of(table);
         let writer = &mut self.writer;
         let mut apply = |changes: &[Change]| {
-            apply(writer, &table.name, changes, |change| update(table, change).into_bytes())
+            let statement = |change: &Change| update(table, change).into_bytes();
+            apply(writer, (&table.name, true), changes, statement)
         };
         let reader = &mut self.reader;
         Batches::new(key, visit, &mut apply).read(|sink| stream(reader, table, sink))
     }
 
     fn apply(&mut self, table: &Table, changes: &[Change]) -> Result<Applied> {
-        apply(&mut self.writer, &table.name, changes, |change| update(table, change).into_bytes())
+        let statement = |change: &Change| update(table, change).into_bytes();
+        apply(&mut self.writer, (&table.name, true), changes, statement)
     }
 
     fn refresh(&mut self, steps: &[Refreshing]) -> Result<Vec<u64>> {

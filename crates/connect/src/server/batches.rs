@@ -100,12 +100,12 @@ impl<'a> Batches<'a> {
     }
 }
 
-/// Makes the changes of one table in one transaction, each only where the cell still holds what
+/// Makes the changes of one table, in one transaction where it takes part in transactions, each only where the cell still holds what
 /// was read; what the server does not take is said, and stops nothing else. `statement` writes
 /// one change.
 pub(crate) fn apply<S: Session>(
     writer: &mut S,
-    table: &str,
+    (table, transactional): (&str, bool),
     changes: &[Change],
     statement: impl Fn(&Change) -> Vec<u8>,
 ) -> Result<Applied> {
@@ -113,7 +113,9 @@ pub(crate) fn apply<S: Session>(
     if changes.is_empty() {
         return Ok(applied);
     }
-    writer.run("BEGIN")?;
+    if transactional {
+        writer.run("BEGIN")?;
+    }
     for change in changes {
         let mut refuse = |because: String| {
             let place = format!("{table}.{}, {}", change.column, change.record);
@@ -133,6 +135,8 @@ pub(crate) fn apply<S: Session>(
             }
         }
     }
-    writer.run("COMMIT")?;
+    if transactional {
+        writer.run("COMMIT")?;
+    }
     Ok(applied)
 }

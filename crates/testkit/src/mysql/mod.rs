@@ -51,6 +51,8 @@ pub struct Habits {
     pub wants_primary_keys: bool,
     /// Nobody is let in without encryption.
     pub wants_encryption: bool,
+    /// Every transaction has a number of its own (GTID): what cannot be taken back may stand in none.
+    pub numbers_transactions: bool,
 }
 
 /// A collation of MySQL's, and the one that stands for it at MariaDB.

@@ -23,6 +23,8 @@ struct Session {
     binary: bool,
     /// The statistics of tables are read anew (`information_schema_stats_expiry = 0`).
     fresh: bool,
+    /// A transaction has begun.
+    in_transaction: bool,
 }
 
 /// What becomes of a statement.
@@ -121,6 +123,23 @@ fn with_looking(
     let words = words(sql);
     let word = |n: usize| words.get(n).map(String::as_str).unwrap_or_default();
     let text = String::from_utf8_lossy(sql);
+    if shared.habits.numbers_transactions
+        && session.in_transaction
+        && ["INSERT", "REPLACE", "UPDATE", "DELETE", "LOAD"].contains(&word(0))
+    {
+        let into = text.split('`').nth(1).unwrap_or_default().replace('\'', "''");
+        let question = format!(
+            "SELECT count(*) FROM information_schema.tables WHERE table_schema = database() AND \
+             table_name = '{into}' AND engine <> 'InnoDB'"
+        );
+        if ask(server, &question, capabilities)?.first().is_some_and(|n| n != "0") {
+            let message = "Statement violates GTID consistency: Updates to non-transactional tables \
+                           can only be done in either autocommitted statements or single-statement \
+                           transactions, and never in the same statement as updates to transactional \
+                           tables.";
+            return Ok(Some(refused(1785, "HY000", message)));
+        }
+    }
     match (word(0), word(1)) {
         ("INSERT" | "REPLACE", _) if session.binary => {
             let into = text.split('`').nth(1).unwrap_or_default().replace('\'', "''");
@@ -205,6 +224,12 @@ fn judge(sql: &[u8], session: &mut Session, shared: &Shared) -> Verdict {
     let word = |n: usize| words.get(n).map(String::as_str).unwrap_or_default();
     let text = String::from_utf8_lossy(sql).into_owned();
     let plain = |sql: &str| Verdict::Forward(sql.as_bytes().to_vec(), Answer::Plain);
+    match word(0) {
+        "START" | "BEGIN" => session.in_transaction = true,
+        "COMMIT" => session.in_transaction = false,
+        "ROLLBACK" if word(1) != "TO" => session.in_transaction = false,
+        _ => {}
+    }
     match (word(0), word(1), word(2)) {
         ("SET", "NAMES", charset) => {
             session.binary = charset == "BINARY";
