@@ -39,10 +39,11 @@ pub(super) fn lines_of(list: &str, names: &[String]) -> Vec<Line> {
 
 /// Whether a list of patterns holds a name: one that is excluded is not, whatever else fits.
 fn speaks_of(patterns: &str, name: &str) -> bool {
-    if let Some(hashed) = patterns.strip_prefix("|1|") {
-        return is_hash_of(hashed, name);
-    }
+    // Names are hashed in small letters, too.
     let name = name.to_lowercase();
+    if let Some(hashed) = patterns.strip_prefix("|1|") {
+        return is_hash_of(hashed, &name);
+    }
     let mut held = false;
     for pattern in patterns.split(',') {
         match pattern.strip_prefix('!') {
@@ -127,6 +128,16 @@ mod tests {
         assert_eq!(found("@revoked *", "web7.hoster.example", 22), [true]);
         assert_eq!(found("@cert-authority *", "web7.hoster.example", 22), [false; 0]);
         assert_eq!(found("|1|bm8=|bm8=", "web7.hoster.example", 22), [false; 0]);
+    }
+
+    #[test]
+    fn a_hashed_name_is_found_however_it_is_typed() {
+        // Made by `ssh-keygen -H` of `[web7.hoster.example]:2222`.
+        let hashed = "|1|xHyfDi8d6fR/2ce+BQcsuvq46Rk=|DVZIaQjXtsj++NoAygzGcD9XxYs=";
+        assert_eq!(found(hashed, "web7.hoster.example", 2222), [false]);
+        assert_eq!(found(hashed, "WEB7.Hoster.example", 2222), [false]);
+        assert_eq!(found(hashed, "web8.hoster.example", 2222), [false; 0]);
+        assert_eq!(found(hashed, "web7.hoster.example", 22), [false; 0]);
     }
 
     #[test]
