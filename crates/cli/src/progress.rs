@@ -117,12 +117,17 @@ impl Terminal {
     }
 }
 
+/// How often a line moves where nothing is counted.
+const TICK: Duration = Duration::from_millis(500);
+
 fn style(unit: Unit, total: bool) -> ProgressStyle {
     let text = match (unit, total) {
         (Unit::Bytes, true) => {
             "{msg:<11}{bar:20} {bytes} of {total_bytes}, {bytes_per_sec}, {eta} left"
         }
         (Unit::Bytes, false) => "{msg:<11}{spinner} {bytes}, {bytes_per_sec}",
+        // Several are made at once, and nobody knows how far they are.
+        (Unit::Keys, _) => "{msg:<11}{spinner} {done} of {all} made, {elapsed} so far",
         (_, true) => "{msg:<11}{bar:20} {done} of {all}, {rate}, {eta} left",
         (_, false) => "{msg:<11}{spinner} {done}, {rate}",
     };
@@ -157,6 +162,9 @@ impl Progress for Terminal {
         let bar = ProgressBar::with_draw_target(total, target);
         bar.set_style(style(unit, total.is_some()));
         bar.set_message(name.to_owned());
+        if self.moving && unit == Unit::Keys {
+            bar.enable_steady_tick(TICK);
+        }
         let now = Instant::now();
         *self.lock() =
             Some(Stage { name: name.into(), unit, bar, done: 0, total, began: now, said: now });
