@@ -45,13 +45,16 @@ impl MariadbTarget {
 
     /// Takes the keys off a table that is about to outgrow the server's memory.
     pub(super) fn make_way(&mut self, rows: &RowBatch) -> Result<()> {
+        let keys = self.waiting.keys.get(&rows.table);
+        if self.waiting.settled.contains(&rows.table) || keys.is_none_or(Vec::is_empty) {
+            return Ok(());
+        }
         let filling = &mut self.waiting.filling;
         if filling.0 != rows.table {
             *filling = (rows.table.clone(), 0);
         }
         filling.1 += weight_of(&rows.rows) as u64;
-        let filled = filling.1;
-        if self.waiting.settled.contains(&rows.table) || filled <= self.key_bound()? {
+        if filling.1 <= self.key_bound()? {
             return Ok(());
         }
         self.waiting.settled.insert(rows.table.clone());

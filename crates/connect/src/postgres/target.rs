@@ -27,6 +27,11 @@ const TOGETHER: u32 = 64;
 /// How long one statement may take at most: an index over the largest table is one.
 const LONGEST: Duration = Duration::from_secs(6 * 3600);
 
+/// What the server is told of who this is.
+fn name_of(run: &str) -> String {
+    format!("fernweh {run}")
+}
+
 impl PostgresTarget {
     /// Logs in; `run` names what is built.
     pub fn open(address: &ServerAddress, run: &str) -> Result<Self> {
@@ -34,8 +39,8 @@ impl PostgresTarget {
     }
 
     fn of_run(address: &ServerAddress, run: String) -> Result<Self> {
-        let link = Link::open_for_building(address)?;
-        let mut made = Self {
+        let link = Self::log_in(address, &run)?;
+        Ok(Self {
             link,
             address: address.clone(),
             run,
@@ -52,18 +57,14 @@ impl PostgresTarget {
             not_created: Vec::new(),
             large: LargeObjects::default(),
             is_second: false,
-        };
-        made.name_run()?;
-        Ok(made)
+        })
     }
 
-    /// What the server is told of who this is.
-    fn name_run(&mut self) -> Result<()> {
-        self.link.run(format!("SET application_name = {}", text(&self.name())))
-    }
-
-    fn name(&self) -> String {
-        format!("fernweh {}", self.run)
+    /// A connection; the server is told whose it is.
+    fn log_in(address: &ServerAddress, run: &str) -> Result<Link> {
+        let mut link = Link::open_for_building(address)?;
+        link.run(format!("SET application_name = {}", text(&name_of(run))))?;
+        Ok(link)
     }
 
     /// Takes the lock of those who build in this database. A process of this run that is gone may
@@ -77,7 +78,7 @@ impl PostgresTarget {
              WHERE a.application_name = {} AND a.usename = current_user \
              AND a.pid <> pg_backend_pid() AND EXISTS (SELECT FROM pg_catalog.pg_locks l \
              WHERE l.pid = a.pid AND l.locktype = 'advisory')",
-            text(&self.name())
+            text(&name_of(&self.run))
         ))?;
         // What has been begun is taken back before the lock is free.
         let tries = if ended.is_empty() { 0 } else { 600 };
@@ -162,8 +163,7 @@ impl DatabaseTarget for PostgresTarget {
     }
 
     fn resume(&mut self, structure: &[Statement]) -> Result<bool> {
-        self.link = Link::open_for_building(&self.address)?;
-        self.name_run()?;
+        self.link = Self::log_in(&self.address, &self.run)?;
         self.prepared = None;
         self.portions = 0;
         if !self.is_second {
