@@ -64,7 +64,7 @@ fn main() {
         for _ in 0..3 {
             two.push(timed("unpack a.tar new --as-is"));
             one.push(timed("unpack a.tar new --as-is --overwrite"));
-            for line in ["undo new", "undo new", "undo new --let-go"] {
+            for line in ["undo new", "undo new", "undo new --let-go --yes"] {
                 timed(line);
             }
         }

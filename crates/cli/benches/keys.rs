@@ -74,7 +74,7 @@ fn main() {
             workspace.done(&format!("unpack {archive} new --as-is"));
         });
         workspace.done("undo new");
-        workspace.done("undo new --let-go");
+        workspace.done("undo new --let-go --yes");
         print!("{times:>3} times, {records:>8} records: unpack {unpack:>6.1} s");
         if times > in_place {
             println!();

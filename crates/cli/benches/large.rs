@@ -122,10 +122,10 @@ fn ratios(articles: u64, engine: Engine, runs: u32) {
         let line = format!("unpack {archive} new --only database --overwrite");
         unpacking.push(measured(&fixture, &format!("{line} --as-is")).seconds);
         fixture.workspace.done("undo new");
-        fixture.workspace.done("undo new --let-go");
+        fixture.workspace.done("undo new --let-go --yes");
         rewriting.push(measured(&fixture, &line).seconds);
         fixture.workspace.done("undo new");
-        fixture.workspace.done("undo new --let-go");
+        fixture.workspace.done("undo new --let-go --yes");
         if run + 1 == runs {
             phases(&fixture, &format!("{line} --as-is"));
         }

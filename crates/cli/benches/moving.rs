@@ -45,10 +45,10 @@ fn main() {
         let pack = timed(&fixture, &format!("pack old -o {round}.fernweh.tar"));
         let unpack = timed(&fixture, &format!("unpack {round}.fernweh.tar new"));
         fixture.workspace.done("undo new");
-        fixture.workspace.done("undo new --let-go");
+        fixture.workspace.done("undo new --let-go --yes");
         let all = timed(&fixture, "move old new --yes --no-scan");
         fixture.workspace.done("undo new");
-        fixture.workspace.done("undo new --let-go");
+        fixture.workspace.done("undo new --let-go --yes");
         let slowest = survey.max(pack).max(unpack);
         println!(
             "survey --for {survey:.2} s, pack {pack:.2} s, unpack {unpack:.2} s; move {all:.2} s: \

@@ -8,25 +8,34 @@ const ABOUT: &str =
     "Moves a database-backed site from one host to another, and proves that it arrived whole.";
 
 const AFTER: &str = "\
-The usual way, with two sites described in fernweh.toml:
+The usual way, with two sites described in fernweh.toml (fernweh init writes it):
+  fernweh sites                            are both sites reachable?
   fernweh survey old                       what the old site consists of
   fernweh pack old                         one archive with database and files
   fernweh unpack ARCHIVE new --preview     what rewriting will change
   fernweh unpack ARCHIVE new               the new site, addresses rewritten
   fernweh scan new                         every page opened and checked
-  fernweh trace new ADDRESS                where an address on a page comes from
   fernweh undo new                         back, if something is wrong
 
 Or all of it at once: fernweh move old new
 
 Try it on a sample site first: fernweh demo
 
-Exit codes: 0 done, 1 done with findings, 2 usage or configuration, 3 the outside
-refused, 4 data damaged, 5 interrupted.";
+Exit codes: 0 done, 1 done and there is something to look at, 2 usage or
+configuration, 3 the outside refused, 4 data damaged, 5 interrupted.";
 
 /// The whole command line.
 #[derive(Debug, Parser)]
-#[command(name = "fernweh", version, about = ABOUT, after_help = AFTER)]
+#[command(
+    name = "fernweh",
+    bin_name = "fernweh",
+    version,
+    about = ABOUT,
+    after_help = AFTER,
+    max_term_width = 80,
+    arg_required_else_help = true,
+    disable_help_subcommand = true
+)]
 pub struct Arguments {
     /// What every command takes.
     #[command(flatten)]
@@ -39,6 +48,8 @@ pub struct Arguments {
 /// The commands. What each is for stands with its arguments, in its own file.
 #[derive(Debug, Subcommand)]
 pub enum Command {
+    Init(commands::init::InitArgs),
+    Sites(commands::sites::SitesArgs),
     Survey(commands::survey::SurveyArgs),
     Pack(commands::pack::PackArgs),
     Show(commands::show::ShowArgs),
@@ -51,6 +62,7 @@ pub enum Command {
     Runs(commands::runs::RunsArgs),
     Tell(commands::tell::TellArgs),
     Demo(commands::demo::DemoArgs),
+    Completions(commands::completions::CompletionsArgs),
     #[command(hide = true)]
     Forward(commands::forward::ForwardArgs),
 }

@@ -2,17 +2,39 @@
 //! print.
 
 use crate::config::Config;
+use crate::hints::{self, pasted};
+use crate::messages::{self, is_lively, say};
 use crate::options::{Color, Common};
 use crate::progress::Terminal;
 use crate::render::Style;
+use crate::schema::FORMAT;
+use crate::typed::Typed;
 use fernweh_flow::journal::Records;
 use fernweh_flow::run::Surroundings;
-use fernweh_ports::{Result, is_unsafe};
-use std::io::{IsTerminal, Write};
+use fernweh_ports::{Result, is_unsafe, shown};
+use schemars::JsonSchema;
+use serde::Serialize;
+use serde_json::{Map, Value};
+use std::io::Write;
+use std::path::Path;
+
+/// How much of a command is heard.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Speaks {
+    /// All that its options ask for.
+    Fully,
+    /// Its result alone: it is a step of something larger.
+    OfResults,
+}
+
+/// Columns where nobody knows them.
+const WIDTH: usize = 80;
 
 /// The surroundings of one command.
 pub struct Context {
     common: Common,
+    /// What was typed.
+    pub typed: Typed,
     /// Progress and the wish to stop.
     pub progress: Terminal,
     /// How results are written.
@@ -35,15 +57,31 @@ pub fn safe_json(document: &str) -> String {
     out
 }
 
+/// Texts of a document in which every command can be pasted.
+fn with_commands(value: &mut Value) {
+    match value {
+        Value::String(text) => {
+            if let std::borrow::Cow::Owned(complete) = pasted(text) {
+                *text = complete;
+            }
+        }
+        Value::Array(values) => values.iter_mut().for_each(with_commands),
+        Value::Object(values) => values.values_mut().for_each(with_commands),
+        _ => {}
+    }
+}
+
 impl Context {
     /// Looks at the terminal once.
-    pub fn new(common: &Common) -> Self {
+    pub fn new(common: &Common, typed: Typed, speaks: Speaks) -> Self {
         fernweh_connect::stop::when(crate::progress::stops());
-        if !common.quiet {
-            // What moves on the terminal is drawn anew below it.
-            fernweh_connect::word::goes(|line| eprintln!("{}", fernweh_ports::shown(line)));
-        }
-        let on_terminal = std::io::stdout().is_terminal();
+        let quiet = common.quiet || speaks == Speaks::OfResults;
+        messages::only_errors(quiet);
+        // What moves on the terminal is drawn anew below it.
+        fernweh_connect::word::goes(|line| say(&format!("{}\n", shown(&pasted(line)))));
+        hints::configuration(common.config.as_deref());
+        let on_terminal = is_lively(&std::io::stdout());
+        fernweh_ports::group_digits(on_terminal);
         let no_color = std::env::var_os("NO_COLOR").is_some_and(|value| !value.is_empty());
         let color = match common.color {
             Color::Always => true,
@@ -52,15 +90,28 @@ impl Context {
         };
         let width = match std::env::var("COLUMNS").ok().and_then(|text| text.parse().ok()) {
             Some(width) => width,
-            None => console::Term::stdout().size_checked().map_or(100, |(_, width)| width.into()),
+            None => console::Term::stdout().size_checked().map_or(WIDTH, |(_, width)| width.into()),
         };
         let style = Style { color, width: usize::clamp(width, 60, 120), verbose: common.verbose };
-        Self { common: common.clone(), progress: Terminal::new(common.quiet), style }
+        Self { common: common.clone(), typed, progress: Terminal::new(quiet), style }
+    }
+
+    /// Opens the log that was asked for.
+    pub fn open_log(&self) -> Result<()> {
+        let Some(path) = &self.common.log else { return Ok(()) };
+        crate::log::open(path)?;
+        crate::log::add(&format!("$ {}", self.typed.again()));
+        Ok(())
     }
 
     /// Reads the configuration; an empty one if none is there and none was named.
     pub fn config(&self) -> Result<Config> {
-        Config::load(self.common.config.as_deref())
+        let config = Config::load(self.common.config.as_deref())?;
+        if let (None, Some(section)) = (&self.common.log, &config.content.log) {
+            crate::log::open(&config.folder.join(&section.file))?;
+            crate::log::add(&format!("$ {}", self.typed.again()));
+        }
+        Ok(config)
     }
 
     /// Where the records of runs are kept: beside the configuration.
@@ -83,16 +134,48 @@ impl Context {
         self.common.yes
     }
 
-    /// Prints the result: the text, or the same report as JSON.
-    pub fn print(&self, report: &impl serde::Serialize, text: &str) {
+    /// The configuration that was named.
+    pub fn named_config(&self) -> Option<&Path> {
+        self.common.config.as_deref()
+    }
+
+    /// Says something beside the result.
+    pub fn say(&self, text: &str) {
+        messages::always(text);
+    }
+
+    /// Prints the result of a command that only looks: the text, or the same report as JSON.
+    pub fn print(&self, report: &(impl Serialize + JsonSchema), text: &str) {
+        match self.json() {
+            true => self.document(report),
+            false => self.write(text),
+        }
+    }
+
+    /// Prints what a command has done: with `--quiet` its exit code says enough.
+    pub fn print_done(&self, report: &(impl Serialize + JsonSchema), text: &str) {
+        match self.json() || !self.common.quiet {
+            true => self.print(report, text),
+            false => crate::log::add(text),
+        }
+    }
+
+    /// Prints a document, with the version of its format.
+    pub fn document(&self, report: &(impl Serialize + JsonSchema)) {
+        let mut document = Map::from_iter([("format".to_owned(), Value::from(FORMAT))]);
+        if let Ok(Value::Object(values)) = serde_json::to_value(report) {
+            document.extend(values);
+        }
+        let mut document = Value::Object(document);
+        with_commands(&mut document);
+        self.write(&format!("{}\n", safe_json(&format!("{document:#}"))));
+    }
+
+    fn write(&self, text: &str) {
         self.progress.part();
+        crate::log::add(text);
         let mut out = std::io::stdout().lock();
-        let _ = if self.json() {
-            let document = serde_json::to_string_pretty(report).unwrap_or_default();
-            writeln!(out, "{}", safe_json(&document))
-        } else {
-            out.write_all(text.as_bytes())
-        };
+        let _ = out.write_all(text.as_bytes());
         let _ = out.flush();
     }
 }

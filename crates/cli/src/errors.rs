@@ -1,8 +1,38 @@
 //! The one place where errors become headings, hints and exit codes.
 
-use crate::context::{Context, safe_json};
+use crate::context::Context;
+use crate::hints::pasted;
 use crate::render::wrapped;
 use fernweh_ports::{Trouble, TroubleKind, shown};
+use serde::Serialize;
+
+/// The width of the labels of an error.
+const LABEL: usize = 11;
+
+/// An error as a JSON document.
+#[derive(Serialize, schemars::JsonSchema)]
+pub struct Failed<'a> {
+    error: Told<'a>,
+}
+
+/// What an error tells.
+#[derive(Serialize, schemars::JsonSchema)]
+struct Told<'a> {
+    /// The exit code.
+    code: u8,
+    /// What cannot be done.
+    what: &'a str,
+    /// What the program was doing.
+    doing: Option<&'a str>,
+    /// The file, server or site concerned.
+    r#where: Option<&'a str>,
+    /// What went wrong.
+    because: Option<&'a str>,
+    /// What to try.
+    r#try: Option<&'a str>,
+    /// What has changed; or that nothing was changed.
+    changed: &'a str,
+}
 
 /// Shows an error; gives its exit code.
 pub fn show(context: &Context, trouble: &Trouble) -> u8 {
@@ -15,23 +45,30 @@ pub fn show(context: &Context, trouble: &Trouble) -> u8 {
     context.progress.clear();
     let ending = trouble.changed.as_deref().unwrap_or("nothing was changed");
     if context.json() {
-        let document = serde_json::json!({ "error": {
-            "code": code,
-            "what": trouble.what,
-            "doing": trouble.doing,
-            "where": trouble.place,
-            "because": trouble.because,
-            "try": trouble.hint,
-            "changed": ending,
-        }});
-        println!("{}", safe_json(&format!("{document:#}")));
+        context.document(&Failed {
+            error: Told {
+                code,
+                what: &trouble.what,
+                doing: trouble.doing.as_deref(),
+                r#where: trouble.place.as_deref(),
+                because: trouble.because.as_deref(),
+                r#try: trouble.hint.as_deref(),
+                changed: ending,
+            },
+        });
     }
-    eprintln!("fernweh: {}", shown(&trouble.what));
-    let line = |label: &str, text: &Option<String>| {
-        if let Some(text) = text {
+    context.say(&text(trouble, ending, context.style.width));
+    code
+}
+
+/// An error for people.
+fn text(trouble: &Trouble, ending: &str, width: usize) -> String {
+    let mut text = format!("fernweh: {}\n", shown(&pasted(&trouble.what)));
+    let mut line = |label: &str, content: &Option<String>| {
+        if let Some(content) = content {
             let mut label = label;
-            for line in wrapped(&shown(text), context.style.width - 11) {
-                eprintln!("  {label:<9}{line}");
+            for line in wrapped(&shown(&pasted(content)), width - LABEL) {
+                text.push_str(&format!("  {label:<9}{line}\n"));
                 label = "";
             }
         }
@@ -41,6 +78,8 @@ pub fn show(context: &Context, trouble: &Trouble) -> u8 {
     line("because", &trouble.because);
     line("try", &trouble.hint);
     // It may be two lines of our own.
-    ending.lines().for_each(|line| eprintln!("{}", shown(line)));
-    code
+    for line in ending.lines() {
+        text.push_str(&format!("{}\n", shown(&pasted(line))));
+    }
+    text
 }

@@ -4,5 +4,14 @@
 pub const DONE: u8 = 0;
 /// Done, and there are findings or differences.
 pub const FINDINGS: u8 = 1;
+/// The command, its options or the configuration are not right.
+pub const USAGE: u8 = 2;
 /// Done, and the outside has failed a test.
 pub const REFUSED: u8 = 3;
+/// Done, and what was looked at is damaged.
+pub const DAMAGED: u8 = 4;
+
+/// Done: with something to look at, or without.
+pub fn done(something_to_look_at: bool) -> u8 {
+    if something_to_look_at { FINDINGS } else { DONE }
+}

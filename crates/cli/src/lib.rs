@@ -5,48 +5,77 @@
 
 mod args;
 mod commands;
+mod complete;
 mod config;
 mod context;
 mod document;
 mod errors;
 mod exit;
+mod hints;
 mod hosts;
 mod incoming;
+mod log;
+mod manual;
+mod messages;
 mod options;
 mod plain_file;
 mod progress;
 mod prompt;
 mod render;
 mod rules;
+mod run_log;
+mod schema;
 mod secrets;
 mod site;
 mod tell;
+mod typed;
+mod usage;
+
+pub use manual::{manual_pages, reference};
+pub use schema::schemas;
 
 use args::{Arguments, Command};
 use clap::Parser;
-use context::Context;
+use context::{Context, Speaks};
 use exit::DONE;
-use fernweh_ports::{is_unsafe, shown};
+use options::Common;
 use std::ffi::OsString;
+use typed::Typed;
 
 /// Runs one command line; gives the exit code.
 pub fn run(arguments: impl IntoIterator<Item = OsString>) -> u8 {
-    let arguments = match Arguments::try_parse_from(arguments) {
+    if complete::answered() {
+        return DONE;
+    }
+    run_as(arguments.into_iter().collect(), Speaks::Fully)
+}
+
+fn run_as(words: Vec<OsString>, speaks: Speaks) -> u8 {
+    let arguments = match Arguments::try_parse_from(&words) {
         Ok(arguments) => arguments,
+        Err(error) if !error.use_stderr() => {
+            drop(error.print());
+            return DONE;
+        }
+        Err(error)
+            if error.kind()
+                == clap::error::ErrorKind::DisplayHelpOnMissingArgumentOrSubcommand =>
+        {
+            drop(error.print());
+            return exit::USAGE;
+        }
         Err(error) => {
-            // It repeats what was typed, which can come from a list of names.
-            let text = error.render().to_string();
-            match error.use_stderr() && text.contains(|ch| ch != '\n' && is_unsafe(ch)) {
-                true => text.lines().for_each(|line| eprintln!("{}", shown(line))),
-                false => drop(error.print()),
-            }
-            return if error.use_stderr() { 2 } else { DONE };
+            let trouble = usage::explained(&error, &words);
+            let typed = Typed::new(words);
+            let common = Common::of_words(&typed);
+            return errors::show(&Context::new(&common, typed, speaks), &trouble);
         }
     };
     // Both TLS users of this program share one provider; a second call changes nothing.
     let _ = rustls::crypto::ring::default_provider().install_default();
-    let context = Context::new(&arguments.common);
-    match execute(&context, &arguments.command) {
+    let context = Context::new(&arguments.common, Typed::new(words), speaks);
+    let done = context.open_log().and_then(|()| execute(&context, &arguments.command));
+    match done {
         Ok(code) => code,
         Err(trouble) => errors::show(&context, &trouble),
     }
@@ -54,6 +83,8 @@ pub fn run(arguments: impl IntoIterator<Item = OsString>) -> u8 {
 
 fn execute(context: &Context, command: &Command) -> fernweh_ports::Result<u8> {
     match command {
+        Command::Init(args) => commands::init::run(context, args),
+        Command::Sites(args) => commands::sites::run(context, args),
         Command::Survey(args) => commands::survey::run(context, args),
         Command::Pack(args) => commands::pack::run(context, args),
         Command::Show(args) => commands::show::run(context, args),
@@ -65,7 +96,10 @@ fn execute(context: &Context, command: &Command) -> fernweh_ports::Result<u8> {
         Command::Undo(args) => commands::undo::run(context, args),
         Command::Runs(args) => commands::runs::run(context, args),
         Command::Tell(args) => commands::tell::run(context, args),
-        Command::Demo(args) => commands::demo::run(context, args, &|line| run(line)),
+        Command::Demo(args) => {
+            commands::demo::run(context, args, &|line| run_as(line, Speaks::OfResults))
+        }
+        Command::Completions(args) => commands::completions::run(context, args),
         Command::Forward(args) => commands::forward::run(args),
     }
 }

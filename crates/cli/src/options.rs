@@ -1,6 +1,8 @@
 //! Arguments that several commands share.
 
-use clap::{Args, ValueEnum};
+use clap::{Args, ValueEnum, ValueHint};
+use crate::render::word;
+use crate::typed::Typed;
 use fernweh_ports::Halves;
 use std::path::PathBuf;
 
@@ -8,22 +10,25 @@ use std::path::PathBuf;
 #[derive(Clone, Debug, Args)]
 #[command(next_help_heading = "Everywhere")]
 pub struct Common {
-    /// The configuration (default: fernweh.toml in this folder)
-    #[arg(short, long, global = true, value_name = "FILE")]
+    /// The configuration (default: fernweh.toml in this folder or the nearest one above it)
+    #[arg(short, long, global = true, value_name = "FILE", value_hint = ValueHint::FilePath)]
     pub config: Option<PathBuf>,
     /// Print the result as one JSON document
     #[arg(long, global = true)]
     pub json: bool,
-    /// Print no progress and no messages, only the result
-    #[arg(long, global = true)]
+    /// Print errors only, and the result of commands that only look
+    #[arg(short, long, global = true)]
     pub quiet: bool,
-    /// Answer what a command would ask with yes
-    #[arg(long, global = true)]
+    /// Answer every question with yes
+    #[arg(long, short_alias = 'y', global = true)]
     pub yes: bool,
     /// Print more detail
     #[arg(short, long, global = true)]
     pub verbose: bool,
-    /// When to use colour: auto, always or never
+    /// Add everything that is printed to this file, with the time
+    #[arg(long, global = true, value_name = "FILE", value_hint = ValueHint::FilePath)]
+    pub log: Option<PathBuf>,
+    /// When to use color: auto, always or never
     #[arg(
         long,
         global = true,
@@ -34,7 +39,22 @@ pub struct Common {
     pub color: Color,
 }
 
-/// When to use colour.
+impl Common {
+    /// What can be known of a command line that was not understood.
+    pub fn of_words(typed: &Typed) -> Self {
+        Self {
+            config: None,
+            json: typed.holds("--json"),
+            quiet: false,
+            yes: false,
+            verbose: false,
+            log: None,
+            color: Color::Auto,
+        }
+    }
+}
+
+/// When to use color.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
 pub enum Color {
     /// On a terminal, unless NO_COLOR is set.
@@ -53,11 +73,21 @@ pub struct SiteArgs {
     #[arg(long, value_name = "ADDRESS")]
     pub url: Option<String>,
     /// The site's folder, in place of SITE's configuration
-    #[arg(long, value_name = "PLACE")]
+    #[arg(long, value_name = "PLACE", value_hint = ValueHint::DirPath)]
     pub files: Option<String>,
     /// The site's database, in place of SITE's configuration, as sqlite:PATH, mariadb://USER@HOST/NAME or postgres://USER@HOST/NAME
     #[arg(long, value_name = "PLACE")]
     pub database: Option<String>,
+}
+
+impl SiteArgs {
+    /// The options as they are typed; nothing if there are none.
+    pub fn typed(&self) -> String {
+        let all = [("url", &self.url), ("files", &self.files), ("database", &self.database)];
+        let typed = all.into_iter().filter_map(|(name, value)| Some((name, value.as_ref()?)));
+        let words = typed.map(|(name, value)| format!("--{name} {}", word(value)));
+        words.collect::<Vec<_>>().join(" ")
+    }
 }
 
 /// Only one half of a site.

@@ -1,11 +1,12 @@
 //! Progress on the terminal: one line per stage that stays, and one that moves. Without
 //! a terminal a plain line every half minute.
 
-use fernweh_ports::{Failpoints, Progress, Unit, count, shown};
+use crate::hints::pasted;
+use crate::messages::{is_lively, say};
+use fernweh_ports::{Failpoints, Progress, Unit, count, shown, size, size_of};
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressState, ProgressStyle};
 use rustix::process::Signal;
 use std::fmt::Write;
-use std::io::IsTerminal;
 use std::sync::Mutex;
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use std::sync::{Arc, OnceLock};
@@ -32,9 +33,23 @@ fn stop_flag() -> Arc<AtomicBool> {
             let _ = signal_hook::flag::register_conditional_shutdown(signal, 5, flag.clone());
             let _ = signal_hook::flag::register(signal, flag.clone());
         }
+        std::thread::spawn(answer_the_wish);
         flag
     };
     FLAG.get_or_init(make).clone()
+}
+
+/// Says at once that the wish to stop was heard: what is under way may need a moment.
+fn answer_the_wish() {
+    use signal_hook::consts::{SIGINT, SIGTERM};
+    let Ok(mut signals) = signal_hook::iterator::Signals::new([SIGINT, SIGTERM]) else { return };
+    if signals.forever().next().is_none() {
+        return;
+    }
+    // A question waits for a line, and no signal takes it back.
+    crate::prompt::give_up();
+    let clear = if is_lively(&std::io::stderr()) { "\r\x1b[2K" } else { "" };
+    say(&format!("{clear}stopping …   (Ctrl-C again ends at once)\n"));
 }
 
 /// The terminal, or what stands for it.
@@ -62,7 +77,7 @@ struct Stage {
 /// Where tests end or halt the program.
 struct StopAt {
     step: String,
-    /// The how-manieth time.
+    /// Number of this occurrence, from 1.
     count: usize,
     signal: Signal,
 }
@@ -82,7 +97,7 @@ impl Terminal {
             .or(StopAt::asked("FERNWEH_TEST_PAUSE_AT", Signal::STOP));
         Self {
             quiet,
-            moving: std::io::stderr().is_terminal() && !quiet,
+            moving: is_lively(&std::io::stderr()) && !quiet,
             stop: stop_flag(),
             stage: Mutex::new(None),
             stop_at,
@@ -93,9 +108,7 @@ impl Terminal {
 
     /// Prints a result beside standard output, which holds something else.
     pub fn page(&self, text: &str) {
-        if !self.quiet {
-            eprint!("{text}");
-        }
+        say(text);
     }
 
     /// Parts the lines of stages from the result, if there are any.
@@ -120,27 +133,76 @@ impl Terminal {
 /// How often a line moves where nothing is counted.
 const TICK: Duration = Duration::from_millis(500);
 
-fn style(unit: Unit, total: bool) -> ProgressStyle {
-    let text = match (unit, total) {
-        (Unit::Bytes, true) => {
-            "{msg:<11}{bar:20} {bytes} of {total_bytes}, {bytes_per_sec}, {eta} left"
+/// How far a stage is: what is done of what, how fast, and how long it will still take.
+#[derive(Clone, Copy)]
+struct Pace {
+    unit: Unit,
+    done: u64,
+    total: Option<u64>,
+    /// Units a second.
+    rate: f64,
+}
+
+impl Pace {
+    fn words(self) -> String {
+        let Self { unit, done, total, rate } = self;
+        let name = match unit {
+            Unit::Bytes => "",
+            Unit::Records => " records",
+            Unit::Pages => " pages",
+            Unit::Keys => " keys",
+        };
+        let of = match (unit, total) {
+            (Unit::Bytes, Some(total)) => size_of(done, total),
+            (Unit::Bytes, None) => size(done),
+            (_, Some(total)) => format!("{} of {}{name}", count(done), count(total)),
+            (_, None) => format!("{}{name}", count(done)),
+        };
+        let speed = match unit {
+            Unit::Bytes => format!("{}/s", size(rate as u64)),
+            _ => format!("{}{name}/s", count(rate as u64)),
+        };
+        let left = total.map(|total| total.saturating_sub(done)).filter(|_| rate > 0.0);
+        match left {
+            Some(left) => format!("{of}, {speed}, {} left", spoken(left as f64 / rate)),
+            None => format!("{of}, {speed}"),
         }
-        (Unit::Bytes, false) => "{msg:<11}{spinner} {bytes}, {bytes_per_sec}",
+    }
+}
+
+/// Seconds as people say them.
+fn spoken(seconds: f64) -> String {
+    match seconds {
+        ..90.0 => format!("{seconds:.0} s"),
+        ..5400.0 => format!("{:.0} min", seconds / 60.0),
+        _ => format!("{:.1} h", seconds / 3600.0),
+    }
+}
+
+fn style(unit: Unit, total: bool) -> ProgressStyle {
+    let width = console::Term::stderr().size_checked().map_or(80, |(_, width)| width);
+    let text = match (unit, total, width) {
         // Several are made at once, and nobody knows how far they are.
-        (Unit::Keys, _) => "{msg:<11}{spinner} {done} of {all} made, {elapsed} so far",
-        (_, true) => "{msg:<11}{bar:20} {done} of {all}, {rate}, {eta} left",
-        (_, false) => "{msg:<11}{spinner} {done}, {rate}",
+        (Unit::Keys, ..) => "{msg:<11}{spinner} {keys} made, {elapsed} so far",
+        (_, false, _) => "{msg:<11}{spinner} {pace}",
+        (_, true, ..60) => "{msg:<11}{pace}",
+        (_, true, 60..90) => "{msg:<11}{bar:10} {pace}",
+        (_, true, _) => "{msg:<11}{bar:20} {pace}",
+    };
+    let pace = move |state: &ProgressState| Pace {
+        unit,
+        done: state.pos(),
+        total: state.len().filter(|_| total),
+        rate: state.per_sec(),
     };
     ProgressStyle::with_template(text)
         .unwrap_or_else(|_| ProgressStyle::default_bar())
-        .with_key("done", |state: &ProgressState, out: &mut dyn Write| {
-            let _ = out.write_str(&count(state.pos()));
+        .with_key("keys", |state: &ProgressState, out: &mut dyn Write| {
+            let (done, all) = (count(state.pos()), count(state.len().unwrap_or(0)));
+            let _ = write!(out, "{done} of {all}");
         })
-        .with_key("all", |state: &ProgressState, out: &mut dyn Write| {
-            let _ = out.write_str(&count(state.len().unwrap_or(0)));
-        })
-        .with_key("rate", |state: &ProgressState, out: &mut dyn Write| {
-            let _ = write!(out, "{} a second", count(state.per_sec() as u64));
+        .with_key("pace", move |state: &ProgressState, out: &mut dyn Write| {
+            let _ = out.write_str(&pace(state).words());
         })
         .progress_chars("━╸ ")
 }
@@ -182,15 +244,10 @@ impl Progress for Terminal {
         }
         if !self.moving && !self.quiet && stage.said.elapsed() > PLAIN {
             stage.said = Instant::now();
-            let what = match stage.unit {
-                Unit::Bytes => "bytes",
-                Unit::Records => "records",
-                Unit::Pages => "pages",
-                Unit::Keys => "keys",
-            };
-            let of = stage.total.map(|total| format!(" of {total}")).unwrap_or_default();
-            let seconds = stage.began.elapsed().as_secs();
-            eprintln!("{}: {}{of} {what} after {seconds} s", stage.name, stage.done);
+            let seconds = stage.began.elapsed().as_secs_f64();
+            let rate = stage.done as f64 / seconds;
+            let pace = Pace { unit: stage.unit, done: stage.done, total: stage.total, rate };
+            say(&format!("{:<10} {}\n", stage.name, pace.words()));
         }
     }
 
@@ -199,7 +256,7 @@ impl Progress for Terminal {
         stage.bar.finish_and_clear();
         if self.moving && stage.began.elapsed() > WORTH_A_LINE {
             let seconds = stage.began.elapsed().as_secs_f64();
-            eprintln!("{:<11}{}, {seconds:.1} s", stage.name, shown(summary));
+            say(&format!("{:<11}{}, {seconds:.1} s\n", stage.name, shown(summary)));
             self.left_lines.store(true, Ordering::Relaxed);
         }
     }
@@ -211,11 +268,33 @@ impl Progress for Terminal {
                 Some(text) => (text, "\n"),
                 None => (line, ""),
             };
-            eprintln!("{}{end}", shown(text));
+            say(&format!("{}{end}\n", shown(&pasted(text))));
         }
     }
 
     fn stopping(&self) -> bool {
         self.stop.load(Ordering::Relaxed)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_line_says_how_much_how_fast_and_how_long() {
+        let pace = |unit, done, total, rate| Pace { unit, done, total, rate }.words();
+        let gb = 1_000_000_000;
+        assert_eq!(
+            pace(Unit::Bytes, 13 * gb / 10, Some(21 * gb / 10), 43e6),
+            "1.3 of 2.1 GB, 43.0 MB/s, 19 s left"
+        );
+        assert_eq!(
+            pace(Unit::Records, 1200, Some(8_401_200), 1000.0),
+            "1200 of 8401200 records, 1000 records/s, 2.3 h left"
+        );
+        assert_eq!(pace(Unit::Pages, 12, None, 3.0), "12 pages, 3 pages/s");
+        // Nothing is promised before anything was done.
+        assert_eq!(pace(Unit::Bytes, 0, Some(5), 0.0), "0 of 5 bytes, 0 bytes/s");
     }
 }

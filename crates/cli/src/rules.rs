@@ -12,7 +12,7 @@ pub fn configured(config: &Config, site: &str) -> Result<Vec<Rule>> {
     for section in &config.content.rule {
         if section.into.is_empty() || section.into.iter().any(|name| name == site) {
             let rule = one(section).map_err(|error| {
-                Trouble::usage("a rule cannot be used")
+                Trouble::usage("a rule is not usable")
                     .at(format!("[[rule]] of {}", config.shown()))
                     .because(error)
             })?;
@@ -56,4 +56,21 @@ pub fn old_addresses(config: &Config, site: &str, url: Option<&str>) -> Result<O
     // The address of the site that this one was made from; not of one made from it.
     let is_old = config.content.site.len() > 1 && !found.is_empty();
     if is_old { ready(found).map(Some) } else { Ok(None) }
+}
+
+/// The address that was meant: one that was typed, or that of a site whose name was typed.
+pub fn address_of(config: &Config, text: &str) -> Result<String> {
+    if let Some(section) = config.content.site.get(text) {
+        return section.url.clone().ok_or_else(|| {
+            Trouble::usage(format!("site {text} has no web address"))
+                .at(config.shown())
+                .hint(format!("set url in [site.{text}], or type the address itself"))
+        });
+    }
+    // Addresses have slashes, and so do paths; words of a configured rule do not come this way.
+    if text.contains('/') {
+        return Ok(text.to_owned());
+    }
+    Err(Trouble::usage(format!("`{text}` is neither an address nor the name of a site"))
+        .hint(format!("type it with its scheme, as in https://{text}; {}", config.known_sites())))
 }

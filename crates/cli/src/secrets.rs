@@ -1,5 +1,6 @@
 //! Where passwords come from: the environment, a file, a command. They are never shown.
 
+use crate::messages::say;
 use crate::plain_file::plain_text;
 use fernweh_ports::{Result, Trouble, shown};
 use serde::Deserialize;
@@ -9,7 +10,7 @@ use std::process::{Command, Stdio};
 use std::sync::{Mutex, PoisonError};
 
 /// Where one password comes from.
-#[derive(Clone, Debug, Deserialize)]
+#[derive(Clone, Debug, Deserialize, schemars::JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum Secret {
     /// The name of an environment variable.
@@ -72,9 +73,13 @@ fn warn_if_open(path: &Path) {
     let open = std::fs::metadata(path).is_ok_and(|found| found.permissions().mode() & 0o077 != 0);
     let mut warned = WARNED.lock().unwrap_or_else(PoisonError::into_inner);
     if open && warned.insert(path.to_owned()) {
+        let word = crate::render::word(&path.display().to_string());
         let path = path.display().to_string();
-        let path = shown(&path);
-        eprintln!("warning: others can read the password in {path}\n  try      chmod 600 {path}");
+        say(&format!(
+            "warning: others can read the password in {}\n  try      chmod 600 {}\n",
+            shown(&path),
+            shown(&word)
+        ));
     }
 }
 

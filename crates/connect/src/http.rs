@@ -156,7 +156,8 @@ fn chain(error: &reqwest::Error) -> String {
         words = cause.to_string();
         source = cause.source();
     }
-    words
+    let host = error.url().and_then(|url| url.host_str()).unwrap_or("this name");
+    fernweh_ports::without_address(host, &words).unwrap_or_else(|| fernweh_ports::plain(&words))
 }
 
 #[cfg(test)]

@@ -59,7 +59,10 @@ impl MailServer {
         let failed = |error: &dyn std::fmt::Display| {
             Trouble::outside("cannot send mail")
                 .at(self.shown())
-                .because(error)
+                .because(
+                    fernweh_ports::without_address(&self.host, &error.to_string())
+                        .unwrap_or_else(|| error.to_string()),
+                )
                 .hint("check server, password and to of [tell], then: fernweh tell --test")
         };
         let message = message.body(text.to_owned()).map_err(|error| failed(&error))?;

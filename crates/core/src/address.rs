@@ -47,6 +47,56 @@ pub struct WebAddress {
     pub path: String,
 }
 
+/// For whom a host's name or address means something.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Reach {
+    /// This machine, or a network of one's own.
+    Private,
+    /// Names and addresses that are set aside for tests and examples (RFC 2606, RFC 6761,
+    /// RFC 5737, RFC 3849).
+    Reserved,
+    /// Anybody.
+    Public,
+}
+
+/// For whom a host's name or address means something, as far as it can be seen in it.
+pub fn reach_of(host: &str) -> Reach {
+    use std::net::{IpAddr, Ipv4Addr};
+    let host = host.trim_matches(['[', ']']).trim_end_matches('.').to_ascii_lowercase();
+    match host.parse() {
+        Ok(IpAddr::V4(ip)) => {
+            let shared = u32::from(ip) >> 22 == u32::from(Ipv4Addr::new(100, 64, 0, 0)) >> 22;
+            match ip {
+                _ if ip.is_documentation() => Reach::Reserved,
+                _ if ip.is_private() || ip.is_loopback() || ip.is_link_local() => Reach::Private,
+                _ if ip.is_unspecified() || shared => Reach::Private,
+                _ => Reach::Public,
+            }
+        }
+        Ok(IpAddr::V6(ip)) => match ip {
+            _ if ip.segments()[..2] == [0x2001, 0xdb8] => Reach::Reserved,
+            _ if ip.is_loopback() || ip.is_unspecified() => Reach::Private,
+            _ if ip.is_unique_local() || ip.is_unicast_link_local() => Reach::Private,
+            _ => Reach::Public,
+        },
+        Err(_) => {
+            let under = |ends: &[&str]| {
+                ends.iter().any(|end| {
+                    host == *end || host.strip_suffix(end).is_some_and(|rest| rest.ends_with('.'))
+                })
+            };
+            let own = ["localhost", "local", "internal", "lan", "intranet", "home.arpa"];
+            let examples = ["test", "example", "invalid", "onion"];
+            let domains = ["example.com", "example.net", "example.org"];
+            match host.contains('.') && !under(&own) {
+                false => Reach::Private,
+                true if under(&examples) || under(&domains) => Reach::Reserved,
+                true => Reach::Public,
+            }
+        }
+    }
+}
+
 /// An address for people: what stands before its last `@` may be a password.
 pub fn masked(address: &str) -> String {
     match (address.find("://"), address.rfind('@')) {
@@ -175,5 +225,29 @@ mod tests {
         assert_eq!(WebAddress::parse("http://u:p@a.example"), Err(AddressError::Credentials));
         assert!(matches!(WebAddress::parse("http://a.example/?q"), Err(AddressError::Query(_))));
         assert!(matches!(WebAddress::parse("http://"), Err(AddressError::Unreadable(..))));
+    }
+
+    #[test]
+    fn only_what_anybody_can_reach_is_public() {
+        for (host, reach) in [
+            ("localhost", Reach::Private),
+            ("shop.localhost", Reach::Private),
+            ("staging", Reach::Private),
+            ("shop.lan", Reach::Private),
+            ("127.0.0.1", Reach::Private),
+            ("10.1.2.3", Reach::Private),
+            ("100.127.0.1", Reach::Private),
+            ("[::1]", Reach::Private),
+            ("fd12::1", Reach::Private),
+            ("192.0.2.9", Reach::Reserved),
+            ("glimmer.example", Reach::Reserved),
+            ("www.example.org", Reach::Reserved),
+            ("2001:db8::5", Reach::Reserved),
+            ("example.org.nearby-dome.net", Reach::Public),
+            ("notlocalhost.org", Reach::Public),
+            ("100.128.0.1", Reach::Public),
+        ] {
+            assert_eq!(reach_of(host), reach, "{host}");
+        }
     }
 }

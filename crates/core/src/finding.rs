@@ -4,7 +4,7 @@
 use serde::{Deserialize, Serialize};
 
 /// How much a finding weighs.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum Severity {
     /// Visitors see something broken.
@@ -14,7 +14,7 @@ pub enum Severity {
 }
 
 /// The kinds of problems that `scan` finds.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum Code {
     /// A link leads to a page that is not there.
@@ -104,7 +104,7 @@ impl Code {
 }
 
 /// One problem found on a page.
-#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct Finding {
     /// The kind.
     pub code: Code,
@@ -123,7 +123,7 @@ pub struct Finding {
 }
 
 /// How a test before acting ended.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum Verdict {
     /// As it should be.
@@ -146,7 +146,7 @@ impl Verdict {
 }
 
 /// One test before acting.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct Check {
     /// How it ended.
     pub verdict: Verdict,

@@ -149,6 +149,9 @@ pub const TRACED_PLACES: usize = 100;
 pub const EDITED_TOGETHER: usize = 500;
 /// Archives whose digests are remembered; older ones are forgotten.
 pub const REMEMBERED_ARCHIVES: usize = 1000;
+
+/// Packings, scans and previews that a folder lists: some years of weekly ones.
+pub const REMEMBERED_LOOKS: usize = 500;
 /// Cuts that are tried before a value is given up.
 pub const MENDING_TRIES: usize = 20_000;
 

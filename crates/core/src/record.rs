@@ -73,7 +73,7 @@ pub fn weight_of(rows: &[Row]) -> usize {
 }
 
 /// A column as rewriting and writing need it.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct Column {
     /// Its name.
     pub name: String,
@@ -82,7 +82,7 @@ pub struct Column {
 }
 
 /// A table as it is packed.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct Table {
     /// Its name.
     pub name: String,

@@ -9,6 +9,7 @@ pub mod archive;
 mod identity;
 pub mod incoming;
 pub mod journal;
+pub mod looks;
 pub mod noted;
 pub mod notice;
 mod overlap;

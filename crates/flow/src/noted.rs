@@ -13,7 +13,7 @@ use fernweh_ports::{
 use serde::{Deserialize, Serialize};
 
 /// One kept state, as it is noted at the destination.
-#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct KeptNote {
     /// When it began (RFC 3339, UTC).
     pub started: String,

@@ -127,7 +127,7 @@ fn check_same(manifest: &Manifest, structure: &Structure, partial: &Partial) -> 
     let other = |what: &str| {
         Trouble::usage("this archive cannot be continued")
             .because(what)
-            .hint("pack anew, without --continue, into another file")
+            .hint("add --fresh to begin anew")
     };
     let halves = |manifest: &Manifest| (manifest.database.is_some(), manifest.files.is_some());
     if partial.manifest.site != manifest.site || halves(&partial.manifest) != halves(manifest) {

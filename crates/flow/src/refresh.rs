@@ -26,7 +26,7 @@ pub struct Refresh {
 }
 
 /// Something that was done.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, schemars::JsonSchema)]
 pub struct Refreshed {
     /// What.
     pub what: String,

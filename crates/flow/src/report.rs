@@ -8,7 +8,7 @@ use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 
 /// The numbers of a rewriting; the same in a preview and in the real run.
-#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct RewriteReport {
     /// The rules, in order.
     pub rules: Vec<RulePair>,
@@ -26,7 +26,7 @@ pub struct RewriteReport {
 }
 
 /// One rule of a report.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct RulePair {
     /// What was looked for.
     pub from: String,
@@ -48,6 +48,11 @@ impl RewriteReport {
     /// Addresses replaced, in cells and in files.
     pub fn replaced(&self) -> u64 {
         self.database_total().replacements + self.files_total().replacements
+    }
+
+    /// Old addresses that were left, in cells and in files.
+    pub fn left(&self) -> u64 {
+        self.database_total().left_total() + self.files_total().left_total()
     }
 
     /// The numbers of all columns together.

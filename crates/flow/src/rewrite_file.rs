@@ -9,7 +9,7 @@ use serde::Serialize;
 use std::io::{BufRead, BufReader, Read, Write};
 
 /// What a file is read as.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, schemars::JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum ReadAs {
     /// An SQL script of this dialect: only its texts are rewritten.
@@ -19,7 +19,7 @@ pub enum ReadAs {
 }
 
 /// What was done.
-#[derive(Clone, Debug, Serialize)]
+#[derive(Clone, Debug, Serialize, schemars::JsonSchema)]
 pub struct FileReport {
     /// What was read.
     pub input: String,

@@ -1,13 +1,14 @@
 //! What ran, how it ended, and what is unfinished.
 
 use crate::journal::{Records, Run, RunState};
+use crate::looks::{Look, looks};
 use fernweh_ports::{Direction, Result};
 use serde::Serialize;
 
 /// One run as it is listed.
-#[derive(Clone, Debug, PartialEq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Serialize, schemars::JsonSchema)]
 pub struct RunLine {
-    /// Its name.
+    /// Its name; empty for what only looked or packed.
     pub run: String,
     /// Its command.
     pub command: String,
@@ -15,10 +16,10 @@ pub struct RunLine {
     pub site: String,
     /// When it began (RFC 3339, UTC).
     pub started: String,
-    /// What went in.
+    /// What went in; of a packing or a scan what came of it.
     pub input: String,
     /// How it ended: `done`, `undone`, `unfinished`, `half switched`, `cleaned up`, `let go`,
-    /// `taken over`.
+    /// `taken over`; of a packing, a scan or a preview its outcome in words.
     pub state: String,
     /// Whether `undo` can still turn it.
     pub kept: bool,
@@ -30,9 +31,27 @@ pub struct RunLine {
     pub stages: Vec<(String, f64)>,
 }
 
-/// All runs, the oldest first.
+/// All runs, and what only looked or packed, the oldest first.
 pub fn runs(records: &Records) -> Result<Vec<RunLine>> {
-    Ok(records.runs()?.iter().map(line).collect())
+    let mut lines: Vec<RunLine> = records.runs()?.iter().map(line).collect();
+    lines.extend(looks(records).into_iter().map(RunLine::of_look));
+    lines.sort_by(|one, other| one.started.cmp(&other.started));
+    Ok(lines)
+}
+
+impl RunLine {
+    fn of_look(look: Look) -> Self {
+        let Look { command, site, started, ended, what, outcome } = look;
+        let seconds = between(&started, &ended);
+        let (run, input, state) = (String::new(), what, outcome);
+        let (kept, kept_bytes, stages) = (false, None, Vec::new());
+        Self { run, command, site, started, input, state, kept, kept_bytes, seconds, stages }
+    }
+
+    /// Whether it has changed a site, or tried to.
+    pub fn is_change(&self) -> bool {
+        !self.run.is_empty()
+    }
 }
 
 fn line(run: &Run) -> RunLine {

@@ -10,7 +10,7 @@ use serde::Serialize;
 use std::path::Path;
 
 /// What an archive holds.
-#[derive(Clone, Debug, Serialize)]
+#[derive(Clone, Debug, Serialize, schemars::JsonSchema)]
 pub struct ShowReport {
     /// The archive.
     pub archive: String,

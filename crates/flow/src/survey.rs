@@ -29,7 +29,7 @@ pub struct SurveyOptions<'a> {
 }
 
 /// What a site consists of.
-#[derive(Clone, Debug, Default, Serialize)]
+#[derive(Clone, Debug, Default, Serialize, schemars::JsonSchema)]
 pub struct SurveyReport {
     /// The site's name.
     pub site: String,
@@ -56,7 +56,7 @@ pub struct SurveyReport {
 }
 
 /// The files of a site.
-#[derive(Clone, Debug, Default, Serialize)]
+#[derive(Clone, Debug, Default, Serialize, schemars::JsonSchema)]
 pub struct FilesReport {
     /// Where they are.
     pub place: String,
@@ -77,7 +77,7 @@ pub struct FilesReport {
 }
 
 /// A file with connection settings.
-#[derive(Clone, Debug, Serialize)]
+#[derive(Clone, Debug, Serialize, schemars::JsonSchema)]
 pub struct SettingsReport {
     /// The file.
     pub file: String,
@@ -92,7 +92,7 @@ pub struct SettingsReport {
 }
 
 /// How often an address occurs.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, schemars::JsonSchema)]
 pub struct AddressCount {
     /// Scheme and host.
     pub address: String,

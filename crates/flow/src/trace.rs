@@ -34,7 +34,7 @@ pub struct TraceOptions<'a> {
 }
 
 /// What was found.
-#[derive(Clone, Debug, Default, Serialize)]
+#[derive(Clone, Debug, Default, Serialize, schemars::JsonSchema)]
 pub struct TraceReport {
     /// The texts, in the order in which they were asked for.
     pub texts: Vec<Traced>,
@@ -47,7 +47,7 @@ pub struct TraceReport {
 }
 
 /// One text and where it lives.
-#[derive(Clone, Debug, Default, Serialize)]
+#[derive(Clone, Debug, Default, Serialize, schemars::JsonSchema)]
 pub struct Traced {
     /// The text.
     pub text: String,
@@ -58,7 +58,7 @@ pub struct Traced {
 }
 
 /// One place.
-#[derive(Clone, Debug, Serialize)]
+#[derive(Clone, Debug, Serialize, schemars::JsonSchema)]
 pub struct TracedPlace {
     /// The table or the file, or the object whose definition it is.
     #[serde(flatten)]
@@ -78,7 +78,7 @@ pub struct TracedPlace {
 }
 
 /// What holds a text.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, schemars::JsonSchema)]
 #[serde(rename_all = "kebab-case", tag = "in")]
 pub enum Holder {
     /// A value of a record.
@@ -105,7 +105,7 @@ pub enum Holder {
 }
 
 /// A rule that would change some of what was found.
-#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, schemars::JsonSchema)]
 pub struct Proposed {
     /// The address as it is.
     pub from: String,

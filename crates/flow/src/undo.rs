@@ -8,7 +8,7 @@ use serde::Serialize;
 use std::collections::BTreeSet;
 
 /// What `undo` did.
-#[derive(Clone, Debug, Serialize)]
+#[derive(Clone, Debug, Serialize, schemars::JsonSchema)]
 pub struct UndoReport {
     /// The run that was turned.
     pub run: String,
@@ -27,7 +27,7 @@ pub struct UndoReport {
 }
 
 /// Records that came or went since the switch.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, schemars::JsonSchema)]
 pub struct Written {
     /// The table.
     pub table: String,

@@ -20,7 +20,7 @@ impl<F: Fn(&str) -> bool> Scope for F {
 }
 
 /// A table as a survey shows it.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct TableInfo {
     /// Its name.
     pub name: String,
@@ -31,7 +31,7 @@ pub struct TableInfo {
 }
 
 /// What a database is and holds.
-#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct Overview {
     /// Whose SQL it speaks.
     pub dialect: Dialect,
@@ -141,7 +141,7 @@ pub struct Lines {
 pub type KeyPosition = Vec<String>;
 
 /// How to go: to the new state, or back to the old one.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum Direction {
     /// To the new state.
@@ -151,7 +151,7 @@ pub enum Direction {
 }
 
 /// A mark by which later writing is noticed.
-#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct Fingerprint {
     /// Records by table.
     pub rows: Vec<(String, u64)>,
@@ -405,7 +405,7 @@ pub struct Change {
 }
 
 /// A cell that was not changed.
-#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct Refused {
     /// Table, column and record.
     pub place: String,

@@ -9,7 +9,7 @@ use std::path::PathBuf;
 use std::time::Duration;
 
 /// Something of the tree that is not read, with the reason.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct LeftOut {
     /// The path below the root.
     pub path: String,
@@ -201,7 +201,7 @@ pub trait FileEditor: Send {
 }
 
 /// What identifies a file or folder whatever its name.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct FileId {
     /// The device.
     pub device: u64,
@@ -211,7 +211,7 @@ pub struct FileId {
 
 /// Two places that change names. `side` holds the new state before the switch and the
 /// old one after it.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct FileSwap {
     /// The place that the site uses.
     pub target: PathBuf,
@@ -232,7 +232,7 @@ pub struct FileSwap {
 }
 
 /// How much files are.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct Amount {
     /// Their number.
     pub files: u64,

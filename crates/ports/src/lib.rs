@@ -32,5 +32,7 @@ pub use swap::{
     CameIn, ContentSwap, DatabaseSwap, NamedSql, ObjectId, Refit, SchemasSwap, SwapObjects,
     SwapSchema, SwapTable, TableMark, TablesSwap, foreign,
 };
-pub use trouble::{Result, Told, Trouble, TroubleKind};
-pub use words::{count, counted, is_unsafe, named, shown, size};
+pub use trouble::{Result, Told, Trouble, TroubleKind, plain, without_address};
+pub use words::{
+    count, counted, group_digits, grouped, is_unsafe, named, natural, shown, size, size_of,
+};

@@ -163,7 +163,7 @@ pub struct TableMark {
 }
 
 /// What came into a table between the beginning of a run and its switch.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct CameIn {
     /// The table.
     pub table: String,

@@ -83,9 +83,10 @@ impl Trouble {
         self
     }
 
-    /// Adds the cause.
+    /// Adds the cause, in plain words: what a library or the operating system says, once and
+    /// without its numbers.
     pub fn because(mut self, because: impl fmt::Display) -> Self {
-        self.because = Some(because.to_string());
+        self.because = Some(plain(&because.to_string()));
         self
     }
 
@@ -134,13 +135,57 @@ impl Trouble {
             ReadOnlyFilesystem => ("the file system is read-only", "choose another place"),
             NotADirectory => ("a part of the path is not a folder", "check the path"),
             IsADirectory => ("this is a folder, not a file", "name the file"),
-            _ => ("the file system reports an error", "try again; check the disk"),
+            _ => (OTHER, "try again; check the disk"),
         };
         Self::outside(what)
             .at(path.display().to_string())
-            .because(format!("{because} ({error})"))
+            .because(match error.raw_os_error() {
+                // Plain words say what the number means.
+                Some(_) if because != OTHER => because.to_owned(),
+                _ => format!("{because}: {error}"),
+            })
             .hint(hint)
     }
+}
+
+/// What is said of an error of the file system that has no words of its own here.
+const OTHER: &str = "the file system reports an error";
+
+/// A message of a library or the operating system without its error number, and without a part
+/// that repeats the one before it.
+pub fn plain(message: &str) -> String {
+    let mut text = message.to_owned();
+    while let Some(at) = text.find(" (os error ") {
+        let Some(end) = text[at..].find(')') else { break };
+        text.replace_range(at..=at + end, "");
+    }
+    let mut parts: Vec<&str> = Vec::new();
+    for part in text.split(": ") {
+        let is_new = parts.last().is_none_or(|last| {
+            let (last, part) = (last.trim_end_matches('.'), part.trim_end_matches('.'));
+            !last.eq_ignore_ascii_case(part)
+        });
+        if is_new || part.is_empty() {
+            parts.push(part);
+        }
+    }
+    parts.join(": ")
+}
+
+/// What is said where a name leads to no address; `None` if the message is about something else.
+pub fn without_address(host: &str, message: &str) -> Option<String> {
+    let message = message.to_lowercase();
+    let signs = [
+        "failed to lookup address",
+        "name or service not known",
+        "name resolution",
+        "no address associated",
+        "nodename nor servname",
+        "dns error",
+        "no such host",
+    ];
+    let found = signs.iter().any(|sign| message.contains(sign));
+    found.then(|| format!("no address is known for {host}"))
 }
 
 impl std::ops::Deref for Trouble {
@@ -168,3 +213,30 @@ impl fmt::Display for Trouble {
 }
 
 impl std::error::Error for Trouble {}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn messages_of_others_are_said_once_and_without_numbers() {
+        let of = |message: &str| Trouble::outside("x").because(message).because.clone();
+        assert_eq!(of("Connection refused (os error 111)").as_deref(), Some("Connection refused"));
+        assert_eq!(
+            of("error: connection closed: Connection closed.: by the host").as_deref(),
+            Some("error: connection closed: by the host")
+        );
+        assert_eq!(of("http://a.example: b").as_deref(), Some("http://a.example: b"));
+        let missing = std::fs::File::open("/nowhere/at/all").unwrap_err();
+        let trouble = Trouble::file("cannot read", std::path::Path::new("/nowhere"), &missing);
+        assert_eq!(trouble.because.as_deref(), Some("there is no such file or folder"));
+    }
+
+    #[test]
+    fn a_name_without_an_address_is_said_as_that() {
+        let message = "failed to lookup address information: Name or service not known";
+        let told = without_address("db.example", message);
+        assert_eq!(told.as_deref(), Some("no address is known for db.example"));
+        assert_eq!(without_address("db.example", "connection refused"), None);
+    }
+}

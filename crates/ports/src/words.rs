@@ -1,14 +1,33 @@
 //! Numbers as people read them; every crate that speaks uses the same form.
 
 use std::borrow::Cow;
+use std::sync::atomic::{AtomicBool, Ordering};
+
+/// Between groups of three digits: narrow, and no line is broken there (U+202F).
+const GROUP: char = '\u{202F}';
+
+/// Whether digits are grouped: only where a person looks at a terminal. What reads a pipe takes
+/// a number as one word.
+static GROUPED: AtomicBool = AtomicBool::new(false);
+
+/// Says for the whole program whether digits are grouped.
+pub fn group_digits(grouped: bool) {
+    GROUPED.store(grouped, Ordering::Relaxed);
+}
+
+/// A number as it is read where the result goes: in groups of three on a terminal, as plain
+/// digits in a pipe.
+pub fn count(number: u64) -> String {
+    if GROUPED.load(Ordering::Relaxed) { grouped(number) } else { number.to_string() }
+}
 
 /// A number in groups of three.
-pub fn count(number: u64) -> String {
+pub fn grouped(number: u64) -> String {
     let digits = number.to_string();
     let mut text = String::new();
     for (n, digit) in digits.chars().enumerate() {
         if n > 0 && (digits.len() - n).is_multiple_of(3) {
-            text.push(' ');
+            text.push(GROUP);
         }
         text.push(digit);
     }
@@ -68,14 +87,58 @@ pub fn named(names: &[String], most: usize) -> String {
     }
 }
 
-/// A size in kB, MB or GB.
-pub fn size(bytes: u64) -> String {
-    let number = bytes as f64;
+/// The unit in which a size is read, how many bytes it is, and how many decimals it shows.
+fn unit_of(bytes: u64) -> (&'static str, f64, usize) {
     match bytes {
-        0..1_000 => format!("{bytes} bytes"),
-        1_000..1_000_000 => format!("{:.0} kB", number / 1e3),
-        1_000_000..1_000_000_000 => format!("{:.1} MB", number / 1e6),
-        _ => format!("{:.1} GB", number / 1e9),
+        0..1_000 => ("bytes", 1.0, 0),
+        // What would be shown as 1000 of a unit is 1 of the next.
+        1_000..999_500 => ("kB", 1e3, 0),
+        999_500..999_950_000 => ("MB", 1e6, 1),
+        999_950_000..999_950_000_000 => ("GB", 1e9, 1),
+        _ => ("TB", 1e12, 1),
+    }
+}
+
+/// A size in bytes, kB, MB, GB or TB (decimal).
+pub fn size(bytes: u64) -> String {
+    let (unit, one, decimals) = unit_of(bytes);
+    let unit = if bytes == 1 { "byte" } else { unit };
+    format!("{:.decimals$} {unit}", bytes as f64 / one)
+}
+
+/// A part of a size, both in the unit of the whole: `1.3 of 2.1 GB`.
+pub fn size_of(part: u64, whole: u64) -> String {
+    let (unit, one, decimals) = unit_of(whole);
+    let number = |bytes: u64| format!("{:.decimals$}", bytes as f64 / one);
+    format!("{} of {} {unit}", number(part), number(whole))
+}
+
+/// Compares names as people sort them: runs of digits by their value, letters without regard to
+/// case; equal ones by their characters.
+pub fn natural(one: &str, other: &str) -> std::cmp::Ordering {
+    let (mut a, mut b) = (one.chars().peekable(), other.chars().peekable());
+    loop {
+        let (Some(x), Some(y)) = (a.peek().copied(), b.peek().copied()) else {
+            let left = (a.peek().is_some(), b.peek().is_some());
+            return left.0.cmp(&left.1).then_with(|| one.cmp(other));
+        };
+        let order = if x.is_ascii_digit() && y.is_ascii_digit() {
+            let digits = |from: &mut std::iter::Peekable<std::str::Chars<'_>>| {
+                let mut text = String::new();
+                while let Some(digit) = from.next_if(char::is_ascii_digit) {
+                    text.push(digit);
+                }
+                text.trim_start_matches('0').to_owned()
+            };
+            let (x, y) = (digits(&mut a), digits(&mut b));
+            x.len().cmp(&y.len()).then(x.cmp(&y))
+        } else {
+            (a.next(), b.next());
+            x.to_lowercase().cmp(y.to_lowercase())
+        };
+        if order.is_ne() {
+            return order;
+        }
     }
 }
 
@@ -93,11 +156,30 @@ mod tests {
     #[test]
     fn numbers_are_grouped_and_counted_things_agree() {
         assert_eq!(count(1), "1");
-        assert_eq!(count(1_234_567), "1 234 567");
+        assert_eq!(grouped(1_234_567), "1\u{202f}234\u{202f}567");
+        assert_eq!(count(1_234_567), "1234567");
         assert_eq!(counted(1, "file", "files"), "1 file");
         assert_eq!(counted(0, "file", "files"), "0 files");
         let names = ["a".to_owned(), "b".to_owned(), "c".to_owned()];
         assert_eq!(named(&names, 3), "a, b, c");
         assert_eq!(named(&names, 1), "a and 2 more");
+    }
+
+    #[test]
+    fn sizes_have_one_family_of_units() {
+        assert_eq!(size(1), "1 byte");
+        assert_eq!(size(999), "999 bytes");
+        assert_eq!(size(999_499), "999 kB");
+        assert_eq!(size(999_500), "1.0 MB");
+        assert_eq!(size(2_100_000_000), "2.1 GB");
+        assert_eq!(size(3_000_000_000_000), "3.0 TB");
+        assert_eq!(size_of(1_300_000_000, 2_100_000_000), "1.3 of 2.1 GB");
+    }
+
+    #[test]
+    fn names_are_sorted_as_people_do() {
+        let mut names = ["night-10", "night-9", "Night-1", "dome", "night-09", "night"];
+        names.sort_by(|a, b| natural(a, b));
+        assert_eq!(names, ["dome", "night", "Night-1", "night-09", "night-9", "night-10"]);
     }
 }

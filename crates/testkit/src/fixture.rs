@@ -158,7 +158,7 @@ impl Fixture {
             };
             format!(
                 "[site.{name}]\nurl = \"{url}\"\nfiles = \"{name}/htdocs\"\n{database}\n\
-                 address = \"{address}\"\nauthority = \"authority.pem\"\n"
+                 connect-to = \"{address}\"\nauthority = \"authority.pem\"\n"
             )
         };
         let (old, new) = &self.addresses;

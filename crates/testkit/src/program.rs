@@ -161,18 +161,19 @@ impl Workspace {
     /// Brings the last change of a site again that was taken back.
     pub fn redo(&self, site: &str) -> Ran {
         let runs = self.done("runs --json").json();
-        let all = runs.as_array().into_iter().flatten();
+        let all = runs["runs"].as_array().into_iter().flatten();
         let mut of_site = all.filter(|run| run["site"] == site && run["state"] == "undone");
         let last = of_site.next_back().expect("a run that was taken back");
         let name = last["run"].as_str().unwrap_or_default().to_owned();
         self.done(&format!("undo {site} --to-run {name}"))
     }
 
-    /// Runs the program and expects it to end well.
+    /// Runs the program and expects it to do what was asked: with nothing left to look at, or with
+    /// something, as the sample site always has.
     #[track_caller]
     pub fn done(&self, line: &str) -> Ran {
         let ran = self.run(line);
-        assert_eq!(ran.code, Some(0), "fernweh {line}\n{}\n{}", ran.out, ran.err);
+        assert!(matches!(ran.code, Some(0 | 1)), "fernweh {line}\n{}\n{}", ran.out, ran.err);
         ran
     }
 }

@@ -6,7 +6,7 @@ use crate::options::SiteArgs;
 use crate::render::{Page, Paint, counted};
 use crate::rules;
 use crate::site::Site;
-use clap::{Args, ValueEnum};
+use clap::{Args, ValueEnum, ValueHint};
 use fernweh_demo::database::{Failure, Place};
 use fernweh_demo::faults::PageFault;
 use fernweh_demo::host::{Authority, HostOptions, StandIn};
@@ -14,30 +14,31 @@ use fernweh_demo::server::{PrivateServer, Server};
 use fernweh_demo::site::{ARTICLES, Build, DATABASE_FILE, build};
 use fernweh_demo::{NEW_URL, OLD_URL};
 use fernweh_flow::run::{Rewrite, Scan, ready};
-use fernweh_ports::{Halves, Progress, Result, Trouble};
+use fernweh_ports::{Halves, Progress, Result, Trouble, named};
 use std::ffi::OsString;
 use std::fs;
 use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
 use std::time::{Duration, Instant};
 
-/// Build a sample site on two stand-in hosts and move it, step by step
+/// Builds a sample site on two stand-in hosts and moves it.
 ///
-/// Nothing outside the folder is touched. Example:
+/// Nothing outside the folder is touched. Examples:
+///   fernweh demo
 ///   fernweh demo --keep-serving
 #[derive(Debug, Args)]
 #[command(verbatim_doc_comment)]
 pub struct DemoArgs {
     /// The folder in which everything happens
-    #[arg(default_value = "fernweh-demo")]
+    #[arg(default_value = "fernweh-demo", value_hint = ValueHint::DirPath)]
     pub folder: PathBuf,
     /// The database of both hosts; a server is started privately if it is installed
     #[arg(long, default_value = "sqlite")]
     pub engine: Engine,
-    /// Leave both hosts up, to look at them in a browser, until Ctrl-C
+    /// Keep both hosts running until Ctrl-C, to look at them in a browser
     #[arg(long)]
     pub keep_serving: bool,
-    /// Build the old site with so many articles, for measurements
+    /// Build the old site with this many articles, for measurements
     #[arg(long, value_name = "NUMBER")]
     pub large: Option<u64>,
     /// Build the old site and stop; without stand-in hosts
@@ -82,6 +83,11 @@ pub type Program<'a> = &'a dyn Fn(Vec<OsString>) -> u8;
 /// Runs the command.
 pub fn run(context: &Context, args: &DemoArgs, program: Program<'_>) -> Result<u8> {
     let began = Instant::now();
+    if context.json() {
+        return Err(Trouble::usage("the demonstration prints no JSON")
+            .because("it shows what every command prints for people")
+            .hint("run it, then type a command of it with --json in its folder"));
+    }
     if let Some(server) = args.engine.server() {
         server.available().map_err(|hint| {
             Trouble::outside(format!("the demonstration needs a {} server", server.name()))
@@ -122,14 +128,14 @@ pub fn run(context: &Context, args: &DemoArgs, program: Program<'_>) -> Result<u
         (
             "Unpack it at the new place, with the new address.",
             format!("unpack {ARCHIVE} new"),
-            DONE,
+            FINDINGS,
         ),
-        ("Is there anything left to rewrite?", "rewrite new".to_owned(), DONE),
+        ("Is there anything left to rewrite?", "rewrite new".to_owned(), FINDINGS),
         ("Scan the old site …", "scan old --own-only".to_owned(), FINDINGS),
         ("… and the new one.", "scan new --own-only".to_owned(), FINDINGS),
     ] {
         println!("\n{}\n{title}\n\n$ fernweh {line}\n", "─".repeat(width.min(80)));
-        let words = ["fernweh", "--quiet"].into_iter().chain(line.split(' '));
+        let words = ["fernweh"].into_iter().chain(line.split(' '));
         let code = program(words.map(OsString::from).collect());
         context.progress.go_on()?;
         if code != expected {
@@ -144,6 +150,7 @@ pub fn run(context: &Context, args: &DemoArgs, program: Program<'_>) -> Result<u
     if args.keep_serving {
         keep_serving(context, &old, &new);
     }
+    drop((old, new));
     if proven.iter().all(|(good, _)| *good) {
         return Ok(DONE);
     }
@@ -151,18 +158,47 @@ pub fn run(context: &Context, args: &DemoArgs, program: Program<'_>) -> Result<u
         .hint(format!("look into {}", folder.display())))
 }
 
-/// An empty folder; one of an earlier demonstration is emptied.
+/// What a demonstration makes in its folder, and may therefore remove.
+const MADE: [&str; 10] = [
+    MARKER,
+    "old-host",
+    "new-host",
+    "fernweh.toml",
+    "demo-authority.pem",
+    "old-password",
+    "new-password",
+    ".fernweh",
+    ".fernweh-htdocs",
+    ARCHIVE,
+];
+
+/// An empty folder; one of an earlier demonstration is emptied, unless something else is in it.
 fn prepare(folder: &Path) -> Result<PathBuf> {
     let what = "cannot use this folder";
     let trouble = |error: std::io::Error| Trouble::file(what, folder, &error);
-    if folder.join(MARKER).is_file() {
-        fs::remove_dir_all(folder).map_err(trouble)?;
-    }
-    if fs::read_dir(folder).is_ok_and(|mut entries| entries.next().is_some()) {
+    let entries = fs::read_dir(folder).into_iter().flatten().flatten();
+    let names: Vec<String> =
+        entries.map(|entry| entry.file_name().to_string_lossy().into_owned()).collect();
+    let is_marked = folder.join(MARKER).is_file();
+    let foreign: Vec<String> =
+        names.iter().filter(|name| !MADE.contains(&name.as_str())).cloned().collect();
+    if !names.is_empty() && (!is_marked || !foreign.is_empty()) {
+        let because = match is_marked {
+            false => "something is in it, and it was not made by an earlier demonstration".into(),
+            true => format!("it holds what no demonstration made: {}", named(&foreign, 5)),
+        };
         return Err(Trouble::usage(what)
             .at(folder.display().to_string())
-            .because("something is in it, and it was not made by an earlier demonstration")
+            .because(because)
             .hint("name an empty folder: fernweh demo FOLDER"));
+    }
+    for name in &names {
+        let path = folder.join(name);
+        let removed = match path.symlink_metadata().map_err(trouble)?.is_dir() {
+            true => fs::remove_dir_all(&path),
+            false => fs::remove_file(&path),
+        };
+        removed.map_err(trouble)?;
     }
     fs::create_dir_all(folder).map_err(trouble)?;
     fs::write(folder.join(MARKER), "This folder may be removed.\n").map_err(trouble)?;
@@ -236,7 +272,7 @@ fn stand_in(root: &str, host: &str, https: bool, authority: &Authority) -> Resul
 
 fn configuration(stage: &Stage, old: &StandIn, new: &StandIn) -> String {
     format!(
-        "{}address   = \"{}\"\n\n{}address   = \"{}\"\nauthority = \"demo-authority.pem\"\n\n{PACK}\n\
+        "{}connect-to = \"{}\"\n\n{}connect-to = \"{}\"\nauthority  = \"demo-authority.pem\"\nfinal      = true\n\n{PACK}\n\
          [[rule]]\nfrom = \"/home/keeper/htdocs\"\nto   = \"/srv/www/glimmer\"\ninto = [\"new\"]\n",
         section(&stage.old, "old", OLD_URL, OLD_ROOT),
         old.address,
@@ -252,16 +288,16 @@ const PACK: &str = "[pack]\nleave-out = [\"cache/**\", \"*.log\"]\n";
 fn section(place: &Place, name: &str, url: &str, root: &str) -> String {
     let server = |scheme: &str, user: &str, port: u16, database: &str| {
         format!(
-            "database  = \"{scheme}://{user}@127.0.0.1:{port}/{database}\"\n\
+            "database   = \"{scheme}://{user}@127.0.0.1:{port}/{database}\"\n\
              password.database = {{ file = \"{name}-password\" }}\n"
         )
     };
     let database = match place {
-        Place::Sqlite(_) => format!("database  = \"sqlite:{root}/{DATABASE_FILE}\"\n"),
+        Place::Sqlite(_) => format!("database   = \"sqlite:{root}/{DATABASE_FILE}\"\n"),
         Place::Mariadb { port, user, name, .. } => server("mariadb", user, *port, name),
         Place::Postgres { port, user, name, .. } => server("postgres", user, *port, name),
     };
-    format!("[site.{name}]\nurl       = \"{url}\"\nfiles     = \"{root}\"\n{database}")
+    format!("[site.{name}]\nurl        = \"{url}\"\nfiles      = \"{root}\"\n{database}")
 }
 
 /// What can be said for sure at the end, and whether it holds.
@@ -278,7 +314,7 @@ fn prove(context: &Context) -> Result<Vec<(bool, String)>> {
     let again = rewrite.run(&new, around)?;
     let left =
         again.rewriting.database_total().replacements + again.rewriting.files_total().replacements;
-    proven.push((left == 0, "rewriting the new site once more would change nothing".to_owned()));
+    proven.push((left == 0, "rewriting site new again would change nothing".to_owned()));
     for (name, url, secure) in [("old", OLD_URL, false), ("new", NEW_URL, true)] {
         let scan = Scan::own_pages(rules::old_addresses(&config, name, Some(url))?);
         let report = scan.run(&site(name)?, around)?;
@@ -290,8 +326,8 @@ fn prove(context: &Context) -> Result<Vec<(bool, String)>> {
         proven.push((
             found == expected.len() && other == 0,
             format!(
-                "the scan of site {name} finds {found} of the {} built into it, and {}",
-                counted(expected.len() as u64, "fault", "faults"),
+                "scanning {name} finds {found} of {} built-in faults and {}",
+                expected.len(),
                 if other == 0 { "nothing else".into() } else { format!("{other} others") }
             ),
         ));
@@ -318,14 +354,15 @@ fn ending(
     page.row("files", &format!("{}", folder.display()));
     page.more("fernweh.toml describes both sites; old-host and new-host hold their files");
     if !args.keep_serving {
-        page.row("next", "fernweh demo --keep-serving leaves both hosts up to look at");
+        page.row("stopped", "both hosts; their files stay, so all commands but scan work there");
+        page.row("next", "fernweh demo --keep-serving keeps both hosts running to look at");
     }
     page.finish()
 }
 
 fn keep_serving(context: &Context, old: &StandIn, new: &StandIn) {
     println!(
-        "\nBoth hosts are up until Ctrl-C. Their names lead here in a browser started with\n\n\
+        "\nBoth hosts are running until Ctrl-C. Their names lead here in a browser started with\n\n\
          chromium --host-resolver-rules=\"MAP glimmerpoint.example {}, MAP www.glimmer-point.example {}\" \\\n    \
          --ignore-certificate-errors --user-data-dir=/tmp/glimmer {OLD_URL} {NEW_URL}",
         old.address, new.address

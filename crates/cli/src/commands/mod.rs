@@ -1,8 +1,10 @@
 //! One file per command: its arguments, and one function that calls one operation and
 //! shows its report.
 
+pub mod completions;
 pub mod demo;
 pub mod forward;
+pub mod init;
 pub mod moving;
 pub mod pack;
 pub mod rewrite;
@@ -10,9 +12,10 @@ mod rewrite_file;
 pub mod runs;
 pub mod scan;
 pub mod show;
+pub mod sites;
 pub mod survey;
 pub mod tell;
 pub mod trace;
-mod trial;
+pub mod trial;
 pub mod undo;
 pub mod unpack;

@@ -2,35 +2,44 @@
 
 use crate::config::Config;
 use crate::context::Context;
-use crate::exit::DONE;
+use crate::complete::site_names;
+use crate::exit::done;
 use crate::options::{Half, SiteArgs};
-use crate::render::{Page, counted, duration, left_out, moment, size, tree};
+use crate::render::{Page, counted, duration, left_out, moment, size, tree, word};
+use crate::run_log::RunLog;
 use crate::site::Site;
-use clap::Args;
-use fernweh_flow::archive::{Level, unfinished_archive};
+use clap::{Args, ValueHint};
+use fernweh_flow::archive::{Level, is_unfinished, remove_unfinished, unfinished_archive};
 use fernweh_flow::pack::PackReport;
 use fernweh_flow::patterns::Patterns;
 use fernweh_flow::run::Pack;
-use fernweh_ports::{Result, Trouble};
+use fernweh_ports::{Progress, Result, Trouble};
 use std::path::{Path, PathBuf};
-use std::time::Instant;
+use std::time::{Duration, Instant};
 
-/// Pack a site into one archive
+/// Packs a site's database and files into one archive.
 ///
-/// The whole database at one moment and the whole file tree, in one plain tar.
-/// The site is only read. Example:
-///   fernweh pack old --leave-out 'cache/**' --without-rows 'sessions'
+/// The database is read at one moment; the site is not changed. Typed again after a break, it goes on where it stopped.
+/// Examples:
+///   fernweh pack old
+///   fernweh pack old --leave-out 'cache/**' --without-rows 'gp_log'
 ///   fernweh pack old --sql glimmer.sql
 #[derive(Debug, Args)]
 #[command(verbatim_doc_comment)]
 pub struct PackArgs {
     /// The site's name in fernweh.toml
+    #[arg(add = site_names())]
     pub site: Option<String>,
     /// The archive (default: NAME-YYYY-MM-DD-HHMM.fernweh.tar)
-    #[arg(short, long, value_name = "FILE")]
+    #[arg(short, long, value_name = "FILE", value_hint = ValueHint::FilePath)]
     pub output: Option<PathBuf>,
     /// Write the database alone, as one plain SQL script in place of an archive
-    #[arg(long, value_name = "FILE", conflicts_with_all = ["output", "only", "leave_out"])]
+    #[arg(
+        long,
+        value_name = "FILE",
+        value_hint = ValueHint::FilePath,
+        conflicts_with_all = ["output", "only", "leave_out"]
+    )]
     pub sql: Option<PathBuf>,
     /// Pack only one half of the site
     #[arg(long, value_name = "HALF")]
@@ -38,16 +47,16 @@ pub struct PackArgs {
     /// Leave files and folders out, as cache/** or *.log; may be repeated
     #[arg(long, value_name = "PATTERN")]
     pub leave_out: Vec<String>,
-    /// Pack only the structure of tables, as sessions or cache_*; may be repeated
+    /// Pack only the structure of tables, as gp_log or gp_cache_*; may be repeated
     #[arg(long, value_name = "PATTERN")]
     pub without_rows: Vec<String>,
     /// Pack only these tables, as gp_*; may be repeated
     #[arg(long, value_name = "PATTERN")]
     pub tables: Vec<String>,
-    /// Take links along that point out of the site
+    /// Follow links that point out of the site, and pack what they lead to
     #[arg(long)]
     pub outside_links: bool,
-    /// How hard to compress: 0 (next to nothing, fast) to 19 (small, slow)
+    /// How hard to compress: 0 (not at all, fast) to 19 (small, slow)
     #[arg(
         long,
         value_name = "LEVEL",
@@ -55,40 +64,52 @@ pub struct PackArgs {
         value_parser = clap::value_parser!(u8).range(0..=19)
     )]
     pub level: u8,
-    /// Go on with packing that was broken off, behind the tables that are complete
-    #[arg(long = "continue", conflicts_with = "sql")]
-    pub go_on: bool,
+    /// Begin anew, even if an unfinished archive of this site could be resumed
+    #[arg(long, conflicts_with = "sql")]
+    pub fresh: bool,
     /// Where the site is, without a configuration
     #[command(flatten)]
     pub places: SiteArgs,
 }
+
+/// How old an unfinished archive may be that a command goes on with which does not name it: one
+/// of last week is not what is meant today.
+const RECENT: Duration = Duration::from_secs(24 * 60 * 60);
 
 /// Runs the command.
 pub fn run(context: &Context, args: &PackArgs) -> Result<u8> {
     let began = Instant::now();
     let config = context.config()?;
     let site = Site::resolve(&config, args.site.as_deref(), &args.places)?;
-    let options = options(args, &config, &site)?;
-    let report = options.run(&site, context.around(&context.records(&config)))?;
+    let options = options(context, args, &config, &site)?;
+    let records = context.records(&config);
+    let log = RunLog::begin(&config, &records, "pack", &site.name);
+    let report = options.run(&site, context.around(&records))?;
     let seconds = began.elapsed().as_secs_f64();
-    context.print(&report, &text(context, &site, &report, args.sql.is_some(), seconds));
-    Ok(DONE)
+    context.print_done(&report, &text(context, &site, &report, args.sql.is_some(), seconds));
+    log.end(&report.archive, if report.is_whole() { "done" } else { "done, with notes" });
+    Ok(done(!report.is_whole()))
 }
 
-fn options(args: &PackArgs, config: &Config, site: &Site) -> Result<Pack> {
+fn options(context: &Context, args: &PackArgs, config: &Config, site: &Site) -> Result<Pack> {
     let only = if args.sql.is_some() { Some(Half::Database) } else { args.only };
     let halves = site.halves_to_pack(only)?;
-    let archive = match (&args.sql, &args.output) {
+    let (archive, go_on) = match (&args.sql, &args.output) {
         // The script is taken out of an archive, which is not kept.
-        (Some(script), _) => beside(script)?,
-        (None, Some(output)) => output.clone(),
-        (None, None) if args.go_on => broken_off(&site.name)?,
-        (None, None) => archive_name(&site.name),
+        (Some(script), _) => (beside(script)?, false),
+        (None, Some(output)) => (output.clone(), !args.fresh && is_unfinished(output)),
+        (None, None) => chosen(args, &site.name),
     };
+    if go_on {
+        context.progress.note(&format!(
+            "resuming the unfinished archive {}; --fresh would begin anew\n",
+            archive.display()
+        ));
+    }
     let both = |configured: &[String], typed: &[String]| [configured, typed].concat();
-    let section = &config.content.pack;
+    let section = config.packing(&site.name);
     Ok(Pack {
-        again: args.sql.is_none().then(|| again(&site.name, &archive, args)),
+        again: args.sql.is_none().then(|| again(context, &archive)),
         archive,
         script: args.sql.clone(),
         halves,
@@ -97,43 +118,30 @@ fn options(args: &PackArgs, config: &Config, site: &Site) -> Result<Pack> {
         tables: Patterns::of_tables(&args.tables)?,
         outside_links: args.outside_links,
         level: Level::new(args.level),
-        go_on: args.go_on,
+        go_on,
     })
 }
 
-/// The command for this archive, to be typed again.
-fn again(site: &str, archive: &Path, args: &PackArgs) -> String {
-    let mut line = format!("fernweh pack {site} -o {}", archive.display());
-    let lists = [
-        ("--leave-out", &args.leave_out),
-        ("--without-rows", &args.without_rows),
-        ("--tables", &args.tables),
-    ];
-    for (option, values) in lists {
-        values.iter().for_each(|value| line.push_str(&format!(" {option} '{value}'")));
+/// The archive where none was named: the unfinished one of this site in this folder, if it is
+/// recent, or a new one.
+fn chosen(args: &PackArgs, site: &str) -> (PathBuf, bool) {
+    match unfinished_archive(Path::new("."), site) {
+        Some(found) if args.fresh => {
+            remove_unfinished(&found.archive);
+            (archive_name(site), false)
+        }
+        Some(found) if found.written.elapsed().is_ok_and(|age| age < RECENT) => {
+            (found.archive, true)
+        }
+        _ => (archive_name(site), false),
     }
-    match args.only {
-        Some(Half::Database) => line.push_str(" --only database"),
-        Some(Half::Files) => line.push_str(" --only files"),
-        None => {}
-    }
-    if args.outside_links {
-        line.push_str(" --outside-links");
-    }
-    if args.level != 3 {
-        line.push_str(&format!(" --level {}", args.level));
-    }
-    line.push_str(" --continue");
-    line
 }
 
-/// The newest unfinished archive of a site in this folder.
-fn broken_off(site: &str) -> Result<PathBuf> {
-    unfinished_archive(Path::new("."), site).ok_or_else(|| {
-        Trouble::usage("there is nothing to continue")
-            .because(format!("no unfinished archive of site {site} is in this folder"))
-            .hint("name the archive with -o, or pack without --continue")
-    })
+/// The command that goes on with this archive.
+fn again(context: &Context, archive: &Path) -> String {
+    let named = context.typed.holds("-o") || context.typed.holds("--output");
+    let typed = context.typed.without(&["--fresh"]);
+    if named { typed } else { format!("{typed} -o {}", word(&archive.display().to_string())) }
 }
 
 /// Where the archive lies out of which a script is taken; refuses an existing script.
@@ -172,13 +180,13 @@ fn text(
                 counted(report.records, "record", "records"),
                 match report.breaks.is_empty() {
                     true => format!("all of one moment: {}", moment(snapshot)),
-                    false => "read in several sittings".into(),
+                    false => "read in several steps".into(),
                 }
             ),
         );
         for began in &report.breaks {
             page.more(&format!(
-                "not one moment any more: what was read after a break is of {}",
+                "not of one moment: what was read after a break is of {}",
                 moment(began)
             ));
         }
@@ -202,26 +210,26 @@ fn text(
         if asked.len() > 6 {
             names.push_str(&format!(" and {} more", asked.len() - 6));
         }
-        lines.push(format!("{names}: as asked for"));
+        lines.push(format!("{names}: as requested"));
     }
     lines.extend(left_out(&report.left_out));
     lines.extend(
         report
             .not_carried
             .iter()
-            .map(|object| format!("{object}: this version does not carry it; create it by hand")),
+            .map(|object| format!("{object}: not supported; create it by hand")),
     );
     lines.extend(report.not_named.iter().cloned());
     page.list("left out", lines);
     if !report.matched_nothing.is_empty() {
         let patterns = report.matched_nothing.join(", ");
-        page.row("note", &format!("nothing matches {patterns}: mistyped?"));
+        page.row("note", &format!("nothing matches {patterns}: a typing error?"));
     }
     for path in &report.changed {
         page.row(
             "changed",
             &format!(
-                "{path} was written to while it was packed and may be half old, half new; pack again \
+                "{path} was changed while it was packed and may be half old, half new; pack again \
                  when the site is quiet"
             ),
         );
@@ -231,7 +239,7 @@ fn text(
             "secrets",
             &format!("{} in this archive holds connection settings", report.settings.join(", ")),
         );
-        page.more("whoever has the archive has the site; it is readable by you alone");
+        page.more("whoever has the archive can log in to the site's database; only you can read it");
     }
     if is_script {
         page.row("script", &format!("{}, {}", report.archive, size(report.size)));
@@ -240,6 +248,6 @@ fn text(
     }
     page.row("archive", &format!("{}, {}", report.archive, size(report.size)));
     page.gap();
-    page.row("next", &format!("fernweh show {} --verify", report.archive));
+    page.row("next", &format!("fernweh show {} --verify", word(&report.archive)));
     page.finish()
 }

@@ -2,47 +2,63 @@
 
 use super::rewrite_file::{self, FileArgs};
 use super::trial;
+use crate::complete::site_names;
 use crate::config::Config;
 use crate::context::Context;
 use crate::document::{self, of_rewriting};
-use crate::exit::DONE;
+use crate::exit::done;
 use crate::options::{Engine, Half, Layer, SiteArgs};
 use crate::render::{Page, counted, refused, rewriting};
 use crate::rules;
+use crate::run_log::RunLog;
 use crate::site::Site;
-use clap::Args;
+use clap::{Args, ValueHint};
 use fernweh_core::rewrite::Rewriter;
 use fernweh_flow::rewrite::LiveReport;
 use fernweh_flow::run::{Rewrite, pair, ready, warn_of_shadowed};
 use fernweh_ports::{Result, Trouble};
 use std::path::PathBuf;
 
-/// Rewrite addresses in a live site; a preview unless --apply. Or in a file, with -o
+/// Rewrites addresses in a live site, or in a file with -o.
 ///
+/// In a site this is a preview unless you add --apply.
 /// Rules come from --from and --to, from [[rule]] in fernweh.toml, or, if there are
-/// none, from the addresses of the other sites there. Example:
-///   fernweh rewrite new --from http://cdn.example --to https://cdn.example
-///   fernweh rewrite old.sql.gz -o new.sql.gz --from http://a.example --to https://b.example
+/// none, from the addresses of the other sites there. Examples:
+///   fernweh rewrite new
+///   fernweh rewrite new --from http://cdn.example --to https://cdn.example --apply
+///   fernweh rewrite old.sql.gz -o new.sql.gz --from old --to new
 #[derive(Debug, Args)]
 #[command(verbatim_doc_comment)]
 pub struct RewriteArgs {
     /// The site's name in fernweh.toml; with -o, an SQL script or another file of text, or -
-    #[arg(value_name = "SITE or FILE")]
+    #[arg(value_name = "SITE or FILE", add = site_names())]
     pub site: Option<String>,
-    /// The old address, with --to; may be repeated
-    #[arg(long, value_name = "ADDRESS")]
+    /// What to rewrite, with --to: an address or a site's name; may be repeated
+    #[arg(long, value_name = "ADDRESS or SITE", add = site_names())]
     pub from: Vec<String>,
-    /// The new address, with --from; may be repeated
-    #[arg(long, value_name = "ADDRESS")]
+    /// What it becomes, with --from: an address or a site's name; may be repeated
+    #[arg(long, value_name = "ADDRESS or SITE", add = site_names())]
     pub to: Vec<String>,
+    /// Change nothing and give the numbers; this is what happens without --apply
+    #[arg(long, alias = "dry-run", short_alias = 'n', conflicts_with_all = ["apply", "output"])]
+    pub preview: bool,
+    /// Change the site; the old values are kept for undo
+    #[arg(long)]
+    pub apply: bool,
     /// Rewrite a file into this new one, which is compressed as its name says; - is standard
     /// output
-    #[arg(short, long, value_name = "FILE", conflicts_with_all = ["apply", "only"])]
+    #[arg(
+        short,
+        long,
+        value_name = "FILE",
+        value_hint = ValueHint::FilePath,
+        conflicts_with_all = ["apply", "only"]
+    )]
     pub output: Option<PathBuf>,
-    /// Whose SQL the script is, where its beginning does not tell
+    /// The SQL dialect of the script, if its beginning does not tell
     #[arg(long, value_name = "ENGINE", requires = "output")]
     pub engine: Option<Engine>,
-    /// Show on one value what the rules do, and why something is left; - is standard input
+    /// Show what the rules do to one value, and why something is left; - is standard input
     #[arg(long = "try", value_name = "TEXT", conflicts_with = "apply")]
     pub value: Option<String>,
     /// Correct the lengths of serialized values that are damaged, where only one reading is
@@ -52,14 +68,11 @@ pub struct RewriteArgs {
     /// Open values of this kind as well
     #[arg(long, value_name = "LAYER")]
     pub inside: Option<Layer>,
-    /// Change the site; the old values are kept for undo
-    #[arg(long)]
-    pub apply: bool,
     /// Rewrite only one half of the site
     #[arg(long, value_name = "HALF")]
     pub only: Option<Half>,
-    /// Write the report as a page, too
-    #[arg(long, value_name = "FILE.html")]
+    /// Also write the report as a web page
+    #[arg(long, value_name = "FILE.html", value_hint = ValueHint::FilePath)]
     pub report: Option<PathBuf>,
     /// Where the site is, without a configuration
     #[command(flatten)]
@@ -91,14 +104,25 @@ pub fn run(context: &Context, args: &RewriteArgs) -> Result<u8> {
         halves: site.halves(args.only).map_err(doing)?,
         apply: args.apply,
     };
-    let report = rewrite.run(&site, context.around(&context.records(&config)))?;
+    let records = context.records(&config);
+    let log = RunLog::begin(&config, &records, "rewrite", &site.name);
+    let report = rewrite.run(&site, context.around(&records))?;
     if let Some(path) = &args.report {
         let title = format!("Rewriting site {}", site.name);
         let page = of_rewriting(title, report.applied, &report.rewriting, &report.refused);
         document::write(path, &page)?;
     }
-    context.print(&report, &text(context, args, &site, &report));
-    Ok(DONE)
+    let mut page = text(context, &site, &report);
+    page.push_str(&document::named(args.report.as_deref(), context.style));
+    match report.applied {
+        true => context.print_done(&report, &page),
+        false => {
+            let addresses = counted(report.rewriting.replaced(), "address", "addresses");
+            log.end("preview", &format!("{addresses} would be rewritten"));
+            context.print(&report, &page);
+        }
+    }
+    Ok(done(report.rewriting.left() > 0 || !report.refused.is_empty()))
 }
 
 fn rewriter(args: &RewriteArgs, config: &Config, site: Option<&Site>) -> Result<Rewriter> {
@@ -114,9 +138,11 @@ fn rewriter(args: &RewriteArgs, config: &Config, site: Option<&Site>) -> Result<
     let name = site.map_or("", |site| site.name.as_str());
     let mut found = rules::configured(config, name)?;
     for (from, to) in args.from.iter().zip(&args.to) {
-        match pair(from, to)? {
+        let (from, to) = (rules::address_of(config, from)?, rules::address_of(config, to)?);
+        match pair(&from, &to)? {
             Some(rule) => found.push(rule),
-            None => return Err(Trouble::usage(format!("{from} is rewritten to itself"))),
+            None => return Err(Trouble::usage(format!("{from} would be rewritten to itself"))
+                .hint("--from and --to must differ")),
         }
     }
     let url = site.and_then(|site| site.url.as_ref());
@@ -125,18 +151,18 @@ fn rewriter(args: &RewriteArgs, config: &Config, site: Option<&Site>) -> Result<
     }
     if found.is_empty() && !args.mend_lengths {
         return Err(Trouble::usage("there is nothing to rewrite")
-            .because("no rule is given, and no other site's address is known")
-            .hint("say --from OLD-ADDRESS --to NEW-ADDRESS"));
+            .because("there is no rule, and no other site is configured")
+            .hint("add --from OLD-ADDRESS --to NEW-ADDRESS"));
     }
     Ok(ready(found)?.mending(args.mend_lengths).opening_base64(args.inside.is_some()))
 }
 
-fn text(context: &Context, args: &RewriteArgs, site: &Site, report: &LiveReport) -> String {
+fn text(context: &Context, site: &Site, report: &LiveReport) -> String {
     let mut page = Page::new(context.style);
     match report.applied {
         true if report.run.is_none() => page.row("rewritten", "nothing was changed"),
         true => page.row("rewritten", &format!("site {}; every old value is kept", site.name)),
-        false => page.row("preview", "nothing was changed; --apply gives these numbers"),
+        false => page.row("preview", "nothing was changed; with --apply these changes are made"),
     }
     page.gap();
     rewriting(&mut page, context.style, &report.rewriting);
@@ -162,18 +188,7 @@ fn text(context: &Context, args: &RewriteArgs, site: &Site, report: &LiveReport)
     {
         page.row("next", "nothing is left to rewrite by these rules");
     } else {
-        let mut words = vec![format!("fernweh rewrite {}", site.name)];
-        for (from, to) in args.from.iter().zip(&args.to) {
-            words.push(format!("--from {from} --to {to}"));
-        }
-        if args.mend_lengths {
-            words.push("--mend-lengths".into());
-        }
-        if args.inside.is_some() {
-            words.push("--inside base64".into());
-        }
-        words.push("--apply".into());
-        page.row("next", &words.join(" "));
+        page.row("next", &context.typed.for_real(&["--apply"]));
     }
     page.finish()
 }

@@ -1,7 +1,7 @@
 //! `fernweh rewrite FILE -o FILE`
 
 use crate::context::Context;
-use crate::exit::DONE;
+use crate::exit::done;
 use crate::options::Engine;
 use crate::render::{Page, rewriting, size};
 use fernweh_core::rewrite::Rewriter;
@@ -31,8 +31,12 @@ pub struct FileArgs<'a> {
 /// Runs the command.
 pub fn run(context: &Context, args: &FileArgs<'_>, rewriter: &Rewriter) -> Result<u8> {
     let to = args.to;
+    if context.json() && to.as_os_str() == "-" {
+        return Err(Trouble::usage("--json and -o - both want standard output")
+            .hint("write the result to a file with -o FILE, or leave --json out"));
+    }
     let Some(from) = args.from else {
-        return Err(Trouble::usage("which file is to be rewritten?").hint(
+        return Err(Trouble::usage("no file is named").hint(
             "fernweh rewrite FILE -o NEW --from http://… --to https://…; - is standard input",
         ));
     };
@@ -42,9 +46,9 @@ pub fn run(context: &Context, args: &FileArgs<'_>, rewriter: &Rewriter) -> Resul
     // Where the result is the output, the report must not stand in it.
     match to.as_os_str() == "-" {
         true => context.progress.page(&page),
-        false => context.print(&report, &page),
+        false => context.print_done(&report, &page),
     }
-    Ok(DONE)
+    Ok(done(report.rewriting.left() > 0))
 }
 
 fn rewritten(
@@ -107,9 +111,9 @@ fn read_as(engine: Option<Engine>, from: &str, start: &[u8]) -> Result<ReadAs> {
         Some(dialect) if is_named_sql || named.is_some() || from == "-" => {
             Ok(ReadAs::Script(dialect))
         }
-        None if is_named_sql => Err(Trouble::usage("whose SQL is this?")
+        None if is_named_sql => Err(Trouble::usage("unknown SQL dialect")
             .at(from.to_owned())
-            .because("its beginning does not tell, and quotes mean different things in each")
+            .because("the beginning of the script does not tell it, and quotes differ between dialects")
             .hint("add --engine mariadb, postgres or sqlite")),
         _ => Ok(ReadAs::Text),
     }

@@ -1,30 +1,55 @@
 //! `fernweh runs`
 
+use crate::complete::site_names;
 use crate::context::Context;
 use crate::exit::DONE;
 use crate::options::SiteArgs;
-use crate::render::{Page, Paint, aligned, cut_middle, duration, moment};
+use crate::render::{Page, Paint, cut_middle, duration, moment};
 use crate::site::Site;
 use clap::Args;
 use fernweh_flow::noted::{KeptNote, elsewhere};
 use fernweh_flow::run::discard_run;
 use fernweh_flow::runs::{RunLine, runs};
-use fernweh_ports::{Result, size};
+use fernweh_ports::{Result, Trouble, size};
+use schemars::JsonSchema;
+use serde::Serialize;
 
-/// What ran, how it ended, what is unfinished
+/// Lists what ran, how it ended, and what is unfinished.
 ///
-/// With a site, what is kept there by runs of other folders and machines is listed, too. Examples:
+/// With a site it also lists what other folders and machines keep there. Examples:
+///   fernweh runs
 ///   fernweh runs new
-///   fernweh runs --discard 2026-11-23-091000-unpack-new-0a1b2c3d4e
 #[derive(Debug, Args)]
 #[command(verbatim_doc_comment)]
 pub struct RunsArgs {
     /// Only those of this site; and what others keep there
-    #[arg(conflicts_with = "discard")]
+    #[arg(conflicts_with = "discard", add = site_names())]
     pub site: Option<String>,
     /// Clean up an unfinished run
     #[arg(long, value_name = "RUN")]
     pub discard: Option<String>,
+    /// With --discard: change nothing, and say what would be cleaned up
+    #[arg(long, alias = "dry-run", short_alias = 'n', requires = "discard")]
+    pub preview: bool,
+}
+
+/// What ran, as a document.
+#[derive(Serialize, JsonSchema)]
+pub struct Listed {
+    /// The runs, the oldest first; times in UTC.
+    runs: Vec<RunLine>,
+    /// What is kept at the site by runs of other folders and machines, if a site was named.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    elsewhere: Option<Vec<KeptNote>>,
+}
+
+/// What was cleaned up, as a document.
+#[derive(Serialize, JsonSchema)]
+pub struct Discarded {
+    /// The run.
+    discarded: String,
+    /// Whether nothing was done yet.
+    preview: bool,
 }
 
 /// Runs the command.
@@ -32,24 +57,41 @@ pub fn run(context: &Context, args: &RunsArgs) -> Result<u8> {
     let config = context.config()?;
     let records = context.records(&config);
     if let Some(name) = &args.discard {
-        return clean_up(context, name);
+        return clean_up(context, name, args.preview);
     }
     let mut found = runs(&records)?;
     let Some(name) = &args.site else {
-        context.print(&found, &text(context, &found, "", &[]));
+        let text = text(context, &found, "", &[]);
+        context.print(&Listed { runs: found, elsewhere: None }, &text);
         return Ok(DONE);
     };
     let site = Site::resolve(&config, Some(name), &SiteArgs::default())?;
     found.retain(|run| run.site == site.name);
     let others = elsewhere(&site, &records)?;
     let text = text(context, &found, &site.name, &others);
-    context.print(&serde_json::json!({ "runs": found, "elsewhere": others }), &text);
+    context.print(&Listed { runs: found, elsewhere: Some(others) }, &text);
     Ok(DONE)
 }
 
-fn clean_up(context: &Context, name: &str) -> Result<u8> {
+fn clean_up(context: &Context, name: &str, preview: bool) -> Result<u8> {
     let config = context.config()?;
     let records = context.records(&config);
+    if preview {
+        let found = runs(&records)?.into_iter().find(|run| run.run == name);
+        let found = found.ok_or_else(|| {
+            Trouble::usage(format!("there is no run `{name}`")).hint("fernweh runs lists them")
+        })?;
+        let mut page = Page::new(context.style);
+        page.row("preview", "nothing was changed");
+        let what = match found.state.as_str() {
+            "unfinished" => format!("{name} would be cleaned up"),
+            state => format!("{name} is {state}, not unfinished: nothing would be done"),
+        };
+        page.row("discard", &what);
+        let document = Discarded { discarded: name.to_owned(), preview };
+        context.print(&document, &page.finish());
+        return Ok(DONE);
+    }
     let run = discard_run(name, context.around(&records), |site| {
         Site::resolve(&config, Some(site), &SiteArgs::default())
     })?;
@@ -57,10 +99,10 @@ fn clean_up(context: &Context, name: &str) -> Result<u8> {
     let what = match run.is_move() {
         // What it changed belongs to other runs.
         true => "its archive is removed".to_owned(),
-        false => format!("site {} stands as before", run.header.site),
+        false => format!("site {} is as it was before", run.header.site),
     };
     page.row("cleaned up", &format!("{name}; {what}"));
-    context.print(&serde_json::json!({ "discarded": name }), &page.finish());
+    context.print_done(&Discarded { discarded: name.to_owned(), preview }, &page.finish());
     Ok(DONE)
 }
 
@@ -75,39 +117,43 @@ fn text(context: &Context, found: &[RunLine], site: &str, others: &[KeptNote]) -
     if found.is_empty() {
         page.row("runs", "none yet in this folder");
     }
-    let rows: Vec<Vec<String>> = found
-        .iter()
-        .map(|run| {
-            let paint = match run.state.as_str() {
-                "done" | "undone" => Paint::Good,
-                "half switched" | "unfinished" | "emptied" => Paint::Bad,
-                _ => Paint::Quiet,
-            };
-            let kept = match (run.kept, run.state.as_str()) {
-                (false, _) => "",
-                (true, "undone") => "can come again",
-                (true, _) => "undo possible",
-            };
-            let room = run.kept_bytes.filter(|bytes| *bytes > 0);
-            let room = room.map(|bytes| format!("{} kept", size(bytes)));
-            vec![
-                run.run.clone(),
-                context.style.paint(paint, &run.state),
-                run.seconds.map(took).unwrap_or_default(),
-                kept.into(),
-                room.unwrap_or_default(),
-            ]
-        })
-        .collect();
     let mut label = "runs";
-    for (run, line) in found.iter().zip(aligned(&rows, &[])) {
-        page.row(label, &line);
+    for run in found {
+        let paint = match run.state.as_str() {
+            "done" | "undone" | "nothing wrong" => Paint::Good,
+            "half switched" | "unfinished" | "emptied" => Paint::Bad,
+            _ => Paint::Quiet,
+        };
+        let mut words = vec![
+            moment(&run.started),
+            format!("{} {}", run.command, run.site.replace("-to-", " to ")),
+            context.style.paint(paint, &run.state),
+        ];
+        words.extend(run.seconds.filter(|_| run.is_change()).map(took));
+        page.row(label, &words.join("  "));
         label = "";
+        let room = context.style.width.saturating_sub(16);
+        if run.is_change() {
+            page.exact(&format!("  {}", run.run));
+        }
         let stage = |(name, seconds): &(String, f64)| format!("{name} {}", duration(*seconds));
         let stages: Vec<String> = run.stages.iter().map(stage).collect();
-        let input = cut_middle(&run.input, context.style.width.saturating_sub(16));
-        let more = if stages.is_empty() { input } else { stages.join(", ") };
-        page.exact(&format!("  {more}"));
+        match stages.is_empty() {
+            true if run.command != "move" => {
+                page.exact(&format!("  {}", cut_middle(&run.input, room)));
+            }
+            true => {}
+            false => page.exact(&format!("  {}", stages.join(", "))),
+        }
+        let kept = match (run.kept, run.state.as_str()) {
+            (false, _) => continue,
+            (true, "undone") => "can be redone",
+            (true, _) => "undo possible",
+        };
+        match run.kept_bytes.filter(|bytes| *bytes > 0) {
+            Some(bytes) => page.exact(&format!("  {kept}, {} kept", size(bytes))),
+            None => page.exact(&format!("  {kept}")),
+        }
     }
     if !others.is_empty() {
         let kept = |note: &KeptNote| {

@@ -1,21 +1,24 @@
 //! `fernweh scan`
 
 use crate::config::Config;
+use crate::complete::site_names;
 use crate::context::Context;
 use crate::document::{self, of_scan};
-use crate::exit::{DONE, FINDINGS};
+use crate::exit::done;
 use crate::options::SiteArgs;
 use crate::render::{
     Page, Paint, Style, counted, cut_middle, trace_command, traced_place, traced_places,
 };
 use crate::rules;
+use crate::run_log::RunLog;
 use crate::site::Site;
-use clap::Args;
+use clap::{Args, ValueHint};
 use fernweh_core::finding::{Code, Finding, Severity};
 use fernweh_flow::run::{Scan, Trace};
 use fernweh_flow::scan::ScanReport;
 use fernweh_flow::trace::{TraceReport, searchable};
 use fernweh_ports::Result;
+use schemars::JsonSchema;
 use serde::Serialize;
 use std::collections::BTreeMap;
 use std::path::PathBuf;
@@ -25,34 +28,35 @@ use url::Url;
 /// Places shown per finding unless more detail is wanted.
 const PLACES: usize = 6;
 
-/// Open every page of a site and check what it refers to
+/// Opens every page of a site and checks what it refers to.
 ///
 /// Finds broken links and pictures, redirects that never end, http: parts on https
 /// pages, and addresses of the old site. Sends no forms, follows no link that logs out
 /// or deletes. Examples:
 ///   fernweh scan new
-///   fernweh scan https://www.glimmer-point.example
+///   fernweh scan new --own-only --report scan.html
 #[derive(Debug, Args)]
 #[command(verbatim_doc_comment)]
 pub struct ScanArgs {
     /// The site's name in fernweh.toml, or a web address
+    #[arg(add = site_names())]
     pub site: Option<String>,
-    /// Do not ask other hosts whether their addresses exist
+    /// Do not check links to other hosts
     #[arg(long)]
     pub own_only: bool,
-    /// Trace every address that was found through the database and the files, too
+    /// Also show where each address that was found is stored: record, or file and line
     #[arg(long)]
     pub trace: bool,
-    /// Write the report as a page, too
-    #[arg(long, value_name = "FILE.html")]
+    /// Also write the report as a web page
+    #[arg(long, value_name = "FILE.html", value_hint = ValueHint::FilePath)]
     pub report: Option<PathBuf>,
-    /// Read at most so many pages
+    /// Read at most this many pages
     #[arg(long, value_name = "NUMBER", default_value_t = 20_000)]
     pub max_pages: usize,
-    /// Go at most so many links away from the first page
+    /// Follow at most this many links from the first page on
     #[arg(long, value_name = "NUMBER", default_value_t = 100)]
     pub max_depth: usize,
-    /// Ask for nothing more after so many minutes
+    /// Stop after this many minutes
     #[arg(long, value_name = "MINUTES", default_value_t = 240)]
     pub max_minutes: u64,
     /// Where the site is, without a configuration
@@ -66,8 +70,13 @@ pub fn run(context: &Context, args: &ScanArgs) -> Result<u8> {
     let config = context.config()?;
     let site = site_of(args, &config)?;
     let records = context.records(&config);
+    let log = RunLog::begin(&config, &records, "scan", &site.name);
     let mut report = options(args, &config, &site)?.run(&site, context.around(&records))?;
-    let code = if report.findings.is_empty() { DONE } else { FINDINGS };
+    let findings = report.findings.len() as u64;
+    log.end(&report.start, &match findings {
+        0 => "nothing wrong".to_owned(),
+        some => counted(some, "finding", "findings"),
+    });
     let traced = match args.trace && !report.findings.is_empty() {
         true => {
             let addresses = report.findings.iter().map(|finding| finding.address.clone());
@@ -89,18 +98,19 @@ pub fn run(context: &Context, args: &ScanArgs) -> Result<u8> {
         page.push('\n');
         page.push_str(&found.finish());
     }
-    let findings = std::mem::take(&mut report.findings).into_iter().map(|finding| Traceable {
+    let traceable = std::mem::take(&mut report.findings).into_iter().map(|finding| Traceable {
         trace: site.can_be_traced().then(|| trace_command(&site.name, &[&finding.address])),
         finding,
     });
-    let findings = findings.collect();
-    context.print(&Document { report: &report, findings, traced }, &page);
-    Ok(code)
+    let traceable = traceable.collect();
+    page.push_str(&document::named(args.report.as_deref(), context.style));
+    context.print(&Document { report: &report, findings: traceable, traced }, &page);
+    Ok(done(findings > 0))
 }
 
 /// The report as JSON: each finding with the command that traces it.
-#[derive(Serialize)]
-struct Document<'a> {
+#[derive(Serialize, JsonSchema)]
+pub struct Document<'a> {
     #[serde(flatten)]
     report: &'a ScanReport,
     findings: Vec<Traceable>,
@@ -108,7 +118,7 @@ struct Document<'a> {
     traced: Option<TraceReport>,
 }
 
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 struct Traceable {
     #[serde(flatten)]
     finding: Finding,
@@ -177,21 +187,21 @@ fn text(context: &Context, site: &Site, report: &ScanReport, traced: bool) -> St
     );
     if report.external > 0 {
         page.more(&format!(
-            "{} on other hosts asked for",
-            counted(report.external, "address", "addresses")
+            "{} to other hosts checked",
+            counted(report.external, "link", "links")
         ));
     }
     if report.external_skipped > 0 {
         page.more(&format!(
-            "{} on other hosts not asked for",
-            counted(report.external_skipped, "address", "addresses")
+            "{} to other hosts not checked",
+            counted(report.external_skipped, "link", "links")
         ));
     }
     if !report.not_followed.is_empty() {
         page.row(
             "skipped",
             &format!(
-                "{}, for such links log out or delete",
+                "{}: such links log out or delete",
                 report.not_followed.join(", ").replace(&origin, "")
             ),
         );
@@ -220,7 +230,7 @@ fn text(context: &Context, site: &Site, report: &ScanReport, traced: bool) -> St
         true => page.row("next", &format!("fernweh rewrite {}", site.name)),
         false if report.findings.is_empty() => page.row("next", "nothing is left to do here"),
         false => {
-            page.row("next", &format!("repair what is broken, then: fernweh scan {}", site.name))
+            page.row("next", &format!("fix what is broken, then: {}", context.typed.again()))
         }
     }
     page.finish()

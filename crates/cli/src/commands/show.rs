@@ -1,22 +1,23 @@
 //! `fernweh show`
 
 use crate::context::Context;
-use crate::exit::{DONE, FINDINGS};
-use crate::render::{Page, Paint, aligned, count, counted, moment, size, tree};
-use clap::Args;
+use crate::exit::{DAMAGED, DONE};
+use crate::render::{Page, Paint, aligned, count, counted, moment, size, tree, word};
+use clap::{Args, ValueHint};
 use fernweh_flow::show::{ShowReport, show};
-use fernweh_ports::{Result, named};
+use fernweh_ports::{Result, named, natural};
 use std::path::PathBuf;
 
-/// What an archive holds
+/// Shows what an archive holds.
 ///
 /// Compares its members with its seal; with --verify every byte is read and every
 /// digest checked. Example:
-///   fernweh show old-2026-11-23-0910.fernweh.tar --verify
+///   fernweh show glimmer.fernweh.tar --verify
 #[derive(Debug, Args)]
 #[command(verbatim_doc_comment)]
 pub struct ShowArgs {
     /// The archive
+    #[arg(value_hint = ValueHint::FilePath)]
     pub archive: PathBuf,
     /// Read everything and check every digest
     #[arg(long)]
@@ -31,7 +32,7 @@ pub fn run(context: &Context, args: &ShowArgs) -> Result<u8> {
     let report = show(&args.archive, args.verify, &context.progress)?;
     context.print(&report, &text(context, &report));
     let different = report.different.as_ref().is_some_and(|members| !members.is_empty());
-    Ok(if different { FINDINGS } else { DONE })
+    Ok(if different { DAMAGED } else { DONE })
 }
 
 fn text(context: &Context, report: &ShowReport) -> String {
@@ -57,9 +58,10 @@ fn text(context: &Context, report: &ShowReport) -> String {
                 counted(records, "record", "records")
             ),
         );
-        let rows: Vec<Vec<String>> = report
-            .rows
-            .iter()
+        let mut tables: Vec<_> = report.rows.iter().collect();
+        tables.sort_by(|one, other| natural(&one.0, &other.0));
+        let rows: Vec<Vec<String>> = tables
+            .into_iter()
             .map(|(name, rows)| {
                 let bare = database.without_rows.contains(name);
                 vec![name.clone(), if bare { "structure only".into() } else { count(*rows) }]
@@ -109,7 +111,7 @@ fn text(context: &Context, report: &ShowReport) -> String {
     }
     if report.different.as_ref().is_none_or(Vec::is_empty) {
         page.gap();
-        page.row("next", &format!("fernweh unpack {} SITE --preview", report.archive));
+        page.row("next", &format!("fernweh unpack {} SITE --preview", word(&report.archive)));
     }
     page.finish()
 }

@@ -2,13 +2,12 @@
 
 use crate::config::Config;
 use crate::context::Context;
-use crate::exit::DONE;
-use crate::hosts::FilesPlace;
+use crate::complete::site_names;
+use crate::exit::{DONE, REFUSED};
 use crate::options::SiteArgs;
 use crate::render::{
     Page, aligned, amount, count, counted, cut_middle, lines, preflight, size, wrapped,
 };
-use crate::site;
 use crate::site::Site;
 use clap::Args;
 use fernweh_core::finding::{Check, Verdict};
@@ -16,29 +15,42 @@ use fernweh_flow::patterns::Patterns;
 use fernweh_flow::preflight::Tests;
 use fernweh_flow::run::Survey;
 use fernweh_flow::survey::{FilesReport, SurveyReport};
-use fernweh_ports::Result;
+use fernweh_ports::{Result, natural};
+use schemars::JsonSchema;
+use serde::Serialize;
 
-/// What a site consists of, and whether everything needed can be reached
+/// Shows what a site consists of and whether all can be reached.
 ///
-/// Reads the site and changes nothing. Example:
+/// Reads the site and changes nothing. Examples:
 ///   fernweh survey old
+///   fernweh survey old --for new
 #[derive(Debug, Args)]
 #[command(verbatim_doc_comment)]
 pub struct SurveyArgs {
     /// The site's name in fernweh.toml
+    #[arg(add = site_names())]
     pub site: Option<String>,
+    /// Test whether this other site can take what the first one has
+    #[arg(long = "for", value_name = "OTHER", add = site_names())]
+    pub other: Option<String>,
+    /// Repeat only this test, one of those for the other site
+    #[arg(long, value_name = "NAME", requires = "other")]
+    pub check: Option<String>,
+    /// Print the site's whole section for fernweh.toml instead of the report
+    #[arg(long)]
+    pub print_config: bool,
     /// Where the site is, without a configuration
     #[command(flatten)]
     pub places: SiteArgs,
-    /// Look as well whether this other site can take what the first one has
-    #[arg(long = "for", value_name = "OTHER")]
-    pub other: Option<String>,
-    /// Repeat only this test of those for the other site
-    #[arg(long, value_name = "TEST", requires = "other")]
-    pub only: Option<String>,
-    /// Print a [site.NAME] section for fernweh.toml instead of the report
-    #[arg(long)]
-    pub print_config: bool,
+}
+
+/// A section of the configuration as a document.
+#[derive(Serialize, JsonSchema)]
+pub struct Printed {
+    /// The site's name.
+    site: String,
+    /// Its section, as TOML.
+    config: String,
 }
 
 /// Runs the command.
@@ -48,25 +60,27 @@ pub fn run(context: &Context, args: &SurveyArgs) -> Result<u8> {
     let records = context.records(&config);
     context.around(&records).warn_of_earlier(&site)?;
     if let Some(other) = &args.other {
-        return for_other(context, &config, &site, other, args.only.as_deref());
+        return for_other(context, &config, &site, other, args.check.as_deref());
     }
     if args.print_config {
-        print!("{}", section(&site));
+        let config = site.written(false);
+        context.print(&Printed { site: site.name.clone(), config: config.clone() }, &config);
         return Ok(DONE);
     }
-    let leave_out = Patterns::of_paths(&config.content.pack.leave_out)?;
+    let leave_out = Patterns::of_paths(&config.packing(&site.name).leave_out)?;
     let mut report = Survey { leave_out }.run(&site, context.around(&records))?;
     report.database_place = site.database_shown();
     if let Some(program) = &site.program {
         let what = format!(
-            "the site has programs, as {program}, and no file names a database in a form that is read"
+            "the site has programs (for example {program}), but its files name no database in a \
+             known form"
         );
         let hint = format!("set database in [site.{}], or \"none\" if it has none", site.name);
         report.checks.insert(0, Check::warned(what, hint));
     }
     context.print(&report, &text(context, &report, &site));
     let failed = report.checks.iter().any(|check| check.verdict == Verdict::Failed);
-    Ok(if failed { 3 } else { DONE })
+    Ok(if failed { REFUSED } else { DONE })
 }
 
 /// Whether another site can take what the first one has.
@@ -84,7 +98,7 @@ fn for_other(
         from: site,
         to: &other,
         halves: site.halves_to_pack(None)?,
-        leave_out: &Patterns::of_paths(&config.content.pack.leave_out)?,
+        leave_out: &Patterns::of_paths(&config.packing(&site.name).leave_out)?,
         only,
     };
     let found = tests.run(&context.progress)?;
@@ -99,39 +113,19 @@ fn for_other(
     page.gap();
     let next = match found.has_failed() {
         true => {
-            format!("mend what failed, then: fernweh survey {} --for {}", site.name, other.name)
+            format!("fix what failed, then: fernweh survey {} --for {}", site.name, other.name)
         }
         false => format!("fernweh move {} {} --rehearse", site.name, other.name),
     };
     page.row("next", &next);
     context.print(&found, &page.finish());
-    Ok(if found.has_failed() { 3 } else { DONE })
-}
-
-fn section(site: &Site) -> String {
-    let mut text = format!("[site.{}]\n", site.name);
-    let mut line = |key: &str, value: Option<String>| {
-        if let Some(value) = value {
-            text.push_str(&format!("{key:<8} = {value:?}\n"));
-        }
-    };
-    line("url", site.url.as_ref().map(ToString::to_string));
-    line("files", site.files.as_ref().map(FilesPlace::shown));
-    line("database", site.database.as_ref().map(site::DatabasePlace::shown));
-    let on_server = matches!(
-        site.database,
-        Some(site::DatabasePlace::Mariadb(_) | site::DatabasePlace::Postgres(_))
-    );
-    if on_server {
-        let name = site.name.to_ascii_uppercase().replace('-', "_");
-        text.push_str(&format!("password.database = {{ env = \"{name}_DB_PASSWORD\" }}\n"));
-    }
-    text
+    Ok(if found.has_failed() { REFUSED } else { DONE })
 }
 
 fn text(context: &Context, report: &SurveyReport, site: &Site) -> String {
     let mut page = Page::new(context.style);
-    page.row(&report.site, report.url.as_deref().unwrap_or("without web address"));
+    let url = report.url.as_deref().unwrap_or("no web address is configured");
+    page.row("site", &format!("{}, {url}", report.site));
     page.gap();
     database(&mut page, context, report);
     if let Some(files) = &report.files {
@@ -149,7 +143,7 @@ fn text(context: &Context, report: &SurveyReport, site: &Site) -> String {
         let hidden = if settings.password { " (password not shown)" } else { "" };
         page.row("settings", &format!("{} {}{hidden}", settings.file, lines(&settings.lines)));
         if site.learned_from.is_some() {
-            page.more("the database was found through this file");
+            page.more("the database address was read from this file");
         }
         if !settings.others.is_empty() {
             page.more(&format!("also in {}", settings.others.join(", ")));
@@ -160,7 +154,11 @@ fn text(context: &Context, report: &SurveyReport, site: &Site) -> String {
     page.gap();
     page.checks(&report.checks);
     page.gap();
-    page.row("next", &format!("fernweh pack {}", report.site));
+    let failed = report.checks.iter().any(|check| check.verdict == Verdict::Failed);
+    match failed {
+        true => page.row("next", &format!("fix what failed, then: fernweh survey {}", report.site)),
+        false => page.row("next", &format!("fernweh pack {}", report.site)),
+    }
     page.finish()
 }
 
@@ -189,9 +187,12 @@ fn database(page: &mut Page, context: &Context, report: &SurveyReport) {
     }
     page.more(&line);
     let mut tables: Vec<_> = database.tables.iter().collect();
-    if !context.style.verbose {
-        tables.sort_by_key(|table| std::cmp::Reverse(table.bytes));
-        tables.truncate(6);
+    match context.style.verbose {
+        true => tables.sort_by(|one, other| natural(&one.name, &other.name)),
+        false => {
+            tables.sort_by_key(|table| std::cmp::Reverse(table.bytes));
+            tables.truncate(6);
+        }
     }
     let rows: Vec<Vec<String>> = tables
         .iter()

@@ -1,13 +1,14 @@
 //! `fernweh trace`
 
+use crate::complete::site_names;
 use crate::config::Config;
 use crate::context::Context;
-use crate::exit::{DONE, FINDINGS};
+use crate::exit::done;
 use crate::options::{Half, SiteArgs};
 use crate::render::{Page, Paint, Style, counted, traced_places, word};
 use crate::rules;
 use crate::site::Site;
-use clap::Args;
+use clap::{Args, ValueHint};
 use fernweh_core::address::WebAddress;
 use fernweh_flow::run::{Known, Trace};
 use fernweh_flow::trace::{TraceReport, searchable};
@@ -16,12 +17,12 @@ use serde::Deserialize;
 use std::io::Read;
 use std::path::{Path, PathBuf};
 
-/// Where an address lives: table, column and record, or file and line
+/// Shows where an address is stored: record, or file and line.
 ///
 /// Searches the database and the files once for any number of texts, however they are
 /// encoded there. Examples:
-///   fernweh trace new http://cdn.example/hall.jpg
-///   fernweh scan new --json > scan.json; fernweh trace new --findings scan.json
+///   fernweh trace new http://archive.example/old-sky-map.png
+///   fernweh scan new --own-only --json > scan.json; fernweh trace new --findings scan.json
 #[derive(Debug, Args)]
 #[command(
     verbatim_doc_comment,
@@ -29,10 +30,10 @@ use std::path::{Path, PathBuf};
 )]
 pub struct TraceArgs {
     /// The site's name in fernweh.toml, then the addresses or other texts
-    #[arg(value_name = "SITE TEXT", required_unless_present = "findings")]
+    #[arg(value_name = "SITE TEXT", required_unless_present = "findings", add = site_names())]
     pub words: Vec<String>,
     /// Search for the addresses of a saved scan (scan --json); - is standard input
-    #[arg(long, value_name = "FILE")]
+    #[arg(long, value_name = "FILE", value_hint = ValueHint::FilePath)]
     pub findings: Option<PathBuf>,
     /// Show the rules that would change what was found
     #[arg(long)]
@@ -73,7 +74,7 @@ pub fn run(context: &Context, args: &TraceArgs) -> Result<u8> {
     };
     let report = trace.run(&site, context.around(&context.records(&config)))?;
     context.print(&report, &text(context.style, &site, &report, args.propose));
-    Ok(if report.is_empty() { FINDINGS } else { DONE })
+    Ok(done(report.is_empty()))
 }
 
 /// What the configuration knows of addresses.
@@ -108,7 +109,7 @@ fn addresses_of(path: &Path) -> Result<Vec<String>> {
         trouble
     })?;
     let scan: SavedScan = serde_json::from_str(&text).map_err(|error| {
-        Trouble::usage("this is no saved scan")
+        Trouble::usage("this file is not a saved scan")
             .at(path.display().to_string())
             .because(error)
             .hint("make one with: fernweh scan SITE --json > scan.json")

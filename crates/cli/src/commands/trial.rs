@@ -5,6 +5,7 @@ use crate::exit::DONE;
 use crate::render::{Page, Paint, Style, in_context};
 use fernweh_core::rewrite::{Matches, Reason, Rewriter, readable, surroundings};
 use fernweh_ports::{Result, Trouble};
+use schemars::JsonSchema;
 use serde::Serialize;
 use std::io::Read;
 use std::ops::Range;
@@ -13,8 +14,8 @@ use std::ops::Range;
 const CONTEXT: usize = 60;
 
 /// What happened to one value.
-#[derive(Serialize)]
-struct Trial {
+#[derive(Serialize, JsonSchema)]
+pub struct Trial {
     before: String,
     after: String,
     changes: Vec<Change>,
@@ -23,7 +24,7 @@ struct Trial {
 }
 
 /// One replacement.
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 struct Change {
     rule: Option<usize>,
     spelled: String,
@@ -32,7 +33,7 @@ struct Change {
 }
 
 /// An old address that stays.
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 struct LeftHere {
     rule: Option<usize>,
     reason: Reason,

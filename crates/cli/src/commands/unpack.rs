@@ -1,15 +1,16 @@
 //! `fernweh unpack`
 
-use crate::config::Config;
+use crate::complete::site_names;
+use crate::config::{BeforeSection, Config};
 use crate::context::Context;
 use crate::document::{self, of_rewriting};
-use crate::exit::{DONE, FINDINGS};
+use crate::exit::done;
 use crate::incoming;
 use crate::options::{Half, Layer, SiteArgs};
 use crate::render::{preview_text, unpacked};
 use crate::rules;
 use crate::site::Site;
-use clap::{Args, ValueEnum};
+use clap::{Args, ValueEnum, ValueHint};
 use fernweh_core::sql::Prefix;
 use fernweh_flow::patterns::Patterns;
 use fernweh_flow::run::{Preview, Unpack};
@@ -18,21 +19,28 @@ use fernweh_ports::{Halves, Result, Trouble};
 use std::path::PathBuf;
 use std::time::Instant;
 
-/// Unpack an archive into a site, rewriting its addresses on the way
+/// Unpacks an archive into a site and rewrites its addresses.
 ///
 /// The new state is built beside the old one, checked, and put in place at the end.
-/// What it replaces is kept until `fernweh undo SITE`, or `undo SITE --let-go`. All
-/// users and passwords of the old site work on the new one. Examples:
-///   fernweh unpack old-2026-11-23-0910.fernweh.tar new --preview
-///   fernweh unpack glimmer.sql.gz new --from http://glimmerpoint.example
+/// What it replaces is kept for `fernweh undo SITE`. All users and passwords of the
+/// old site work on the new one. Examples:
+///   fernweh unpack glimmer.fernweh.tar new --preview
+///   fernweh unpack glimmer.fernweh.tar new --overwrite
+///   fernweh unpack glimmer.sql.gz new --from old
 #[derive(Debug, Args)]
 #[command(verbatim_doc_comment)]
 pub struct UnpackArgs {
     /// The archive; or an SQL script (also .gz, .zst, .bz2, .xz, .zip), a folder, a tar or
     /// zip file of files, a database file of SQLite
+    #[arg(value_hint = ValueHint::AnyPath)]
     pub archive: PathBuf,
     /// The site's name in fernweh.toml
+    #[arg(add = site_names())]
     pub site: Option<String>,
+    /// Change nothing: give the numbers of rewriting, and let the database try every record in
+    /// tables of its own, which are removed again
+    #[arg(long, alias = "dry-run", short_alias = 'n')]
+    pub preview: bool,
     /// Replace what is there; it is kept for undo
     #[arg(long)]
     pub overwrite: bool,
@@ -41,13 +49,13 @@ pub struct UnpackArgs {
     #[arg(
         long,
         requires = "overwrite",
-        conflicts_with_all = ["preview", "tables", "file", "rows_only", "exactly", "prefix"]
+        conflicts_with_all = ["preview", "tables", "paths", "rows_only", "exactly", "prefix"]
     )]
     pub in_place: bool,
-    /// The web address of the old site, for scripts and files that do not say it
-    #[arg(long, value_name = "URL", conflicts_with = "as_is")]
+    /// The old site, for scripts and files that do not name it: a web address, or a site's name
+    #[arg(long, value_name = "ADDRESS or SITE", conflicts_with = "as_is", add = site_names())]
     pub from: Option<String>,
-    /// Leave addresses and settings as they are
+    /// Leave addresses and settings unchanged
     #[arg(long)]
     pub as_is: bool,
     /// Correct the lengths of serialized values that are damaged, where only one reading is
@@ -57,13 +65,9 @@ pub struct UnpackArgs {
     /// Open values of this kind as well
     #[arg(long, value_name = "LAYER")]
     pub inside: Option<Layer>,
-    /// Write the report of rewriting as a page, too
-    #[arg(long, value_name = "FILE.html")]
+    /// Also write the report of rewriting as a web page
+    #[arg(long, value_name = "FILE.html", value_hint = ValueHint::FilePath)]
     pub report: Option<PathBuf>,
-    /// Change nothing: give the numbers of rewriting, and let the database try every record in
-    /// tables of its own, which are taken away again
-    #[arg(long)]
-    pub preview: bool,
     /// Unpack only one half of the archive
     #[arg(long, value_name = "HALF")]
     pub only: Option<Half>,
@@ -72,9 +76,9 @@ pub struct UnpackArgs {
     pub tables: Vec<String>,
     /// Unpack only these files or folders, as uploads/report.pdf or pictures/**; may be repeated
     #[arg(long, value_name = "PATTERN")]
-    pub file: Vec<String>,
-    /// Where the site's folder is a mount point: its entries change places one by one, and for
-    /// some seconds visitors see a mixture
+    pub paths: Vec<String>,
+    /// Where the site's folder is a mount point: replace its entries one by one; for some
+    /// seconds visitors see a mixture
     #[arg(long, conflicts_with = "in_place")]
     pub entry_by_entry: bool,
     /// Take the rows of the archive, and keep the structure of the tables that are there
@@ -86,11 +90,11 @@ pub struct UnpackArgs {
     /// Give the tables another prefix, as gp_=new_
     #[arg(long, value_name = "OLD=NEW")]
     pub prefix: Option<String>,
-    /// What to do with records that the destination rejects: end, leave them out (kept in a
-    /// file), or let the destination change values to fit (MariaDB)
+    /// What to do with records that the destination rejects: stop, skip them (they are kept in
+    /// a file), or let the destination adapt values (MariaDB)
     #[arg(long, value_name = "WHAT", default_value = "stop")]
     pub on_bad_record: BadRecords,
-    /// Take links along that point out of the site
+    /// Create links that point out of the site, too
     #[arg(long)]
     pub outside_links: bool,
     /// Let the routines, triggers, views and events of an archive from elsewhere run with all
@@ -125,19 +129,30 @@ fn unpack(context: &Context, args: &UnpackArgs) -> Result<u8> {
     let config = context.config()?;
     let site = Site::resolve(&config, args.site.as_deref(), &args.places)?;
     let options = options(context, args, &config, &site)?;
-    let (from, links) = (args.from.as_deref(), args.outside_links);
+    let from = args.from.as_deref().map(|text| rules::address_of(&config, text)).transpose()?;
+    let (from, links) = (from.as_deref(), args.outside_links);
     let incoming = incoming::open(context, &config, &site, &args.archive, from, links)?;
     let report = options.run(&site, &incoming, context.around(&context.records(&config)))?;
     if let Some(path) = &args.report {
         let title = format!("Unpacking {} into site {}", args.archive.display(), site.name);
         document::write(path, &of_rewriting(title, !args.preview, &report.rewriting, &[]))?;
     }
-    let text = match args.preview {
-        true => preview_text(context.style, &report, &again(args, &site)),
-        false => unpacked(context.style, &site, &report, began.elapsed().as_secs_f64()),
-    };
-    context.print(&report, &text);
-    Ok(if report.is_whole() { DONE } else { FINDINGS })
+    match args.preview {
+        true => {
+            let over = if report.replaced.is_some() { &["--overwrite"][..] } else { &[] };
+            let again = context.typed.for_real(over);
+            let mut text = preview_text(context.style, &report, &again);
+            text.push_str(&document::named(args.report.as_deref(), context.style));
+            context.print(&report, &text);
+        }
+        false => {
+            let seconds = began.elapsed().as_secs_f64();
+            let mut text = unpacked(context.style, &site, &report, seconds);
+            text.push_str(&document::named(args.report.as_deref(), context.style));
+            context.print_done(&report, &text);
+        }
+    }
+    Ok(done(!report.is_whole()))
 }
 
 fn options(context: &Context, args: &UnpackArgs, config: &Config, site: &Site) -> Result<Unpack> {
@@ -148,17 +163,17 @@ fn options(context: &Context, args: &UnpackArgs, config: &Config, site: &Site) -
         in_place: args.in_place,
         halves: halves(args)?,
         tables: Patterns::of_tables(&args.tables)?,
-        part: part(args, &config.content.unpack.prefix_in)?,
+        part: part(args, &config.unpacking(&site.name).prefix_in)?,
         may_remove: context.yes(),
         on_bad_record: match args.on_bad_record {
             BadRecords::Stop => OnBadRecord::Stop,
             BadRecords::Skip => OnBadRecord::Skip,
             BadRecords::Adapt => OnBadRecord::Adapt,
         },
-        keep: Patterns::of_paths(&config.content.unpack.keep)?,
-        kept_bounds: config.content.unpack.kept_bounds(),
+        keep: Patterns::of_paths(&config.unpacking(&site.name).keep)?,
+        kept_bounds: config.unpacking(&site.name).kept_bounds(),
         entry_by_entry: args.entry_by_entry,
-        notice: config.content.before.notice(),
+        notice: config.before(&site.name).map(BeforeSection::notice).unwrap_or_default(),
         outside_links: args.outside_links,
         trust: args.trust,
         as_is: args.as_is,
@@ -168,17 +183,10 @@ fn options(context: &Context, args: &UnpackArgs, config: &Config, site: &Site) -
     })
 }
 
-/// The command that does for real what was tried.
-fn again(args: &UnpackArgs, site: &Site) -> String {
-    let from = args.from.as_deref().map(|url| format!(" --from {url}")).unwrap_or_default();
-    let over = if args.overwrite { " --overwrite" } else { "" };
-    format!("fernweh unpack {} {}{from}{over}", args.archive.display(), site.name)
-}
-
 /// Which halves are asked for: naming tables or files leaves the other half alone.
 fn halves(args: &UnpackArgs) -> Result<Halves> {
     let of_tables = !args.tables.is_empty() || args.rows_only || args.prefix.is_some();
-    let of_files = !args.file.is_empty();
+    let of_files = !args.paths.is_empty();
     if args.rows_only && args.prefix.is_some() {
         return Err(Trouble::usage("--rows-only and --prefix do not go together")
             .because("the structure that is there has names of its own")
@@ -189,7 +197,7 @@ fn halves(args: &UnpackArgs) -> Result<Halves> {
     let wanted = Half::halves(args.only).and(asked);
     if wanted.is_empty() {
         return Err(Trouble::usage("nothing is left to unpack")
-            .because("--only leaves out what --tables or --file names")
+            .because("--only excludes what --tables or --paths names")
             .hint("leave --only out"));
     }
     Ok(wanted)
@@ -199,11 +207,11 @@ fn halves(args: &UnpackArgs) -> Result<Halves> {
 fn part(args: &UnpackArgs, prefix_in: &[String]) -> Result<Part> {
     let prefix = args.prefix.as_deref().map(|text| {
         Prefix::parse(text).ok_or_else(|| {
-            Trouble::usage(format!("`{text}` is no pair of prefixes"))
+            Trouble::usage(format!("`{text}` is not a pair of prefixes"))
                 .hint("write the old and the new one, as in --prefix gp_=new_")
         })
     });
-    let files = (!args.file.is_empty()).then(|| Patterns::of_paths(&args.file));
+    let files = (!args.paths.is_empty()).then(|| Patterns::of_paths(&args.paths));
     Ok(Part {
         some_tables: !args.tables.is_empty(),
         files: files.transpose()?,

@@ -12,8 +12,10 @@ use minijinja::syntax::SyntaxConfig;
 use minijinja::value::Serde;
 use minijinja::{Environment, context};
 use serde::Serialize;
-use std::fs::OpenOptions;
-use std::io::Write;
+use crate::render::{Page, Style};
+use std::fs::Permissions;
+use std::io::{Read, Write};
+use std::os::unix::fs::PermissionsExt;
 use std::path::Path;
 
 /// A report, ready to be laid out.
@@ -76,6 +78,16 @@ pub struct Item {
 
 const LAYOUT: &str = include_str!("layout.html");
 
+/// A number on a page: in groups of three, whoever reads it.
+fn count(number: u64) -> String {
+    fernweh_ports::grouped(number)
+}
+
+/// The same with what it counts.
+fn counted(number: u64, one: &str, many: &str) -> String {
+    format!("{} {}", count(number), if number == 1 { one } else { many })
+}
+
 /// By what, and when, a document is made.
 pub fn made() -> String {
     format!("Fernweh {}, {}", env!("CARGO_PKG_VERSION"), fernweh_flow::now())
@@ -101,31 +113,63 @@ fn safe(document: &Document) -> serde_json::Value {
     value
 }
 
-/// Writes a document; a file that is there is not replaced.
+/// By this a report of our own is known.
+const MARK: &str = "<meta name=\"generator\" content=\"Fernweh";
+
+/// Writes a document; a report of an earlier run is replaced, and no other file.
 pub fn write(path: &Path, document: &Document) -> Result<()> {
-    let what = "cannot write the report";
     let mut layout = Environment::new();
     // Lines of the layout that are only instructions leave nothing behind.
     let syntax = SyntaxConfig::builder().trim_blocks(true).lstrip_blocks(true).build();
-    layout.set_syntax(syntax.map_err(|error| Trouble::damaged(what).because(error))?);
+    layout.set_syntax(syntax.map_err(|error| Trouble::damaged(WHAT).because(error))?);
     let page = layout
         .add_template("layout.html", LAYOUT)
         .and_then(|()| layout.get_template("layout.html"))
         .and_then(|template| template.render(context! { document => Serde(safe(document)) }))
-        .map_err(|error| Trouble::damaged(what).because(error))?;
-    let mut options = OpenOptions::new();
-    let mut file =
-        options.write(true).create_new(true).open(path).map_err(|error| match error.kind() {
-            std::io::ErrorKind::AlreadyExists => Trouble::already_there(what, path),
-            _ => Trouble::file(what, path, &error),
-        })?;
-    file.write_all(page.as_bytes()).map_err(|error| Trouble::file(what, path, &error))
+        .map_err(|error| Trouble::damaged(WHAT).because(error))?;
+    check(Some(path))?;
+    let wrong = |error: std::io::Error| Trouble::file(WHAT, path, &error);
+    // A reader never sees half a page, and a full disk keeps the old one.
+    let folder = path.parent().filter(|folder| !folder.as_os_str().is_empty());
+    let mut builder = tempfile::Builder::new();
+    // As any new file: what the user's mask allows.
+    builder.permissions(Permissions::from_mode(0o666));
+    let mut file = builder.tempfile_in(folder.unwrap_or(Path::new("."))).map_err(wrong)?;
+    file.write_all(page.as_bytes()).map_err(wrong)?;
+    file.persist(path).map_err(|error| wrong(error.error))?;
+    Ok(())
 }
+
+const WHAT: &str = "cannot write the report";
 
 /// Refuses a report that could not be written later, before any work is done.
 pub fn check(path: Option<&Path>) -> Result<()> {
-    match path {
-        Some(path) if path.exists() => Err(Trouble::already_there("cannot write the report", path)),
-        _ => Ok(()),
+    let Some(path) = path else { return Ok(()) };
+    if let Some(folder) = path.parent().filter(|folder| !folder.as_os_str().is_empty())
+        && !folder.is_dir()
+    {
+        return Err(Trouble::usage(WHAT)
+            .at(path.display().to_string())
+            .because("its folder does not exist")
+            .hint("create the folder, or choose another place"));
     }
+    let mut start = Vec::new();
+    let open = std::fs::File::open(path);
+    let is_there = open.is_ok() || path.exists();
+    if let Ok(file) = open {
+        let _ = file.take(2000).read_to_end(&mut start);
+    }
+    let own = String::from_utf8_lossy(&start).contains(MARK);
+    match is_there && !own {
+        true => Err(Trouble::already_there(WHAT, path)
+            .because("a file of this name is there, and it is no report of Fernweh")),
+        false => Ok(()),
+    }
+}
+
+/// The line that names the report.
+pub fn named(path: Option<&Path>, style: Style) -> String {
+    let mut page = Page::new(style);
+    page.list("report", path.map(|path| path.display().to_string()));
+    page.finish()
 }

@@ -3,7 +3,8 @@
 use super::{Document, Item, Section, Shown, made};
 use fernweh_core::rewrite::{Reason, Tally};
 use fernweh_flow::report::RewriteReport;
-use fernweh_ports::{Refused, count, counted};
+use super::{count, counted};
+use fernweh_ports::Refused;
 use std::collections::BTreeMap;
 
 /// A rewriting: what was done or would be, place by place.

@@ -4,7 +4,7 @@ use super::{Document, Item, Section, made};
 use fernweh_core::finding::{Code, Finding, Severity};
 use fernweh_flow::scan::ScanReport;
 use fernweh_flow::trace::{TraceReport, TracedPlace};
-use fernweh_ports::counted;
+use super::counted;
 use std::collections::BTreeMap;
 
 /// A scan: the findings by weight, with where their addresses live if that was traced.

@@ -230,9 +230,15 @@ pub fn refused(refused: &[Refused]) -> impl Iterator<Item = String> + '_ {
     refused.iter().map(|refused| format!("{}: {}", refused.place, refused.because))
 }
 
-/// A moment for people: date and time in UTC, without the letters of the standard.
+/// A moment for people: date and time where they are, to the minute, with the name of the zone.
 pub fn moment(rfc3339: &str) -> String {
-    rfc3339.replace('T', " ").replace('Z', " UTC")
+    match rfc3339.parse::<jiff::Timestamp>() {
+        Ok(moment) => {
+            let here = moment.to_zoned(jiff::tz::TimeZone::system());
+            here.strftime("%Y-%m-%d %H:%M %Z").to_string()
+        }
+        Err(_) => rfc3339.to_owned(),
+    }
 }
 
 /// Line numbers for people: `5–9, 12`.

@@ -14,7 +14,7 @@ pub fn preflight(page: &mut Page, found: &Preflight, (from, to): (&str, &str)) {
     // Steps of [after] are no test of survey's.
     names.retain(|name| NAMES.contains(name));
     if let Some(first) = names.first() {
-        page.row("again", &format!("fernweh survey {from} --for {to} --only {first}"));
+        page.row("again", &format!("fernweh survey {from} --for {to} --check {first}"));
     }
 }
 

@@ -206,5 +206,6 @@ fn leftovers(page: &mut Page, style: Style, report: &RewriteReport) {
         if places.len() > limit {
             page.exact(&format!("  and {} more; -v shows them", places.len() - limit));
         }
+        page.arrow(2, reason.remedy());
     }
 }

@@ -252,7 +252,7 @@ pub fn unpacked(
             .row("undo", &format!("fernweh undo {}   (the place was empty before)", site.name())),
     }
     if !report.part && report.tables > 0 {
-        page.row("users", "everybody logs in as on the old site: users and passwords came along");
+        page.row("users", "all users and passwords of the old site work on the new one");
     }
     if site.url().is_some() {
         page.row("next", &format!("fernweh scan {}", site.name()));

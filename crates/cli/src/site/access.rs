@@ -214,7 +214,7 @@ impl SiteAccess for Site {
     }
 
     fn names_host(&self) -> bool {
-        self.section.address.is_some()
+        self.section.connect_to.is_some()
     }
 
     fn has_login(&self) -> bool {
@@ -307,7 +307,7 @@ impl SiteAccess for Site {
         Ok(Box::new(HttpSource::new(&HttpOptions {
             host,
             origin: origin.map(|url| url.origin()),
-            address: self.section.address.clone(),
+            address: self.section.connect_to.clone(),
             login: self.page_login()?,
             trust: self.trust()?,
         })?))

@@ -57,10 +57,10 @@ impl Site {
         let way = Way { login: (ssh, prompt::person_again()), end, copy };
         let tunnel = Tunnel::open(session, way, &name).map_err(at)?;
         if let Some(place) = tunnel.copied_to() {
-            eprintln!(
-                "{through} forbids forwarding: Fernweh has copied itself to {place} there, and removes \
-                 it at the end"
-            );
+            crate::messages::say(&format!(
+                "{through} forbids forwarding: Fernweh has copied itself to {place} there and removes \
+                 itself at the end\n"
+            ));
         }
         Ok(tunnel)
     }

@@ -4,17 +4,20 @@
 mod access;
 mod connect;
 mod places;
+mod written;
 
 use places::Learned;
+pub use written::quoted;
 
 use crate::config::{Config, SiteSection};
+use crate::hints;
 use crate::hosts::{FilesPlace, Hosts};
 use crate::options::{Half, SiteArgs};
 use crate::secrets::expanded;
 use fernweh_connect::server::ServerAddress;
 use fernweh_connect::sqlite::Snapshot;
 use fernweh_connect::tunnel::Tunnel;
-use fernweh_core::address::WebAddress;
+use fernweh_core::address::{Reach, WebAddress, reach_of};
 use fernweh_core::settings::{Role, Setting};
 use fernweh_flow::patterns::Patterns;
 use fernweh_ports::{Halves, Result, SiteAccess, Trouble};
@@ -113,15 +116,21 @@ impl Site {
             Some(name) => section_of(config, name, has_options)?,
             None if has_options => SiteSection::default(),
             None => {
-                return Err(Trouble::usage("which site?")
-                    .because("no site is named")
-                    .hint(known_sites(config)));
+                return Err(Trouble::usage("no site is named").hint(match config.path {
+                    Some(_) => config.known_sites(),
+                    None => "type --files, --url and --database, or write a configuration with \
+                             fernweh init"
+                        .into(),
+                }));
             }
         };
         section.url = args.url.clone().or(section.url);
         section.files = args.files.clone().or(section.files);
         section.database = args.database.clone().or(section.database);
-        let name = name.unwrap_or("site").to_owned();
+        if name.is_none() {
+            hints::places(args.typed());
+        }
+        let name = name.unwrap_or(hints::UNNAMED).to_owned();
         Self::of_section(config, name, section)
     }
 
@@ -129,7 +138,7 @@ impl Site {
         let at = |trouble: Trouble| trouble.at(format!("[site.{name}] of {}", config.shown()));
         let url = section.url.as_deref().map(WebAddress::parse).transpose();
         let url = url
-            .map_err(|error| at(Trouble::usage("the site's url cannot be used").because(error)))?;
+            .map_err(|error| at(Trouble::usage("the site's url is not usable").because(error)))?;
         let here = |text: &str| below(&config.folder, text);
         let files = section.files.as_deref().map(|text| FilesPlace::parse(text, &here));
         let files = files.transpose().map_err(at)?;
@@ -156,6 +165,37 @@ impl Site {
                 .hint("set files, database or both")));
         }
         Ok(site)
+    }
+
+    /// Whether this is where the public will find the site: said by `final`, or to be seen in its
+    /// address. This machine and networks of one's own are never that, nor is what lies behind a
+    /// password, unless `final` says so.
+    pub fn is_final(&self) -> bool {
+        let Some(url) = &self.url else { return false };
+        match (self.section.r#final, reach_of(&url.host)) {
+            (_, Reach::Private) => false,
+            (Some(said), _) => said,
+            (None, reach) => reach == Reach::Public && self.section.login.is_none(),
+        }
+    }
+
+    /// Gives the site its web address.
+    pub fn set_url(&mut self, url: &str) -> Result<()> {
+        let parsed = WebAddress::parse(url)
+            .map_err(|error| Trouble::usage("the site's url is not usable").because(error))?;
+        (self.url, self.section.url) = (Some(parsed), Some(url.to_owned()));
+        Ok(())
+    }
+
+    /// The web address that the site's settings file names, if it names one.
+    pub fn guessed_url(&self) -> Option<String> {
+        let file = self.learned_from.as_ref()?.split(" lines ").next()?;
+        let root = self.files.as_ref()?.local()?;
+        let text = std::fs::read_to_string(root.join(file)).ok()?;
+        let at = ["https://", "http://"].iter().filter_map(|scheme| text.find(scheme)).min()?;
+        let ends = |ch: char| ch.is_whitespace() || "\"'<>;,)".contains(ch);
+        let url = text[at..].split(ends).next()?.trim_end_matches('/');
+        WebAddress::parse(url).ok().map(|url| url.to_string())
     }
 
     /// Whether there is anything beside its pages.
@@ -211,8 +251,8 @@ impl Site {
                 let name = &self.name;
                 Err(Trouble::usage(format!("the database of site {name} is not known"))
                     .because(format!(
-                        "the site has programs, as {program}, but no file names a database in a form \
-                         that Fernweh reads (docs/settings.md)"
+                        "the site has programs (for example {program}), but its files name no \
+                         database in a known form (docs/settings.md)"
                     ))
                     .hint(format!(
                         "set database in [site.{name}] (\"none\" if it has none), or add --only files"
@@ -265,24 +305,21 @@ fn section_of(config: &Config, name: &str, has_options: bool) -> Result<SiteSect
     if has_options {
         return Ok(SiteSection::default());
     }
+    if config.path.is_none() {
+        let here = std::env::current_dir().unwrap_or_default().display().to_string();
+        return Err(Trouble::usage("no fernweh.toml was found")
+            .at(format!("{here} and the folders above it"))
+            .because(format!("it would describe site {name}"))
+            .hint("write one with: fernweh init; or name one with -c FILE"));
+    }
     let nearest = config.content.site.keys().min_by_key(|known| levenshtein(name, known));
     let trouble = Trouble::usage(format!("there is no site `{name}`"));
     Err(match nearest {
         Some(known) if levenshtein(name, known) <= 2 => {
             trouble.at(config.shown()).hint(format!("did you mean `{known}`?"))
         }
-        _ => trouble.at(config.shown()).hint(known_sites(config)),
+        _ => trouble.at(config.shown()).hint(config.known_sites()),
     })
-}
-
-fn known_sites(config: &Config) -> String {
-    let names: Vec<&str> = config.content.site.keys().map(String::as_str).collect();
-    match names.is_empty() {
-        true => "write [site.NAME] with url, files and database into fernweh.toml, or use --files \
-                 and --database"
-            .into(),
-        false => format!("sites in {}: {}", config.shown(), names.join(", ")),
-    }
 }
 
 /// A path of the configuration, meant from its folder.

@@ -68,14 +68,14 @@ fn two_tables_are_filled_at_once_and_hold_what_one_connection_would_have_written
         ran.code(0).says("trying again");
         assert_same(&database_cells(&old), &database_cells(&new), "as is");
         workspace.done("undo new");
-        workspace.done("undo new --let-go");
+        workspace.done("undo new --let-go --yes");
         for step in ["secured", "secured#2"] {
             workspace.run_killed_at("unpack a.tar new --as-is", step);
         }
         workspace.done("unpack a.tar new --as-is");
         assert_same(&database_cells(&old), &database_cells(&new), "broken off");
         workspace.done("undo new");
-        workspace.done("undo new --let-go");
+        workspace.done("undo new --let-go --yes");
         let twice = workspace.done("unpack a.tar new --json").json();
         // A database that is in use is left its cores, and the numbers are the same.
         let ran = workspace.run_halted_at("unpack a.tar new --overwrite --json", "secured", || {

@@ -18,12 +18,12 @@ fn two_states(engine: Engine) -> (Fixture, State, State) {
     fixture.workspace.done(&format!("unpack {archive} new"));
     fixture.database("new").run(b"UPDATE gp_nights SET seeing = 'first state'").unwrap();
     fixture.workspace.write("new/htdocs/first.txt", "first state");
-    fixture.workspace.done("undo new --let-go");
+    fixture.workspace.done("undo new --let-go --yes");
     let first = state(&fixture);
     fixture.workspace.done(&format!("unpack {archive} new --overwrite"));
     let second = state(&fixture);
     fixture.workspace.done("undo new");
-    fixture.workspace.done("undo new --let-go");
+    fixture.workspace.done("undo new --let-go --yes");
     assert_eq!(first, state(&fixture));
     assert_ne!(first, second);
     (fixture, first, second)
@@ -42,7 +42,7 @@ fn killed_at_every_step(engine: Engine, after: &[&str]) {
         assert_eq!(second, state(&fixture), "{engine:?} {step}: the same command completes");
         fixture.workspace.done("undo new");
         assert_eq!(first, state(&fixture), "{engine:?} {step}: undo goes back");
-        fixture.workspace.done("undo new --let-go");
+        fixture.workspace.done("undo new --let-go --yes");
     }
     for step in after {
         let ran = fixture.workspace.run_killed_at(UNPACK, step);
@@ -54,12 +54,12 @@ fn killed_at_every_step(engine: Engine, after: &[&str]) {
         assert_eq!(second, state(&fixture), "{engine:?} {step}: the same command completes");
         fixture.workspace.done("undo new");
         assert_eq!(first, state(&fixture), "{engine:?} {step}: undo goes back");
-        fixture.workspace.done("undo new --let-go");
+        fixture.workspace.done("undo new --let-go --yes");
 
         fixture.workspace.run_killed_at(UNPACK, step);
         fixture.workspace.done("undo new");
         assert_eq!(first, state(&fixture), "{engine:?} {step}: undo goes back at once");
-        fixture.workspace.done("undo new --let-go");
+        fixture.workspace.done("undo new --let-go --yes");
     }
 }
 
@@ -123,7 +123,7 @@ fn an_undo_that_is_killed_can_be_completed() {
             assert_eq!(fixture.workspace.run_killed_at("undo new", step).code, None);
             fixture.workspace.done("undo new");
             assert_eq!(first, state(&fixture), "{engine:?} {step}");
-            fixture.workspace.done("undo new --let-go");
+            fixture.workspace.done("undo new --let-go --yes");
         }
     }
 }
@@ -148,9 +148,9 @@ fn an_unfinished_run_can_be_cleaned_up() {
 fn an_interrupted_pack_leaves_no_half_archive_and_goes_on() {
     let fixture = Fixture::of_size(PROGRAM, Engine::Sqlite, 30_000);
     let ran = fixture.workspace.run_interrupted_at("pack old -o half.tar", ".half.tar.partial");
-    ran.code(5).says("nothing was changed").says("fernweh pack old -o half.tar --continue");
+    ran.code(5).says("nothing was changed").says("fernweh pack old -o half.tar");
     assert!(!fixture.workspace.path("half.tar").exists());
-    fixture.workspace.done("pack old -o half.tar --continue");
+    fixture.workspace.done("pack old -o half.tar");
     fixture.workspace.done("show half.tar --verify");
     assert!(!fixture.workspace.path(".half.tar.partial").exists());
     assert!(!fixture.workspace.path(".half.tar.partial.marks").exists());
@@ -170,7 +170,7 @@ fn an_interrupted_unpack_leaves_the_old_site_and_can_be_gone_on_with_or_given_up
     assert_eq!(names, ["index.php"]);
     fixture.workspace.run_interrupted_at(UNPACK, "new/.fernweh-htdocs").code(5);
     fixture.workspace.done(UNPACK);
-    fixture.workspace.done("undo new --let-go");
+    fixture.workspace.done("undo new --let-go --yes");
     assert!(!fixture.workspace.path("new/.fernweh-htdocs").exists());
 }
 
@@ -230,7 +230,7 @@ fn soak() {
         fixture.workspace.done(UNPACK);
         let whole = began.elapsed().as_micros() as u64;
         fixture.workspace.done("undo new");
-        fixture.workspace.done("undo new --let-go");
+        fixture.workspace.done("undo new --let-go --yes");
         let mut ends = [0, 0];
         for round in 0..rounds {
             let moment = Duration::from_micros(random() % (whole + whole / 10));
@@ -266,7 +266,7 @@ fn soak() {
             fixture.workspace.done(UNPACK);
             assert_eq!(second, state(&fixture), "{place}: the same command completes");
             fixture.workspace.done("undo new");
-            fixture.workspace.done("undo new --let-go");
+            fixture.workspace.done("undo new --let-go --yes");
             assert_eq!(first, state(&fixture), "{place}: back again");
         }
         println!(
@@ -281,7 +281,7 @@ fn a_sqlite_database_with_an_open_log_is_switched_and_loses_nothing() {
     let fixture = fixture(Engine::SqliteOutside);
     fixture.pack();
     fixture.workspace.done("unpack site.fernweh.tar new");
-    fixture.workspace.done("undo new --let-go");
+    fixture.workspace.done("undo new --let-go --yes");
     let fernweh_demo::database::Place::Sqlite(path) = &fixture.new else { panic!() };
     let mut visitor = fixture.database("new");
     visitor.ask("PRAGMA journal_mode = WAL").unwrap();

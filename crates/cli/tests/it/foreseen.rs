@@ -198,6 +198,6 @@ fn partitions_in_another_schema_come_along() {
     assert_eq!(before, database_cells(&new));
     workspace.redo("new");
     assert_eq!(database_cells(&old), database_cells(&new));
-    workspace.done("undo new --let-go");
+    workspace.done("undo new --let-go --yes");
     assert_eq!(database_cells(&old), database_cells(&new));
 }

@@ -196,7 +196,7 @@ fn lines_that_still_name_the_old_database_are_listed() {
             format!("bin/where.txt 1 folder {folder}"),
         ]
     );
-    workspace.done("undo new --let-go");
+    workspace.done("undo new --let-go --yes");
     workspace
         .done("unpack a.tar new --overwrite")
         .says("bin/nightly.sh line 3: database")

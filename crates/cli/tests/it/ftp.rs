@@ -90,7 +90,7 @@ fn where_a_login_sees_the_site_alone_its_entries_change_places_one_by_one() {
     assert_eq!(visible(files_of(&root)), contents(before));
     fixture.workspace.done("undo new");
     assert_eq!(visible(files_of(&root)), after);
-    fixture.workspace.done("undo new --let-go");
+    fixture.workspace.done("undo new --let-go --yes");
     assert!(!work.exists());
 }
 

@@ -54,7 +54,7 @@ fn goes_on(kind: Server, records: u64) {
     ran.code(0).says("trying again in 1 second");
     assert_same(&cells, &database_cells(&new), "after a lost connection");
     workspace.done("undo new");
-    workspace.done("undo new --let-go");
+    workspace.done("undo new --let-go --yes");
 
     // The program is killed in the middle, twice.
     workspace.run_killed_at(line, "secured");
@@ -65,14 +65,14 @@ fn goes_on(kind: Server, records: u64) {
     assert_eq!(told["records"], records);
     assert_same(&cells, &database_cells(&new), "gone on after a kill");
     workspace.done("undo new");
-    workspace.done("undo new --let-go");
+    workspace.done("undo new --let-go --yes");
 
     // Something else is asked for: that begins anew.
     workspace.run_killed_at(line, "secured");
     let told = workspace.done(&format!("{line} --tables nights --json")).json();
     assert_eq!(told["went_on"], false);
     workspace.done("undo new");
-    workspace.done("undo new --let-go");
+    workspace.done("undo new --let-go --yes");
     let left = Database::open(&new).unwrap().ask(
         "SELECT count(*) FROM information_schema.tables WHERE table_name LIKE '\\_fw%' \
          OR table_schema LIKE '\\_fw%'",
@@ -138,25 +138,25 @@ fn packing_goes_on(kind: Server) {
         let line = format!("unpack {step}.fernweh.tar new --as-is --overwrite");
         workspace.done(&line).says("not all of one moment");
         assert_same(&cells, &database_cells(&new), step);
-        workspace.done("undo new --let-go");
+        workspace.done("undo new --let-go --yes");
     }
 
     // The program is killed, and goes on behind the tables that are complete.
     workspace.run_killed_at("pack old -o kill.fernweh.tar", "table-packed#2");
     visit(&old);
     let cells = database_cells(&old);
-    workspace.run("pack old -o kill.fernweh.tar --continue --only database").code(0);
+    workspace.run("pack old -o kill.fernweh.tar --only database").code(0);
     let told = workspace.done("show kill.fernweh.tar --verify").says("with a break");
     told.says("every digest checked and everything read: the archive is whole");
     workspace.done("unpack kill.fernweh.tar new --as-is --overwrite");
     assert_same(&cells, &database_cells(&new), "gone on after a kill");
-    workspace.run("pack old -o kill.fernweh.tar --continue").code(2).says("already there");
-    workspace.run("pack old -o other.fernweh.tar --continue").code(2).says("nothing to continue");
+    workspace.run("pack old -o kill.fernweh.tar").code(2).says("already there");
+    workspace.run("pack old -o other.fernweh.tar").code(2).says("nothing to continue");
 
     // A structure that has changed meanwhile is none to go on with.
     workspace.run_killed_at("pack old -o late.fernweh.tar", "table-packed#3");
     Database::open(&old).unwrap().run(b"ALTER TABLE c_third ADD more int").unwrap();
-    workspace.run("pack old -o late.fernweh.tar --continue").code(2).says("has changed");
+    workspace.run("pack old -o late.fernweh.tar").code(2).says("has changed");
 }
 
 /// Large enough for several marks within one table.
@@ -193,8 +193,8 @@ fn goes_on_within_a_table(workspace: &Workspace, old: &Place, new: &Place) {
     }
     let cells = database_cells(old);
     workspace.run_killed_at("pack old -o part.fernweh.tar", "rows-read#55");
-    workspace.run_killed_at("pack old -o part.fernweh.tar --continue", "rows-read#1");
-    workspace.done("pack old -o part.fernweh.tar --continue").says("not one moment any more");
+    workspace.run_killed_at("pack old -o part.fernweh.tar", "rows-read#1");
+    workspace.done("pack old -o part.fernweh.tar").says("not one moment any more");
     workspace.done("unpack part.fernweh.tar new --as-is --overwrite");
     assert_same(&cells, &database_cells(new), "gone on within a table");
 
@@ -203,12 +203,12 @@ fn goes_on_within_a_table(workspace: &Workspace, old: &Place, new: &Place) {
         let sql = format!("UPDATE pages SET note = 'meanwhile' WHERE id = {id}");
         database.run(sql.as_bytes()).unwrap();
     }
-    workspace.done("pack old -o now.fernweh.tar --continue");
+    workspace.done("pack old -o now.fernweh.tar");
     workspace.done("unpack now.fernweh.tar new --as-is --overwrite");
     let sql = "SELECT id FROM pages WHERE note = 'meanwhile'";
     let found = Database::open(new).unwrap().ask(sql).unwrap();
     assert_eq!(found, [[Some("60000".to_owned())]], "only what was read later is new");
-    workspace.done("undo new --let-go");
+    workspace.done("undo new --let-go --yes");
 }
 
 fn packing_goes_on_within_a_table(kind: Server) {
@@ -264,9 +264,9 @@ fn without_a_name_the_newest_unfinished_archive_of_the_site_is_continued() {
     let workspace = Workspace::new(super::PROGRAM);
     workspace.write("fernweh.toml", "[site.old]\nfiles = \"htdocs\"\ndatabase = \"none\"\n");
     workspace.write("htdocs/index.php", "one");
-    workspace.run("pack old --continue").code(2).says("no unfinished archive of site old");
+    workspace.run("pack old").code(2).says("no unfinished archive of site old");
     workspace.run_killed_at("pack old", "begun");
-    workspace.done("pack old --continue").says("1 file");
+    workspace.done("pack old").says("1 file");
     let names = fs::read_dir(workspace.path(".")).unwrap().flatten().map(|entry| entry.file_name());
     let left = names.filter(|name| name.to_string_lossy().contains("partial")).count();
     assert_eq!(left, 0);

@@ -92,7 +92,7 @@ fn a_site_moves_over_sftp_with_its_database_through_ssh() {
         assert!(!fixture.root("new").exists(), "it was not there before");
         fixture.workspace.done("undo new");
         assert_eq!(database_cells(&fixture.new), cells);
-        fixture.workspace.done("undo new --let-go");
+        fixture.workspace.done("undo new --let-go --yes");
         assert!(!fixture.workspace.path("new/.fernweh-htdocs").exists());
     }
 }
@@ -396,7 +396,7 @@ fn large_tables_are_read_and_changed_at_once_through_ssh() {
             fixture.database("old").run(sql.as_bytes()).unwrap();
         }
         let line = "rewrite old --from http://far.example --to http://near.example --apply";
-        fixture.workspace.done(&format!("{line} --only database")).says("10 000");
+        fixture.workspace.done(&format!("{line} --only database")).says("10000");
         let left = "SELECT count(*) FROM gp_wide WHERE note LIKE '%far.example%'";
         assert_eq!(fixture.database("old").ask(left).unwrap()[0][0].as_deref(), Some("0"));
         fixture.workspace.done("pack old -o wide.fernweh.tar --only database");

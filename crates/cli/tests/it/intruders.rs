@@ -322,7 +322,7 @@ fn what_is_kept_must_not_come_from_the_web_server() {
         let text = fixture.workspace.read("fernweh.toml");
         let address = format!("http://127.0.0.1:{}/htdocs", web.port);
         let text = text.replace("https://www.glimmer-point.example", &address);
-        let text = text.replace("address = \"127.0.0.1:9\"\n", "");
+        let text = text.replace("connect-to = \"127.0.0.1:9\"\n", "");
         fixture.workspace.write("fernweh.toml", text);
         fixture.pack();
         fixture.workspace.done("unpack site.fernweh.tar new");

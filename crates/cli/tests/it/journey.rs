@@ -204,7 +204,7 @@ fn what_is_kept_can_be_given_up_and_then_nothing_of_it_remains() {
         let archive = fixture.pack();
         fixture.workspace.done(&format!("unpack {archive} new"));
         fixture.workspace.done(&format!("unpack {archive} new --overwrite"));
-        fixture.workspace.done("undo new --let-go").says("let go");
+        fixture.workspace.done("undo new --let-go --yes").says("let go");
         fixture.workspace.run("undo new").code(2).says("no change of site new to take back");
         assert!(!fixture.workspace.path("new/.fernweh-htdocs").exists(), "{engine:?}");
         if engine == Engine::Mariadb {

@@ -35,7 +35,7 @@ fn what_is_kept_is_known_to_other_folders() {
             let fixture = fixture(engine);
             fixture.pack();
             fixture.workspace.done(&format!("unpack site.fernweh.tar new{only}"));
-            fixture.workspace.done("undo new --let-go");
+            fixture.workspace.done("undo new --let-go --yes");
             let over = format!("unpack site.fernweh.tar new --overwrite{only}");
             fixture.workspace.done(&over);
             let own = fixture.workspace.done("runs new --json").json();
@@ -46,7 +46,7 @@ fn what_is_kept_is_known_to_other_folders() {
             let told = fixture.workspace.done("runs new").says(&run).says("undo it there; or");
             assert!(told.out.contains("none yet in this folder"), "{}", told.out);
             fixture.workspace.run("undo new").code(2).says(&run);
-            fixture.workspace.done("undo new --let-go");
+            fixture.workspace.done("undo new --let-go --yes");
             if only.is_empty() {
                 let survey = fixture.workspace.done("survey new --json").json();
                 assert!(!survey.to_string().contains("_fw_kept"), "{engine:?}");
@@ -54,7 +54,7 @@ fn what_is_kept_is_known_to_other_folders() {
             fixture.workspace.done("pack new -o new.tar --only database");
             let _ = fs::remove_dir_all(fixture.workspace.path(".fernweh"));
             fs::rename(fixture.workspace.path("away"), fixture.workspace.path(".fernweh")).unwrap();
-            fixture.workspace.done("undo new --let-go").says(&run);
+            fixture.workspace.done("undo new --let-go --yes").says(&run);
             fs::rename(fixture.workspace.path(".fernweh"), fixture.workspace.path("away")).unwrap();
             let told = fixture.workspace.done("runs new --json").json();
             assert_eq!(told["elsewhere"], serde_json::json!([]), "{engine:?}{only}: it is let go");
@@ -72,7 +72,7 @@ fn undo_goes_back_step_by_step_and_forward_again() {
             rows.unwrap()[0][0].clone().unwrap_or_default()
         };
         fixture.workspace.done("unpack site.fernweh.tar new");
-        fixture.workspace.done("undo new --let-go");
+        fixture.workspace.done("undo new --let-go --yes");
         for state in ["zero", "one", "two"] {
             super::settled(&fixture, engine);
             let sql = format!("UPDATE gp_nights SET seeing = '{state}'");
@@ -111,7 +111,7 @@ fn undo_goes_back_step_by_step_and_forward_again() {
         let ran_new = fixture.workspace.done("unpack site.fernweh.tar new --overwrite");
         ran_new.says("cannot come again");
         fixture.workspace.run(&format!("undo new --to-run {}", names[2])).code(2);
-        fixture.workspace.done("undo new --let-go=oldest").says(&names[0]);
+        fixture.workspace.done("undo new --let-go=oldest --yes").says(&names[0]);
         fixture.workspace.done("undo new");
         assert_eq!(seeing(), "one", "{engine:?}");
         drop(ran);
@@ -169,7 +169,7 @@ fn undo_refuses_a_state_of_which_somebody_has_removed_a_part() {
         let fixture = fixture(engine);
         fixture.pack();
         fixture.workspace.done("unpack site.fernweh.tar new");
-        fixture.workspace.done("undo new --let-go");
+        fixture.workspace.done("undo new --let-go --yes");
         fixture.workspace.done("unpack site.fernweh.tar new --overwrite");
         let now = || (database_cells(&fixture.new), files_of(&fixture.root("new")));
         let before = now();
@@ -212,7 +212,7 @@ fn undo_refuses_a_state_of_which_somebody_has_removed_a_part() {
         let refused = fixture.workspace.run("undo new").code(4).says("is not all there any more");
         refused.says("missing:").says("nothing was changed");
         assert_eq!(before, now(), "{engine:?}");
-        fixture.workspace.done("undo new --let-go");
+        fixture.workspace.done("undo new --let-go --yes");
         assert_eq!(before, now(), "{engine:?}");
     }
 }
@@ -282,7 +282,7 @@ fn two_machines_do_not_meet_on_one_site_of_another_host() {
         ran.code(0);
         assert!(!workspace.path(".fernweh-far/at-work").exists(), "{way}: it is given back");
         workspace.done("undo new");
-        workspace.done("undo new --let-go");
+        workspace.done("undo new --let-go --yes");
         assert!(!workspace.path(".fernweh-far").exists(), "{way}");
 
         // One that was killed keeps others away for ten minutes, and its own folder not at all.
@@ -291,7 +291,7 @@ fn two_machines_do_not_meet_on_one_site_of_another_host() {
         assert_eq!(code, Some(3), "{way}: {said}");
         workspace.done(line);
         workspace.done("undo new");
-        workspace.done("undo new --let-go");
+        workspace.done("undo new --let-go --yes");
         workspace.run_killed_at(line, "built");
         let token = fs::File::options()
             .write(true)
@@ -388,7 +388,7 @@ fn another_folder_takes_back_what_was_done() {
             let elsewhere = other_folder(&fixture);
             let state = || (database_cells(&fixture.new), files_of(&fixture.root("new")));
             fixture.workspace.done("unpack site.fernweh.tar new");
-            fixture.workspace.done("undo new --let-go");
+            fixture.workspace.done("undo new --let-go --yes");
             fixture.database("new").run(b"UPDATE gp_nights SET seeing = 'before'").unwrap();
             let before = state();
             let over = format!("unpack site.fernweh.tar new --overwrite{only}");
@@ -415,7 +415,7 @@ fn another_folder_takes_back_what_was_done() {
             // And it can be handed back.
             fixture.workspace.done("undo new --trust");
             assert_eq!(before, state(), "{engine:?}{only}");
-            let (code, said) = elsewhere("undo new --let-go");
+            let (code, said) = elsewhere("undo new --let-go --yes");
             assert_eq!(code, Some(0), "{engine:?}{only}: {said}");
             assert!(said.contains("nothing was kept"), "{engine:?}{only}: {said}");
             fixture.workspace.done("undo new");
@@ -431,7 +431,7 @@ fn a_change_of_another_folder_goes_first() {
         fixture.pack();
         let elsewhere = other_folder(&fixture);
         fixture.workspace.done("unpack site.fernweh.tar new");
-        fixture.workspace.done("undo new --let-go");
+        fixture.workspace.done("undo new --let-go --yes");
         let state = || database_cells(&fixture.new);
         let mark = |state: &str| {
             let sql = format!("UPDATE gp_nights SET seeing = '{state}'");
@@ -497,7 +497,7 @@ fn a_note_that_was_changed_is_not_taken_over() {
         let fixture = fixture(engine);
         fixture.pack();
         fixture.workspace.done("unpack site.fernweh.tar new");
-        fixture.workspace.done("undo new --let-go");
+        fixture.workspace.done("undo new --let-go --yes");
         fixture.database("new").run(b"UPDATE gp_nights SET seeing = 'before'").unwrap();
         fixture.workspace.done("unpack site.fernweh.tar new --overwrite");
         let beside = walkdir::WalkDir::new(fixture.workspace.path(""));

@@ -62,7 +62,7 @@ fn large_objects_arrive_and_numbers_that_are_taken_are_replaced() {
     workspace.redo("new");
     assert_eq!(pictures(&new), pictures(&old));
     assert_eq!(objects(&new).len(), 14, "both states are kept");
-    workspace.done("undo new --let-go");
+    workspace.done("undo new --let-go --yes");
     assert_eq!(pictures(&new), pictures(&old));
     // That of the first unpacking to which no table leads stays: nobody can say whose it is.
     assert_eq!(objects(&new).len(), 8);

@@ -95,7 +95,7 @@ fn spoiled(workspace: &Workspace, place: &str, more: &str) {
     workspace.done("pack old -o a.tar");
 }
 
-const PART: &str = "unpack a.tar new --file pages/** --overwrite --as-is";
+const PART: &str = "unpack a.tar new --paths pages/** --overwrite --as-is";
 
 /// Puts the part in place while somebody uploads, takes it back, and puts it in place again.
 fn part_comes_and_goes(workspace: &Workspace) {
@@ -120,7 +120,7 @@ fn part_comes_and_goes(workspace: &Workspace) {
     assert_eq!(read("new/pages/new.txt"), "beside the new pages");
     workspace.done("undo new");
     in_place();
-    workspace.done("undo new --let-go");
+    workspace.done("undo new --let-go --yes");
     in_place();
     assert!(!workspace.path(".fernweh-new").exists(), "nothing is left beside the site");
 }
@@ -270,7 +270,7 @@ fn a_place_that_is_a_link_stays_a_link() {
     workspace.done("undo new");
     assert_eq!((is_link(), page().as_str()), (true, "spoiled"));
     workspace.done("undo new");
-    workspace.done("undo new --let-go");
+    workspace.done("undo new --let-go --yes");
     assert_eq!((is_link(), page().as_str()), (true, "the page"));
 }
 
@@ -316,7 +316,7 @@ fn new_files_belong_to_the_owner_of_what_they_replace() {
         assert_eq!(owner("new/pages/new/deep.html"), keeper, "{line}");
         workspace.done("undo new");
         assert_eq!(owner("new/pages/index.html"), editor, "{line}");
-        workspace.done("undo new --let-go");
+        workspace.done("undo new --let-go --yes");
     }
 }
 
@@ -554,7 +554,7 @@ fn entries_of_a_mount_point_change_places_one_by_one() {
     let killed = format!("FERNWEH_TEST_STOP_AT=switching '{program}' {line}");
     let after = format!(
         "echo =forward; {look}; '{program}' undo new; echo =back; {look}; \
-         {killed}; '{program}' {line}; echo =again; {look}; '{program}' undo new --let-go; \
+         {killed}; '{program}' {line}; echo =again; {look}; '{program}' undo new --let-go --yes; \
          echo =end; ls -A new"
     );
     let ran = workspace.run_on_disk(setup, line, &after).code(0);

@@ -223,7 +223,7 @@ fn the_usual_collation_of_one_version_is_written_out_for_the_next() {
     workspace.done("unpack a.tar new --as-is --overwrite");
     // Nothing of the kept state stands in the way of the live one.
     mariadb_client(&places[1], "DELETE FROM parts; DELETE FROM nights".into());
-    workspace.done("undo new --let-go");
+    workspace.done("undo new --let-go --yes");
     assert_eq!(mariadb_client(&places[1], shown.into()), "2\n");
 }
 

@@ -101,7 +101,7 @@ fn stays_connected(workspace: &Workspace, inside: bool, command: &str) {
         assert_eq!(text(db, "PRAGMA integrity_check"), "ok");
         assert_eq!(text(db, "SELECT count(*) FROM sqlite_schema WHERE name = 'guest_names'"), "1");
     }
-    workspace.done("undo new --let-go");
+    workspace.done("undo new --let-go --yes");
     worker.execute("INSERT INTO guests (name) VALUES ('Dora')", []).unwrap();
     assert_eq!(text(&open(&path), guests), "Ada Bea Cleo Dora");
     let left = std::fs::read_dir(workspace.path(".")).unwrap().flatten();
@@ -155,7 +155,7 @@ fn a_database_among_files_that_are_replaced_alone_stays_the_file_that_it_is() {
         worker.execute("INSERT INTO nights (note) VALUES ('back')", []).unwrap();
         assert_eq!(text(&open(&path), notes), "old state,late,after,back");
         assert_eq!(text(&worker, "PRAGMA integrity_check"), "ok");
-        workspace.done("undo new --let-go");
+        workspace.done("undo new --let-go --yes");
         assert_eq!(text(&open(&path), notes), "old state,late,after,back");
     }
 }

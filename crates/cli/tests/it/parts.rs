@@ -16,7 +16,7 @@ fn changed(engine: Engine) -> Fixture {
     let fixture = fixture(engine);
     fixture.pack();
     fixture.workspace.done("unpack site.fernweh.tar new");
-    fixture.workspace.done("undo new --let-go");
+    fixture.workspace.done("undo new --let-go --yes");
     for sql in [
         "UPDATE gp_nights SET seeing = 'changed'",
         "UPDATE gp_members SET name = 'changed'",
@@ -86,19 +86,19 @@ fn one_file_comes_back_and_the_others_stay() {
         let before = (database_cells(&fixture.new), files_of(&fixture.root("new")));
         let ran = fixture
             .workspace
-            .done("unpack site.fernweh.tar new --file styles/main.css --overwrite");
+            .done("unpack site.fernweh.tar new --paths styles/main.css --overwrite");
         ran.says("1 file");
         let text = |path: &str| std::fs::read_to_string(fixture.root("new").join(path)).unwrap();
         assert!(text("styles/main.css").contains("https://www.glimmer-point.example/styles"));
         assert_eq!(text("styles/night.css"), "spoiled too");
         assert_eq!(text("extra.txt"), "stays");
         assert_eq!(before.0, database_cells(&fixture.new), "{engine:?}");
-        fixture.workspace.done("unpack site.fernweh.tar new --file styles/** --overwrite");
+        fixture.workspace.done("unpack site.fernweh.tar new --paths styles/** --overwrite");
         assert!(text("styles/night.css").contains("background"));
         fixture.workspace.done("undo new");
         fixture
             .workspace
-            .run("unpack site.fernweh.tar new --file no/such.txt --overwrite")
+            .run("unpack site.fernweh.tar new --paths no/such.txt --overwrite")
             .code(2)
             .says("holds no file of this name");
     }
@@ -208,7 +208,7 @@ fn a_database_in_the_files_is_carried_over_whole_while_the_site_writes() {
         let _ = site.ask(sql).map(drop).or_else(|_| site.run(sql.as_bytes()));
     }
     let before = database_cells(&fixture.new);
-    for part in ["--only files", "--file styles/main.css"] {
+    for part in ["--only files", "--paths styles/main.css"] {
         fixture.workspace.done(&format!("unpack site.fernweh.tar new {part} --overwrite"));
         assert_eq!(before, database_cells(&fixture.new), "{part}");
         assert_eq!(one(&fixture, "PRAGMA integrity_check"), "ok");
@@ -233,7 +233,7 @@ fn in_place_the_old_state_is_packed_and_removed_first_and_undo_unpacks_it_again(
         fixture.workspace.done("unpack site.fernweh.tar new --overwrite");
         let second = state();
         fixture.workspace.done("undo new");
-        fixture.workspace.done("undo new --let-go");
+        fixture.workspace.done("undo new --let-go --yes");
         assert_eq!(first, state(), "{engine:?}");
 
         fixture.workspace.done(IN_PLACE).says("was packed and removed first");
@@ -243,7 +243,7 @@ fn in_place_the_old_state_is_packed_and_removed_first_and_undo_unpacks_it_again(
         fixture.workspace.done("undo new");
         assert_eq!(second, state(), "{engine:?}: and forth");
         fixture.workspace.done("undo new");
-        fixture.workspace.done("undo new --let-go");
+        fixture.workspace.done("undo new --let-go --yes");
 
         // Killed before anything is removed: the old state stands.
         fixture.workspace.run_killed_at(IN_PLACE, "set-aside");
@@ -262,12 +262,12 @@ fn in_place_the_old_state_is_packed_and_removed_first_and_undo_unpacks_it_again(
             assert_eq!(second, state(), "{engine:?} {step}: gone on");
             fixture.workspace.done("undo new");
             assert_eq!(first, state(), "{engine:?} {step}: undone");
-            fixture.workspace.done("undo new --let-go");
+            fixture.workspace.done("undo new --let-go --yes");
 
             fixture.workspace.run_killed_at(IN_PLACE, step);
             fixture.workspace.done("undo new");
             assert_eq!(first, state(), "{engine:?} {step}: undone at once");
-            fixture.workspace.done("undo new --let-go");
+            fixture.workspace.done("undo new --let-go --yes");
         }
     }
 }
@@ -299,7 +299,7 @@ fn what_is_written_right_before_the_old_state_is_removed_comes_back_or_is_refuse
         fixture.workspace.done("undo new");
         assert_eq!(one(&fixture, "SELECT seeing FROM gp_nights WHERE id = 7"), "4", "{engine:?}");
         assert!(fixture.root("new").join("early.txt").exists(), "{engine:?}");
-        fixture.workspace.done("undo new --let-go");
+        fixture.workspace.done("undo new --let-go --yes");
 
         let report = fixture
             .workspace
@@ -313,7 +313,7 @@ fn what_is_written_right_before_the_old_state_is_removed_comes_back_or_is_refuse
         let named = report["came_in_files"].to_string();
         assert!(named.contains("late.txt") && named.contains("styles/main.css"), "{named}");
         fixture.workspace.done("undo new");
-        fixture.workspace.done("undo new --let-go");
+        fixture.workspace.done("undo new --let-go --yes");
 
         let report = fixture
             .workspace

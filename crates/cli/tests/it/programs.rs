@@ -47,7 +47,7 @@ fn what_the_new_host_lacks_of_php_and_scheduled_jobs_are_named_before_a_move() {
     let sections = section("old", &old, "old") + &section("new", &new, "new");
     workspace.write("fernweh.toml", sections + &section("silent", &silent, "silent"));
 
-    let ran = workspace.done("survey old --for new --only programs");
+    let ran = workspace.done("survey old --for new --check programs");
     let ran = ran.says("memory_limit of PHP is 256M at the old host, 64M at the new one");
     let ran = ran.says("extensions of PHP that the new host lacks: ");
     assert!(!ran.out.contains("upload_max_filesize"), "{}", ran.out);
@@ -56,7 +56,7 @@ fn what_the_new_host_lacks_of_php_and_scheduled_jobs_are_named_before_a_move() {
     let moved = workspace.done("move old new --yes");
     moved.says("--token=…");
     // A host of file transfers alone says nothing, and nothing is said of it.
-    let quiet = workspace.done("survey old --for silent --only programs");
+    let quiet = workspace.done("survey old --for silent --check programs");
     assert!(!quiet.out.contains("PHP"), "{}", quiet.out);
-    workspace.done("survey silent --for old --only programs");
+    workspace.done("survey silent --for old --check programs");
 }

@@ -86,7 +86,7 @@ fn names_and_attributes_come_along_also_with_the_usual_tools() {
 fn a_further_name_alone_is_a_file() {
     let workspace = site();
     workspace.done("pack old -o a.tar");
-    workspace.done("unpack a.tar new --file pictures/newest.jpg --file zz.jpg");
+    workspace.done("unpack a.tar new --paths pictures/newest.jpg --paths zz.jpg");
     let found = |path: &str| fs::metadata(workspace.path(path)).unwrap();
     assert_eq!(found("new/pictures/newest.jpg").ino(), found("new/zz.jpg").ino());
     assert_eq!(fs::read(workspace.path("new/zz.jpg")).unwrap(), b"a comet over the bay");

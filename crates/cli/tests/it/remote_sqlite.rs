@@ -87,7 +87,7 @@ fn a_sqlite_site_moves_between_hosts_with_its_database_among_the_files() {
         assert!(expected == database_cells(&far.fixture.new), "{old} to {new} again");
         far.fixture.workspace.done("undo new");
         assert!(written == database_cells(&far.fixture.new), "{old} to {new} taken back");
-        far.fixture.workspace.done("undo new --let-go");
+        far.fixture.workspace.done("undo new --let-go --yes");
         assert!(far.left_behind().is_empty(), "{:?}", far.left_behind());
     }
 }
@@ -98,7 +98,7 @@ fn a_sqlite_file_outside_the_folder_is_switched_by_itself_across_kills() {
     let Far { fixture, .. } = &far;
     let archive = fixture.pack();
     fixture.workspace.done(&format!("unpack {archive} new"));
-    fixture.workspace.done("undo new --let-go");
+    fixture.workspace.done("undo new --let-go --yes");
     let first = database_cells(&fixture.new);
     fixture.database("new").run(b"DELETE FROM gp_comments").unwrap();
     fixture.database("new").run(b"CREATE TABLE guests (name text)").unwrap();
@@ -115,7 +115,7 @@ fn a_sqlite_file_outside_the_folder_is_switched_by_itself_across_kills() {
         fixture.workspace.run_killed_at("undo new", "switching");
         fixture.workspace.done("undo new");
         assert!(second == database_cells(&fixture.new), "an undo that was killed: {step}");
-        fixture.workspace.done("undo new --let-go");
+        fixture.workspace.done("undo new --let-go --yes");
     }
     assert!(first != second);
     assert!(far.left_behind().is_empty(), "{:?}", far.left_behind());
@@ -198,7 +198,7 @@ fn one_half_of_a_remote_sqlite_site_leaves_the_other_alone() {
     let written = database_cells(&fixture.new);
     fixture.workspace.done(&format!("unpack {archive} new --only files --overwrite"));
     assert!(written == database_cells(&fixture.new), "the database stays");
-    fixture.workspace.done("undo new --let-go");
+    fixture.workspace.done("undo new --let-go --yes");
 
     let page = fixture.root("new").join("index.php");
     std::fs::write(&page, "changed here").unwrap();
@@ -207,7 +207,7 @@ fn one_half_of_a_remote_sqlite_site_leaves_the_other_alone() {
     assert_eq!(std::fs::read_to_string(&page).unwrap(), "changed here");
     fixture.workspace.done("undo new");
     assert!(written == database_cells(&fixture.new));
-    fixture.workspace.done("undo new --let-go");
+    fixture.workspace.done("undo new --let-go --yes");
     assert!(far.left_behind().is_empty(), "{:?}", far.left_behind());
 }
 

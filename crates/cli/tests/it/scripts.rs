@@ -73,7 +73,7 @@ fn a_script_of_another_hand_arrives_in_mariadb_as_its_own_client_would_load_it()
     for ending in ["gz", "bz2", "xz", "zst"] {
         workspace.done(&format!("unpack night.sql.{ending} new --as-is --overwrite"));
         assert_same(&cells, &database_cells(&new), ending);
-        workspace.done("undo new --let-go");
+        workspace.done("undo new --let-go --yes");
     }
     // A key that stands beside its column is a key.
     workspace.write("beside.sql", OF_MARIADB);
@@ -233,7 +233,7 @@ fn a_folder_and_packed_files_are_taken_in_place_of_an_archive() {
         let found = &files_of(&workspace.path("new"))["deep/link"];
         // What packs zip files here follows links.
         assert_eq!(found.contains("link to ../index.php"), source != "f.zip", "{source}: {found}");
-        workspace.done("undo new --let-go");
+        workspace.done("undo new --let-go --yes");
     }
     workspace.write("evil/x", "x");
     packed(&workspace, "tar -cPf evil.tar --transform 's,^evil,../evil,' evil/x");

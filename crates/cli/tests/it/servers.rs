@@ -21,7 +21,7 @@ fn with_bad_records(engine: Engine) -> Fixture {
     let fixture = fixture(engine);
     fixture.pack();
     fixture.workspace.done("unpack site.fernweh.tar new");
-    fixture.workspace.done("undo new --let-go");
+    fixture.workspace.done("undo new --let-go --yes");
     match engine {
         Engine::Sqlite | Engine::SqliteOutside => run(
             &fixture,
@@ -225,7 +225,7 @@ fn records_too_large_for_one_way_of_writing_go_another() {
         assert_eq!(ran.out.contains("takes no bulk loading"), note, "{}", ran.out);
         assert_eq!(database_cells(&old), database_cells(&new));
         workspace.done("undo new");
-        workspace.done("undo new --let-go");
+        workspace.done("undo new --let-go --yes");
     }
 }
 
@@ -276,7 +276,7 @@ fn a_server_that_dies_with_the_program_leaves_one_of_both_states() {
         build(&Build { root: &root, database: &old, articles: 40 }).unwrap();
         workspace.done("pack old -o site.fernweh.tar");
         workspace.done("unpack site.fernweh.tar new --as-is");
-        workspace.done("undo new --let-go");
+        workspace.done("undo new --let-go --yes");
         let update = b"UPDATE gp_nights SET seeing = 'first state'";
         Database::open(&new).unwrap().run(update).unwrap();
         let (first, second) = (database_cells(&new), database_cells(&old));
@@ -292,7 +292,7 @@ fn a_server_that_dies_with_the_program_leaves_one_of_both_states() {
             server.crash_and_restart().unwrap();
             workspace.done("undo new");
             assert_eq!(first, database_cells(&new), "{kind:?} {step}: undo goes back");
-            workspace.done("undo new --let-go");
+            workspace.done("undo new --let-go --yes");
         }
     }
 }

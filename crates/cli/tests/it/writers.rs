@@ -100,7 +100,7 @@ fn prepared(engine: Engine) -> Fixture {
     fixture.configure("[unpack]\nkeep = [\"uploads/**\"]\nkeep-states = 0\n");
     fixture.pack();
     fixture.workspace.done("unpack site.fernweh.tar new");
-    fixture.workspace.done("undo new --let-go");
+    fixture.workspace.done("undo new --let-go --yes");
     fixture.database("new").run(b"CREATE TABLE visitors (id int PRIMARY KEY)").unwrap();
     std::fs::create_dir_all(fixture.root("new").join("uploads")).unwrap();
     fixture
@@ -184,7 +184,7 @@ fn what_is_acknowledged_while_a_site_is_replaced_is_live_or_kept() {
             assert_there(&written.comments, &all.comments, &format!("{place}, comments"));
             assert_there(&written.files, &all.files, &format!("{place}, files"));
             assert_there(&written.visitors, &live(&fixture).visitors, &format!("{place}, undone"));
-            fixture.workspace.done("undo new --let-go");
+            fixture.workspace.done("undo new --let-go --yes");
         }
     }
 }
@@ -214,7 +214,7 @@ fn what_is_acknowledged_while_a_part_is_replaced_or_rewritten_is_live() {
                 assert_there(&written.comments, &there.comments, &format!("{place}, comments"));
                 assert_there(&written.visitors, &there.visitors, &format!("{place}, visitors"));
                 assert_there(&written.files, &there.files, &format!("{place}, files"));
-                fixture.workspace.done("undo new --let-go");
+                fixture.workspace.done("undo new --let-go --yes");
             }
         }
     }

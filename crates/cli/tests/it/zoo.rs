@@ -83,7 +83,7 @@ fn there_and_back(old: &Place, new: &Place) -> Workspace {
     }
     workspace.redo("new");
     assert_same(&first, &database_cells(new), "and forth");
-    workspace.done("undo new --let-go");
+    workspace.done("undo new --let-go --yes");
     assert_same(&first, &database_cells(new), "let go");
     workspace.done("pack new -o again.fernweh.tar");
     workspace

@@ -230,7 +230,11 @@ impl Pool {
                 std::io::ErrorKind::ConnectionRefused => "check the port: nothing answers on it",
                 _ => "check the spelling of the host's name",
             };
-            self.trouble(&error).hint(hint)
+            let host = &self.address.host;
+            match fernweh_ports::without_address(host, &error.to_string()) {
+                Some(unknown) => self.trouble(&unknown).hint(hint),
+                None => self.trouble(&error).hint(hint),
+            }
         })?;
         let _ = stream.set_nodelay(true);
         let greeted = AsyncRustlsFtpStream::connect_with_stream(stream).await;

@@ -257,6 +257,13 @@ impl Unreachable {
                 "check host and port, and whether the server runs",
             ),
         };
+        if let Some(unknown) = fernweh_ports::without_address(&address.host, &message.to_string())
+        {
+            return Trouble::outside(what)
+                .at(address.shown())
+                .because(unknown)
+                .hint("check the spelling of the host's name, and your connection");
+        }
         let because = format!("{because} ({message})");
         Trouble::outside(what).at(address.shown()).because(because).hint(hint)
     }

@@ -227,7 +227,7 @@ fn unreachable(address: &SshAddress, error: &russh::Error) -> Trouble {
         }
         russh::Error::IO(io) if io.to_string().contains("lookup") => {
             let mut unknown = trouble
-                .because(format!("no address is known for this name ({error})"))
+                .because(format!("no address is known for {}", address.host_name))
                 .hint("check the spelling of the host's name");
             unknown.lost = false;
             unknown

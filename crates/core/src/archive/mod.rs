@@ -21,7 +21,7 @@ use thiserror::Error;
 pub const FORMAT: u32 = 1;
 
 /// `fernweh.json`, the first member.
-#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct Manifest {
     /// Version of the format.
     pub format: u32,
@@ -42,7 +42,7 @@ pub struct Manifest {
 }
 
 /// What the manifest says about the database.
-#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct DatabaseManifest {
     /// Whose SQL it is.
     pub dialect: Dialect,
@@ -69,7 +69,7 @@ pub struct DatabaseManifest {
 }
 
 /// A login to a database server, without its secret.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct DatabaseLogin {
     /// The user.
     pub user: String,
@@ -78,14 +78,14 @@ pub struct DatabaseLogin {
 }
 
 /// What the manifest says about the files.
-#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct FilesManifest {
     /// The patterns that were left out.
     pub left_out: Vec<String>,
 }
 
 /// `seal.json`, the last member: what the archive must hold to be complete.
-#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct Seal {
     /// Every member before this one.
     pub members: Vec<SealedMember>,
@@ -112,7 +112,7 @@ pub struct Seal {
 }
 
 /// A record that some servers may find too large.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct LargeRecord {
     /// The record, as people know it.
     pub record: String,
@@ -121,7 +121,7 @@ pub struct LargeRecord {
 }
 
 /// A member as the seal knows it.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct SealedMember {
     /// Its name.
     pub name: String,

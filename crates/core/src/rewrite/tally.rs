@@ -10,7 +10,7 @@ const LEFT_SAMPLES: usize = 20;
 const CONTEXT: usize = 28;
 
 /// The counts of one place: a column of a table, or a file.
-#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct Tally {
     /// Cells or files looked at.
     pub seen: u64,
@@ -39,7 +39,7 @@ pub struct Tally {
 }
 
 /// One change as it is shown to people.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct Sample {
     /// The record or file.
     pub place: String,
@@ -54,7 +54,7 @@ pub struct Sample {
 }
 
 /// One old address that is still there.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct Leftover {
     /// The record or file.
     pub place: String,

@@ -54,7 +54,7 @@ pub use texts::{Notation, ScriptPart, TextCutter, TextOutcome};
 use serde::{Deserialize, Serialize};
 
 /// Whose SQL it is.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum Dialect {
     /// SQLite.

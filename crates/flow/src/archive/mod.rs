@@ -19,5 +19,7 @@ pub use partial::{Checkpoint, Partial, TablePart};
 pub(crate) use pieces::append;
 pub use pieces::{PieceReader, PieceWriter};
 pub use reader::ArchiveReader;
-pub use unfinished::{checkpoints_of, partial_of, unfinished_archive};
+pub use unfinished::{
+    Unfinished, checkpoints_of, is_unfinished, partial_of, remove_unfinished, unfinished_archive,
+};
 pub use writer::{ArchiveWriter, Fill, Level};

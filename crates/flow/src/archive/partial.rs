@@ -61,7 +61,7 @@ pub(super) fn partial_archive(path: &Path) -> Result<Option<Partial>> {
         Trouble::usage("there is nothing to continue")
             .at(path.display().to_string())
             .because(because)
-            .hint("pack without --continue")
+            .hint("add --fresh to begin anew")
     };
     let checkpoints = fs::read_to_string(checkpoints_of(path))
         .map_err(|_| nothing("no packing into this archive was broken off"))?;
@@ -80,7 +80,7 @@ pub(super) fn partial_archive(path: &Path) -> Result<Option<Partial>> {
         Trouble::damaged("the unfinished archive is damaged")
             .at(partial.display().to_string())
             .because(because)
-            .hint("remove it, and pack without --continue")
+            .hint("add --fresh to begin anew")
     };
     let mut members = Vec::new();
     let mut first = Vec::new();

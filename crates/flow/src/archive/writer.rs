@@ -10,7 +10,7 @@ use fernweh_core::archive::{Member, Seal, SealedMember, stored};
 use fernweh_core::digest::sha256;
 use fernweh_core::limits;
 use fernweh_ports::{Result, Trouble};
-use std::fs::{self, File, OpenOptions};
+use std::fs::{self, File, OpenOptions, TryLockError};
 use std::io::{BufWriter, Seek, SeekFrom, Write};
 use std::os::unix::fs::OpenOptionsExt;
 use std::path::{Path, PathBuf};
@@ -255,15 +255,18 @@ impl ArchiveWriter {
     ) -> Result<Self> {
         refuse_existing(path)?;
         let partial = partial_of(path);
-        if let Some(folder) = path.parent().filter(|folder| !folder.as_os_str().is_empty()) {
-            fs::create_dir_all(folder).map_err(|error| Trouble::file(WHAT, folder, &error))?;
-        }
         let open = |path: &Path| {
             let mut options = OpenOptions::new();
-            options.write(true).create(true).truncate(true).mode(0o600);
+            options.write(true).create(true).truncate(false).mode(0o600);
             options.open(path).map_err(|error| Trouble::file(WHAT, path, &error))
         };
-        let (file, checkpoints) = (open(&partial)?, open(&checkpoints_of(path))?);
+        let emptied = |file: File, path: &Path| {
+            file.set_len(0).map_err(|error| Trouble::file(WHAT, path, &error))?;
+            Ok::<_, Trouble>(file)
+        };
+        let file = alone(open(&partial)?, path)?;
+        let (file, marks) = (emptied(file, &partial)?, checkpoints_of(path));
+        let checkpoints = emptied(open(&marks)?, &marks)?;
         Ok(Self::begin(path, (file, checkpoints), Vec::new(), level, member_index))
     }
 
@@ -281,10 +284,16 @@ impl ArchiveWriter {
         refuse_existing(path)?;
         let partial = partial_of(path);
         let wrong = |error: std::io::Error| Trouble::file(WHAT, &partial, &error);
+        let held = OpenOptions::new().read(true).write(true).open(&partial);
+        let held = held.map(|file| alone(file, path)).ok().transpose()?;
         let Some(found) = partial_archive(path)? else {
+            drop(held);
             return Ok((Self::create(path, level)?, None));
         };
-        let mut file = OpenOptions::new().read(true).write(true).open(&partial).map_err(wrong)?;
+        let mut file = match held {
+            Some(file) => file,
+            None => OpenOptions::new().read(true).write(true).open(&partial).map_err(wrong)?,
+        };
         file.seek(SeekFrom::Start(found.end)).map_err(wrong)?;
         let checkpoints =
             OpenOptions::new().append(true).open(checkpoints_of(path)).map_err(wrong)?;
@@ -421,6 +430,21 @@ fn fill_up(bytes: &mut Vec<u8>, holds: usize) {
     bytes.extend_from_slice(&SKIPPABLE);
     bytes.extend_from_slice(&missing.to_le_bytes());
     bytes.resize(bytes.len() + missing as usize, 0);
+}
+
+/// An unfinished archive for this program alone, as long as it is open: two that write into one
+/// would leave neither.
+fn alone(file: File, path: &Path) -> Result<File> {
+    match file.try_lock() {
+        Ok(()) => Ok(file),
+        Err(TryLockError::WouldBlock) => {
+            Err(Trouble::outside("another run is writing this archive")
+                .at(path.display().to_string())
+                .hint("wait until it has ended, or choose another name with -o"))
+        }
+        // Some file systems know no locks.
+        Err(TryLockError::Error(_)) => Ok(file),
+    }
 }
 
 fn refuse_existing(path: &Path) -> Result<()> {

@@ -74,19 +74,38 @@ impl Records {
     /// Notes the digest of an archive that was packed here.
     pub fn remember(&self, digest: &str) -> Result<()> {
         private_folder(&self.folder)?;
-        let path = self.packed_list();
-        let known = fs::read_to_string(&path).unwrap_or_default();
-        let mut lines: Vec<&str> = known.lines().filter(|line| *line != digest).collect();
-        lines.push(digest);
-        let text =
-            lines[lines.len().saturating_sub(limits::REMEMBERED_ARCHIVES)..].join("\n") + "\n";
-        // A list that is half written would forget archives; the next one is complete.
+        self.append(&self.packed_list(), digest, limits::REMEMBERED_ARCHIVES)
+    }
+
+    fn looks_list(&self) -> PathBuf {
+        self.folder.join("looks")
+    }
+
+    /// Adds a line to the list of what only looked.
+    pub(crate) fn add_line(&self, line: &str) -> Result<()> {
+        private_folder(&self.folder)?;
+        self.append(&self.looks_list(), line, limits::REMEMBERED_LOOKS)
+    }
+
+    /// The lines of that list, the oldest first.
+    pub(crate) fn lines(&self) -> Vec<String> {
+        let text = fs::read_to_string(self.looks_list()).unwrap_or_default();
+        text.lines().map(str::to_owned).collect()
+    }
+
+    /// Adds a line at the end of a list, which keeps so many of them, each once.
+    fn append(&self, path: &Path, line: &str, most: usize) -> Result<()> {
+        let known = fs::read_to_string(path).unwrap_or_default();
+        let mut lines: Vec<&str> = known.lines().filter(|known| *known != line).collect();
+        lines.push(line);
+        let text = lines[lines.len().saturating_sub(most)..].join("\n") + "\n";
+        // A list that is half written would forget lines; the next one is complete.
         let write = || -> std::io::Result<()> {
             let mut file = tempfile::NamedTempFile::new_in(&self.folder)?;
             file.write_all(text.as_bytes())?;
-            file.persist(&path).map(drop).map_err(|error| error.error)
+            file.persist(path).map(drop).map_err(|error| error.error)
         };
-        write().map_err(|error| trouble(&path, &error))
+        write().map_err(|error| trouble(path, &error))
     }
 
     /// Whether the archive with this digest was packed here.

@@ -48,7 +48,7 @@ pub struct PackOptions<'a> {
 }
 
 /// What was packed.
-#[derive(Clone, Debug, Default, Serialize)]
+#[derive(Clone, Debug, Default, Serialize, schemars::JsonSchema)]
 pub struct PackReport {
     /// The archive.
     pub archive: String,
@@ -92,4 +92,15 @@ pub struct PackReport {
     /// Patterns that matched nothing: names that were mistyped, perhaps.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub matched_nothing: Vec<String>,
+}
+
+impl PackReport {
+    /// Whether all that belongs to the site and was not left out as asked is in the archive as it
+    /// was.
+    pub fn is_whole(&self) -> bool {
+        self.left_out.is_empty()
+            && self.not_carried.is_empty()
+            && self.not_named.is_empty()
+            && self.changed.is_empty()
+    }
 }

@@ -187,6 +187,11 @@ impl Tests<'_> {
     }
 }
 
+/// What the first page of a site answers.
+pub fn page_of(site: &dyn SiteAccess) -> Result<Check> {
+    page(site, false)
+}
+
 fn page(site: &dyn SiteAccess, destination: bool) -> Result<Check> {
     let url = site.url().map(|url| format!("{url}/")).unwrap_or_default();
     let request = PageRequest { url: url.clone(), body: Some(64 << 10) };

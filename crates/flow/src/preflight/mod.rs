@@ -5,7 +5,7 @@ mod both;
 mod pace;
 mod page;
 
-pub use both::Tests;
+pub use both::{Tests, page_of};
 pub use pace::{Pace, Sample};
 pub use page::{Answer, judge_page};
 
@@ -29,7 +29,7 @@ use std::io::Read;
 use std::time::Instant;
 
 /// A test with the name by which it can be repeated alone.
-#[derive(Clone, Debug, Serialize)]
+#[derive(Clone, Debug, Serialize, schemars::JsonSchema)]
 pub struct Named {
     /// Its name.
     pub name: &'static str,
@@ -52,7 +52,7 @@ pub const NAMES: [&str; 9] = [
 ];
 
 /// What the tests have found out.
-#[derive(Clone, Debug, Default, Serialize)]
+#[derive(Clone, Debug, Default, Serialize, schemars::JsonSchema)]
 pub struct Preflight {
     /// The tests.
     pub checks: Vec<Named>,
@@ -75,7 +75,7 @@ pub struct Preflight {
 }
 
 /// How much goes.
-#[derive(Clone, Copy, Debug, Default, Serialize)]
+#[derive(Clone, Copy, Debug, Default, Serialize, schemars::JsonSchema)]
 pub struct Size {
     /// Tables.
     pub tables: u64,
@@ -92,7 +92,7 @@ pub struct Size {
 }
 
 /// What is at the destination, and would be replaced.
-#[derive(Clone, Debug, Default, Serialize)]
+#[derive(Clone, Debug, Default, Serialize, schemars::JsonSchema)]
 pub struct There {
     /// Tables that the source has, too.
     pub tables: u64,

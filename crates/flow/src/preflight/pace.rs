@@ -8,7 +8,7 @@ use std::io::Read;
 use std::time::Instant;
 
 /// What was measured: seconds that a part took, and how large the part was.
-#[derive(Clone, Copy, Debug, Default, Serialize)]
+#[derive(Clone, Copy, Debug, Default, Serialize, schemars::JsonSchema)]
 pub struct Pace {
     /// Reading records.
     pub rows_read: Option<Sample>,
@@ -21,7 +21,7 @@ pub struct Pace {
 }
 
 /// A measurement.
-#[derive(Clone, Copy, Debug, Default, Serialize)]
+#[derive(Clone, Copy, Debug, Default, Serialize, schemars::JsonSchema)]
 pub struct Sample {
     /// Pieces: records or files.
     pub pieces: u64,

@@ -29,7 +29,7 @@ pub(crate) fn broken_off(folder: &Path) -> Result<()> {
 }
 
 /// What a rewriting did.
-#[derive(Clone, Debug, Default, Serialize)]
+#[derive(Clone, Debug, Default, Serialize, schemars::JsonSchema)]
 pub struct LiveReport {
     /// Whether anything was changed, or this was a preview.
     pub applied: bool,

@@ -14,7 +14,7 @@ use std::fs;
 use std::path::Path;
 
 /// What taking back a rewriting did.
-#[derive(Clone, Debug, Default, PartialEq, Serialize)]
+#[derive(Clone, Debug, Default, PartialEq, Serialize, schemars::JsonSchema)]
 pub struct TakenBack {
     /// Cells changed.
     pub cells: u64,

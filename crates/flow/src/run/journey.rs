@@ -40,7 +40,7 @@ impl Stage {
 }
 
 /// What a move has done.
-#[derive(Default, Serialize)]
+#[derive(Default, Serialize, schemars::JsonSchema)]
 pub struct MoveReport {
     /// The site that was read.
     pub from: String,

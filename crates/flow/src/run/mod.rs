@@ -27,7 +27,7 @@ pub use rules::{pair, ready, warn_of_shadowed};
 pub use scan::Scan;
 pub use survey::Survey;
 pub use trace::{Known, Trace};
-pub use undo::{Undo, Undone, discard_run, take_over};
+pub use undo::{Undo, Undone, discard_run, kept_runs, take_over};
 pub use unpack::{Preview, Unpack};
 
 use crate::journal::Records;

@@ -28,6 +28,8 @@ pub struct Move<'a> {
     pub from: &'a dyn SiteAccess,
     /// The site that is written.
     pub to: &'a dyn SiteAccess,
+    /// Test both ends, and stop.
+    pub preview: bool,
     /// Do everything but write.
     pub rehearse: bool,
     /// Replace what is there.
@@ -142,6 +144,11 @@ struct Moving<'a> {
 impl Moving<'_> {
     fn run(&self, witness: &mut dyn Witness) -> Result<MoveReport> {
         let Self { of, around } = self;
+        if of.preview {
+            let (from, to) = (of.from.name().to_owned(), of.to.name().to_owned());
+            let preflight = self.test()?;
+            return Ok(MoveReport { from, to, preflight, ..MoveReport::default() });
+        }
         let earlier = self.earlier()?;
         let mut report = MoveReport {
             from: of.from.name().to_owned(),

@@ -4,7 +4,7 @@ use super::Surroundings;
 use super::unpack::Unpack;
 use crate::archive::ArchiveReader;
 use crate::incoming::Incoming;
-use crate::journal::{Journal, Run, RunState, Step};
+use crate::journal::{Journal, Records, Run, RunState, Step};
 use crate::noted::Others;
 use crate::undo::{Stack, UndoReport, let_go, nothing_to_take_back, turn_rewrite, turn_unpack};
 use crate::unpack::{Part, UnpackReport, discard};
@@ -182,12 +182,16 @@ fn bring_back(
     unpack.run_superseding(site, &incoming, Some(run), around)
 }
 
-fn give_up(oldest: bool, site: &dyn SiteAccess, around: Surroundings<'_>) -> Result<Vec<String>> {
-    let mut kept = around.records.runs_of(site.name())?;
+/// The runs whose kept states would be given up: of the oldest alone, or of all; the oldest first.
+pub fn kept_runs(records: &Records, site: &str, oldest: bool) -> Result<Vec<Run>> {
+    let mut kept = records.runs_of(site)?;
     kept.retain(Run::is_kept);
     kept.reverse();
     if oldest {
-        let mut stack = Stack::of(around.records, site.name())?;
+        let mut stack = Stack::of(records, site)?;
+        if stack.standing.is_empty() && stack.undone.is_empty() {
+            return Ok(kept);
+        }
         // Where nothing stands, the farthest goes: those before it can still come again.
         match stack.standing.is_empty() {
             true => drop(stack.undone.pop()),
@@ -199,8 +203,12 @@ fn give_up(oldest: bool, site: &dyn SiteAccess, around: Surroundings<'_>) -> Res
         };
         kept.retain(|run| !stays(run));
     }
+    Ok(kept)
+}
+
+fn give_up(oldest: bool, site: &dyn SiteAccess, around: Surroundings<'_>) -> Result<Vec<String>> {
     let mut given = Vec::new();
-    for run in &kept {
+    for run in &kept_runs(around.records, site.name(), oldest)? {
         let_go(run, &mut site.targets(&run.header.run, site.has())?, around.progress)?;
         given.push(run.header.run.clone());
     }

@@ -36,7 +36,7 @@ pub struct ScanOptions<'a> {
 }
 
 /// What a scan found.
-#[derive(Clone, Debug, Default, Serialize)]
+#[derive(Clone, Debug, Default, Serialize, schemars::JsonSchema)]
 pub struct ScanReport {
     /// The first page.
     pub start: String,

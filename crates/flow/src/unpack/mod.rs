@@ -132,7 +132,7 @@ impl Part {
 }
 
 /// What was unpacked.
-#[derive(Clone, Debug, Default, Serialize)]
+#[derive(Clone, Debug, Default, Serialize, schemars::JsonSchema)]
 pub struct UnpackReport {
     /// Number of tables.
     pub tables: u64,
@@ -212,14 +212,18 @@ pub struct UnpackReport {
 }
 
 impl UnpackReport {
-    /// Whether everything that was to be there is there.
+    /// Whether everything that was to be there is there as it was, and no old address is left.
     pub fn is_whole(&self) -> bool {
-        self.not_created.is_empty() && self.rejected == 0
+        self.not_created.is_empty()
+            && self.rejected + self.adapted == 0
+            && self.left_out.is_empty()
+            && self.orphans.is_empty()
+            && self.rewriting.left() == 0
     }
 }
 
 /// What was there before.
-#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, schemars::JsonSchema)]
 pub struct Replaced {
     /// Tables.
     pub tables: u64,

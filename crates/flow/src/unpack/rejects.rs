@@ -11,7 +11,7 @@ use std::io::Write;
 use std::path::{Path, PathBuf};
 
 /// What happens to a record that the destination rejects.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, schemars::JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum OnBadRecord {
     /// Unpacking ends, and nothing has changed.
@@ -24,7 +24,7 @@ pub enum OnBadRecord {
 }
 
 /// A record that was rejected.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, schemars::JsonSchema)]
 pub struct BadRecord {
     /// The table.
     pub table: String,

@@ -7,7 +7,7 @@ use crate::archive::ArchiveReader;
 use serde::Serialize;
 
 /// A line that names something of the old site.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, schemars::JsonSchema)]
 pub struct StillNamed {
     /// The file.
     pub file: String,

@@ -3,54 +3,57 @@
 mod plan;
 mod text;
 
-use crate::config::{Config, Emptied, Requested};
+use crate::complete::site_names;
+use crate::config::{AfterSection, BeforeSection, Config};
 use crate::context::Context;
-use crate::exit::{DONE, FINDINGS, REFUSED};
+use crate::exit::{DONE, REFUSED, done};
 use crate::options::{Half, SiteArgs};
-use crate::render::amount;
+use crate::render::{Page, amount};
 use crate::rules;
 use crate::site::Site;
 use crate::tell::notify;
-use clap::Args;
+use clap::{Args, ValueHint};
 use fernweh_flow::journal::Run;
 use fernweh_flow::patterns::Patterns;
 use fernweh_flow::preflight::Preflight;
-use fernweh_flow::refresh::Refresh;
 use fernweh_flow::run::{Move, MoveReport, Scan, Witness};
 use fernweh_ports::{Progress, Result, Trouble};
 use std::path::PathBuf;
 
-/// Move a site to another place: test, pack, unpack with rewriting, refresh, scan
+/// Moves a site: tests, packs, unpacks, rewrites and scans.
 ///
-/// Shows a plan and asks before anything changes. What is replaced is kept; fernweh undo
-/// brings it back. A move that was broken off goes on with the same command. Examples:
+/// Shows a plan and asks before anything changes. What is replaced is kept for `fernweh
+/// undo TO`. Typed again after a break, it goes on where it stopped. Examples:
+///   fernweh move old new --preview
 ///   fernweh move old new --rehearse
 ///   fernweh move old new --overwrite
 #[derive(Debug, Args)]
 #[command(verbatim_doc_comment)]
 pub struct MoveArgs {
     /// The site that is read
+    #[arg(add = site_names())]
     pub from: String,
     /// The site that is written
+    #[arg(add = site_names())]
     pub to: String,
-    /// Do everything but write: test, pack, and give the numbers of rewriting; the tests write
-    /// a table and files at the destination and take them away again
+    /// Test both ends, show the plan, and stop; the tests write a table and files at the
+    /// destination and remove them again
+    #[arg(long, alias = "dry-run", short_alias = 'n', conflicts_with = "rehearse")]
+    pub preview: bool,
+    /// Do everything but write: also pack the site, and give the numbers of rewriting
     #[arg(long)]
     pub rehearse: bool,
-    /// Move to this other site instead, a staging copy
-    #[arg(long, value_name = "SITE")]
-    pub into: Option<String>,
     /// Replace what is there; it is kept for undo
     #[arg(long)]
     pub overwrite: bool,
     /// Keep the archive that is made on the way, under this name
-    #[arg(long, value_name = "FILE")]
+    #[arg(long, value_name = "FILE", value_hint = ValueHint::FilePath)]
     pub keep_archive: Option<PathBuf>,
     /// Move only one half of the site
     #[arg(long, value_name = "HALF")]
     pub only: Option<Half>,
-    /// Where the folder of TO is a mount point: its entries change places one by one, and for
-    /// some seconds visitors see a mixture
+    /// Where the folder of TO is a mount point: replace its entries one by one; for some
+    /// seconds visitors see a mixture
     #[arg(long)]
     pub entry_by_entry: bool,
     /// Do not open the pages of the new site afterwards
@@ -61,10 +64,10 @@ pub struct MoveArgs {
 /// Runs the command.
 pub fn run(context: &Context, args: &MoveArgs) -> Result<u8> {
     let config = context.config()?;
-    let to = args.into.as_deref().unwrap_or(&args.to);
-    let doing = |trouble: Trouble| trouble.doing(format!("moving site {} to {to}", args.from));
+    let (from, to) = (&args.from, &args.to);
+    let doing = |trouble: Trouble| trouble.doing(format!("moving site {from} to {to}"));
     let sites = SiteArgs::default();
-    let from = Site::resolve(&config, Some(&args.from), &sites).map_err(doing)?;
+    let from = Site::resolve(&config, Some(from), &sites).map_err(doing)?;
     let to = Site::resolve(&config, Some(to), &sites)?;
     let options = options(args, &config, &from, &to).map_err(doing)?;
     let mut at = Terminal {
@@ -83,18 +86,39 @@ pub fn run(context: &Context, args: &MoveArgs) -> Result<u8> {
             at.word(&format!("not begun: {} to {}", from.name, to.name), &failure(trouble));
         }
     })?;
-    if report.preflight.has_failed() {
-        let plan = at.plan(&report.preflight);
-        at.word(&format!("not begun, a test failed: {} to {}", from.name, to.name), &plan);
+    if report.preflight.has_failed() || args.preview {
+        let mut plan = at.plan(&report.preflight);
+        let failed = report.preflight.has_failed();
+        plan.push_str(&what_comes_next(&at, &report.preflight));
+        if !args.preview {
+            at.word(&format!("not begun, a test failed: {} to {}", from.name, to.name), &plan);
+        }
         context.print(&report, &plan);
-        return Ok(REFUSED);
+        return Ok(if failed { REFUSED } else { DONE });
     }
-    let text = text::moved(context.style, &report, &from, &to);
+    let text = text::moved(context, &report, &from, &to);
     let complete = is_complete(&report);
     let word = if complete { "done" } else { "done, and there is something to look at" };
     at.word(&format!("{word}: {} to {}", from.name, to.name), &text);
-    context.print(&report, &text);
-    Ok(if complete { DONE } else { FINDINGS })
+    match report.rehearsed {
+        true => context.print(&report, &text),
+        false => context.print_done(&report, &text),
+    }
+    Ok(done(!complete))
+}
+
+/// The last lines of a plan that was not carried out.
+fn what_comes_next(at: &Terminal<'_>, found: &Preflight) -> String {
+    let mut page = Page::new(at.context.style);
+    page.gap();
+    let (from, to) = (&at.from.name, &at.to.name);
+    let next = match (found.has_failed(), found.there.is_empty() || at.args.overwrite) {
+        (true, _) => format!("fix what failed, then: fernweh survey {from} --for {to}"),
+        (false, true) => at.context.typed.for_real(&[]),
+        (false, false) => at.context.typed.for_real(&["--overwrite"]),
+    };
+    page.row("next", &next);
+    format!("\n{}", page.finish())
 }
 
 /// Whether every step was taken, and nothing is left to look at.
@@ -105,7 +129,7 @@ fn is_complete(report: &MoveReport) -> bool {
 }
 
 fn options<'a>(args: &MoveArgs, config: &Config, from: &'a Site, to: &'a Site) -> Result<Move<'a>> {
-    let content = &config.content;
+    let (packing, unpacking) = (config.packing(&from.name), config.unpacking(&to.name));
     let url = to.url.as_ref().map(ToString::to_string);
     let scan = match args.no_scan {
         true => None,
@@ -117,39 +141,23 @@ fn options<'a>(args: &MoveArgs, config: &Config, from: &'a Site, to: &'a Site) -
     Ok(Move {
         from,
         to,
+        preview: args.preview,
         rehearse: args.rehearse,
         overwrite: args.overwrite,
         wanted: Half::halves(args.only),
         halves: from.halves_to_pack(args.only)?,
         keep_archive: args.keep_archive.clone(),
-        leave_out: Patterns::of_paths(&content.pack.leave_out)?,
-        without_rows: Patterns::of_tables(&content.pack.without_rows)?,
-        keep: Patterns::of_paths(&content.unpack.keep)?,
-        kept_bounds: content.unpack.kept_bounds(),
-        notice: content.before.notice(),
+        leave_out: Patterns::of_paths(&packing.leave_out)?,
+        without_rows: Patterns::of_tables(&packing.without_rows)?,
+        keep: Patterns::of_paths(&unpacking.keep)?,
+        kept_bounds: unpacking.kept_bounds(),
+        notice: config.before(&to.name).map(BeforeSection::notice).unwrap_or_default(),
         entry_by_entry: args.entry_by_entry,
-        prefix_in: content.unpack.prefix_in.clone(),
+        prefix_in: unpacking.prefix_in.clone(),
         rules: rules::configured(config, &to.name)?,
-        refresh: refresh(config),
+        refresh: config.after(&to.name).map(AfterSection::refresh).unwrap_or_default(),
         scan,
     })
-}
-
-/// What is to be done after the new state is in place.
-fn refresh(config: &Config) -> Refresh {
-    let section = &config.content.after;
-    let empty = section.empty.iter().map(|one| match one {
-        Emptied::All(tables) => (tables.clone(), None),
-        Emptied::Some { tables, r#where } => (tables.clone(), Some(r#where.clone())),
-    });
-    let request = section.request.iter().map(Requested::expected);
-    Refresh {
-        empty: empty.collect(),
-        sql: section.sql.clone(),
-        remove: section.remove.clone(),
-        command: section.command.clone(),
-        request: request.collect(),
-    }
 }
 
 /// Whoever is at the terminal, and those to whom word is passed on.

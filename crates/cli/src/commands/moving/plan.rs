@@ -9,7 +9,6 @@ use fernweh_flow::journal::Run;
 use fernweh_flow::preflight::Preflight;
 use fernweh_flow::run::pair;
 use fernweh_ports::{Result, SiteAccess, Trouble, named};
-use std::io::Write;
 use std::sync::mpsc;
 use std::time::Duration;
 
@@ -17,7 +16,11 @@ use std::time::Duration;
 pub(super) fn text(at: &Terminal<'_>, found: &Preflight) -> String {
     let Terminal { context, args, options, from, to, .. } = *at;
     let mut page = Page::new(context.style);
-    let word = if args.rehearse { "rehearsal" } else { "plan" };
+    let word = match (args.preview, args.rehearse) {
+        (true, _) => "preview",
+        (_, true) => "rehearsal",
+        _ => "plan",
+    };
     page.row(word, &format!("site {} moves to {}", from.name, to.name));
     page.gap();
     place(&mut page, "reads", from);
@@ -54,7 +57,7 @@ pub(super) fn text(at: &Terminal<'_>, found: &Preflight) -> String {
     page.row("amount", &amount(found));
     page.list("after", options.refresh.plan());
     if to.url.is_some() && !args.no_scan && !args.rehearse {
-        page.row("then", "every page of the new site is opened and checked");
+        page.row("then", "opens and checks every page of the new site");
     }
     page.list("to do", found.to_do.iter().cloned().chain(of_the_user(from, to)));
     page.gap();
@@ -67,7 +70,7 @@ pub(super) fn going_on(run: &Run) -> String {
     let done: Vec<String> =
         run.stages().into_iter().map(|(name, _, at)| format!("{name} {}", moment(at))).collect();
     let done = if done.is_empty() { "nothing complete yet".into() } else { done.join(", ") };
-    format!("going on with {}: {done}\n", run.header.run)
+    format!("resuming {}: {done}\n", run.header.run)
 }
 
 fn place(page: &mut Page, label: &str, site: &Site) {
@@ -81,14 +84,18 @@ fn place(page: &mut Page, label: &str, site: &Site) {
 /// What no program can do.
 pub(super) fn of_the_user(from: &Site, to: &Site) -> Vec<String> {
     let (Some(old), Some(new)) = (&from.url, &to.url) else { return Vec::new() };
+    // A copy for trials takes nobody's place.
+    if !to.is_final() {
+        return Vec::new();
+    }
     let mut lines = Vec::new();
     if to.names_host() {
         lines.push(format!("point {} to the new host when all is well", new.host));
     }
     if old.host != new.host {
-        lines.push(format!("redirect {old} to {new}, permanently, once that answers"));
+        lines.push(format!("redirect {old} to {new} permanently, once {new} answers"));
     }
-    lines.push("take the old site down, or nobody will know which one counts".into());
+    lines.push("then take the old site down, so that the content is not online twice".into());
     lines
 }
 
@@ -117,7 +124,7 @@ fn told_if_unanswered<T>(
 /// Asks whether the plan is to be carried out.
 pub(super) fn agree(at: &Terminal<'_>, plan: &str, found: &Preflight) -> Result<()> {
     let Terminal { context, args, to, .. } = *at;
-    let _ = writeln!(std::io::stderr(), "{plan}");
+    context.say(&format!("{plan}\n"));
     if args.rehearse {
         return Ok(());
     }
@@ -137,7 +144,7 @@ pub(super) fn agree(at: &Terminal<'_>, plan: &str, found: &Preflight) -> Result<
         Some(false) => {
             Err(Trouble::interrupted("not moved").because("you did not agree to the plan"))
         }
-        None => Err(Trouble::usage("this plan needs somebody who agrees")
+        None => Err(Trouble::usage("this plan needs confirmation")
             .because("without a terminal nobody can be asked")
             .hint("add --yes if the plan is what you want")),
     }

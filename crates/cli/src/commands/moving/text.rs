@@ -1,13 +1,15 @@
 //! What a move has done, in words.
 
 use super::plan::of_the_user;
+use crate::context::Context;
 use crate::render::{self, Page, Paint, Style, counted, duration, size};
 use crate::site::Site;
 use fernweh_core::finding::{Finding, Severity};
 use fernweh_flow::run::MoveReport;
 
 /// What was moved.
-pub(super) fn moved(style: Style, report: &MoveReport, from: &Site, to: &Site) -> String {
+pub(super) fn moved(context: &Context, report: &MoveReport, from: &Site, to: &Site) -> String {
+    let style = context.style;
     let mut page = Page::new(style);
     let total = report.stages.iter().map(|(_, seconds)| seconds).sum();
     let (word, whole) = match report.rehearsed {
@@ -24,7 +26,7 @@ pub(super) fn moved(style: Style, report: &MoveReport, from: &Site, to: &Site) -
     };
     page.row(word, &whole);
     if report.went_on {
-        page.more("gone on where an earlier run had stopped");
+        page.more("resumed an interrupted run");
     }
     let mut label = "stages";
     for (name, seconds) in &report.stages {
@@ -52,12 +54,15 @@ pub(super) fn moved(style: Style, report: &MoveReport, from: &Site, to: &Site) -
     if report.rehearsed {
         render::rewriting(&mut page, style, &report.unpacked.rewriting);
         page.gap();
-        let over = if report.preflight.there.is_empty() { "" } else { " --overwrite" };
-        page.row("next", &format!("fernweh move {} {}{over}", report.from, report.to));
+        let over: &[&str] =
+            if report.preflight.there.is_empty() { &[] } else { &["--overwrite"] };
+        page.row("next", &context.typed.for_real(over));
         return page.finish();
     }
     page.row("undo", &format!("fernweh undo {}", report.to));
-    page.row("users", "everybody logs in as on the old site: users and passwords came along");
+    if report.unpacked.tables > 0 {
+        page.row("users", "all users and passwords of the old site work on the new one");
+    }
     let seen = report.preflight.to_do.iter().cloned();
     page.list("to do", seen.chain(of_the_user(from, to)));
     let next = match report.scanned.as_ref().is_some_and(|scanned| !scanned.findings.is_empty()) {

@@ -36,6 +36,7 @@ impl Witness for Agrees {
 
 fn options(desk: &Desk) -> Move<'_> {
     Move {
+        preview: false,
         from: &desk.old,
         to: &desk.new,
         rehearse: false,
