@@ -64,5 +64,7 @@ pub enum Command {
     Demo(commands::demo::DemoArgs),
     Completions(commands::completions::CompletionsArgs),
     #[command(hide = true)]
+    Manual(commands::manual::ManualArgs),
+    #[command(hide = true)]
     Forward(commands::forward::ForwardArgs),
 }

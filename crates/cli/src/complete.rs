@@ -1,9 +1,8 @@
 //! What a shell completes: commands, options, their values, and the names of the sites that are
 //! configured.
 
-use crate::args::Arguments;
 use crate::config::Config;
-use clap::CommandFactory;
+use clap::Command;
 use clap_complete::env::{Bash, EnvCompleter, Fish, Zsh};
 use clap_complete::{ArgValueCandidates, CompleteEnv, CompletionCandidate};
 use std::path::PathBuf;
@@ -11,13 +10,12 @@ use std::path::PathBuf;
 /// By this variable a shell asks for completions.
 const VARIABLE: &str = "FERNWEH_COMPLETE";
 
-/// Answers a shell that asks for completions; says whether one has asked.
-pub fn answered() -> bool {
-    // The program is completed by the name that was typed for it.
-    let asked = CompleteEnv::with_factory(Arguments::command).var(VARIABLE).try_complete(
-        std::env::args_os(),
-        std::env::current_dir().ok().as_deref(),
-    );
+/// Answers a shell that asks for completions of the whole command line; says whether one has
+/// asked.
+pub fn answered(all: fn() -> Command) -> bool {
+    let here = std::env::current_dir().ok();
+    let engine = CompleteEnv::with_factory(all).var(VARIABLE);
+    let asked = engine.try_complete(std::env::args_os(), here.as_deref());
     matches!(asked, Ok(true))
 }
 
@@ -30,9 +28,7 @@ pub fn site_names() -> ArgValueCandidates {
         let config = Config::load(named.as_deref()).unwrap_or_default();
         let names = config.content.site.into_iter();
         names
-            .map(|(name, section)| {
-                CompletionCandidate::new(name).help(section.url.map(Into::into))
-            })
+            .map(|(name, section)| CompletionCandidate::new(name).help(section.url.map(Into::into)))
             .collect()
     })
 }

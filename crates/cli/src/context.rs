@@ -7,7 +7,6 @@ use crate::messages::{self, is_lively, say};
 use crate::options::{Color, Common};
 use crate::progress::Terminal;
 use crate::render::Style;
-use crate::schema::FORMAT;
 use crate::typed::Typed;
 use fernweh_flow::journal::Records;
 use fernweh_flow::run::Surroundings;
@@ -26,6 +25,10 @@ pub enum Speaks {
     /// Its result alone: it is a step of something larger.
     OfResults,
 }
+
+/// The version of the JSON documents. It changes when a name goes or gets another meaning; new
+/// names may come at any time.
+pub const FORMAT: u32 = 1;
 
 /// Columns where nobody knows them.
 const WIDTH: usize = 80;

@@ -60,7 +60,14 @@ impl FilesPlace {
     /// Reads the place as it stands in the configuration.
     pub fn parse(text: &str, below: &dyn Fn(&str) -> PathBuf) -> Result<Self> {
         let protocol = match text.split_once("://").map(|(scheme, _)| scheme) {
-            None => return Ok(Self::Local(below(text))),
+            None => match as_of_a_shell(text) {
+                Some(address) => {
+                    return Err(Trouble::usage(format!("`{text}` is not a place for files"))
+                        .because("a folder of another host is written as an address")
+                        .hint(format!("write files = \"{address}\"")));
+                }
+                None => return Ok(Self::Local(below(text))),
+            },
             Some("file") => {
                 return Ok(Self::Local(PathBuf::from(text.trim_start_matches("file://"))));
             }
@@ -68,12 +75,11 @@ impl FilesPlace {
             Some("ftp") => Protocol::Ftp,
             Some("ftps") => Protocol::Ftps,
             Some(other) => {
-                return Err(Trouble::usage(format!("`{other}:` is no place for files"))
+                return Err(Trouble::usage(format!("`{other}:` is not a place for files"))
                     .hint("write a folder, or sftp://user@host/folder, ftps:// or ftp://"));
             }
         };
-        let example =
-            format!("as in {}://keeper@glimmer.example/home/keeper/htdocs", protocol.word());
+        let example = format!("write it as in {}://keeper@glimmer.example/htdocs", protocol.word());
         let url = login_of(text, &example)?;
         let path = percent_encoding::percent_decode_str(url.path()).collect::<Vec<u8>>();
         let path = match path.strip_prefix(b"/~") {
@@ -129,9 +135,21 @@ impl FilesPlace {
     }
 }
 
+/// The address that somebody means who writes a place of another host as copying programs take
+/// it: `keeper@host:/folder`.
+pub fn as_of_a_shell(text: &str) -> Option<String> {
+    let (login, path) = text.split_once(':')?;
+    let (user, host) = login.split_once('@')?;
+    let is_name = |name: &str| {
+        !name.is_empty() && name.chars().all(|ch| ch.is_ascii_alphanumeric() || "-_.".contains(ch))
+    };
+    let slash = if path.starts_with('/') { "" } else { "/~/" };
+    (is_name(user) && is_name(host)).then(|| format!("sftp://{login}{slash}{path}"))
+}
+
 /// Reads an address with a login, in which no password may stand.
 pub fn login_of(text: &str, example: &str) -> Result<Url> {
-    let wrong = || Trouble::usage(format!("`{text}` is no address of a host")).hint(example);
+    let wrong = || Trouble::usage(format!("`{text}` is not the address of a host")).hint(example);
     let url = Url::parse(text).map_err(|error| wrong().because(error))?;
     if url.password().is_some() {
         return Err(Trouble::usage("a password stands in the address of a host").hint(
@@ -224,7 +242,7 @@ impl Hosts {
                         .secret(&format!("password of {user} at {}", place.host))
                         .ok_or_else(|| {
                             Trouble::usage(format!(
-                                "with which password does {user} log in at {}?",
+                                "no password is known for {user} at {}",
                                 place.host
                             ))
                             .hint("set password.files = { env = \"NAME\" } for the site")
@@ -278,6 +296,17 @@ mod tests {
         ] {
             assert_eq!(parsed(text).unwrap().shown(), text);
         }
+    }
+
+    #[test]
+    fn a_place_as_copying_programs_take_it_is_answered_with_its_address() {
+        let hint = |text| parsed(text).unwrap_err().hint.clone().unwrap();
+        assert_eq!(
+            hint("keeper@glimmer.example:/home/keeper/htdocs"),
+            "write files = \"sftp://keeper@glimmer.example/home/keeper/htdocs\""
+        );
+        assert!(hint("keeper@glimmer.example:htdocs").contains("glimmer.example/~/htdocs"));
+        assert!(parsed("a folder: with @").is_ok());
     }
 
     #[test]

@@ -31,9 +31,12 @@ pub fn open(
     if found == InputKind::Archive {
         let archive = ArchiveReader::open(path)?;
         if let (Some(known), Some(_)) = (&archive.manifest.url, from) {
-            return Err(Trouble::usage("--from is for scripts and files that do not say it")
-                .because(format!("this archive says: {known}"))
-                .hint("leave --from out; other addresses can be given as [[rule]]"));
+            return Err(Trouble::usage(
+                "--from is for scripts and files that do not name their \
+                             address",
+            )
+            .because(format!("this archive names it: {known}"))
+            .hint("leave out --from; add other addresses as [[rule]]"));
         }
         return Ok(Incoming::own(archive));
     }

@@ -31,20 +31,33 @@ mod tell;
 mod typed;
 mod usage;
 
-pub use manual::{manual_pages, reference};
 pub use schema::schemas;
 
 use args::{Arguments, Command};
-use clap::Parser;
+use clap::{CommandFactory, Parser};
 use context::{Context, Speaks};
 use exit::DONE;
 use options::Common;
 use std::ffi::OsString;
 use typed::Typed;
 
+/// Writes a manual page for each command into a folder.
+///
+/// # Errors
+///
+/// Where a page cannot be written.
+pub fn manual_pages(folder: &std::path::Path) -> std::io::Result<()> {
+    manual::manual_pages(Arguments::command(), folder)
+}
+
+/// The reference of all commands, options and keys, as Markdown.
+pub fn reference() -> String {
+    manual::reference(Arguments::command())
+}
+
 /// Runs one command line; gives the exit code.
 pub fn run(arguments: impl IntoIterator<Item = OsString>) -> u8 {
-    if complete::answered() {
+    if complete::answered(Arguments::command) {
         return DONE;
     }
     run_as(arguments.into_iter().collect(), Speaks::Fully)
@@ -58,8 +71,7 @@ fn run_as(words: Vec<OsString>, speaks: Speaks) -> u8 {
             return DONE;
         }
         Err(error)
-            if error.kind()
-                == clap::error::ErrorKind::DisplayHelpOnMissingArgumentOrSubcommand =>
+            if error.kind() == clap::error::ErrorKind::DisplayHelpOnMissingArgumentOrSubcommand =>
         {
             drop(error.print());
             return exit::USAGE;
@@ -100,6 +112,7 @@ fn execute(context: &Context, command: &Command) -> fernweh_ports::Result<u8> {
             commands::demo::run(context, args, &|line| run_as(line, Speaks::OfResults))
         }
         Command::Completions(args) => commands::completions::run(context, args),
+        Command::Manual(args) => commands::manual::run(args, Arguments::command()),
         Command::Forward(args) => commands::forward::run(args),
     }
 }

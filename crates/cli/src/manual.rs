@@ -1,9 +1,8 @@
 //! The manual pages, and the reference of the guide: both are made from what the program itself
 //! says of its commands, options and keys.
 
-use crate::args::Arguments;
 use crate::config::Content;
-use clap::{Arg, Command, CommandFactory};
+use clap::{Arg, Command};
 use serde_json::Value;
 use std::fmt::Write as _;
 use std::path::Path;
@@ -13,13 +12,13 @@ use std::path::Path;
 /// # Errors
 ///
 /// Where a page cannot be written.
-pub fn manual_pages(folder: &Path) -> std::io::Result<()> {
-    clap_mangen::generate_to(commands().disable_help_subcommand(true), folder)
+pub fn manual_pages(all: Command, folder: &Path) -> std::io::Result<()> {
+    clap_mangen::generate_to(all.disable_help_subcommand(true), folder)
 }
 
 /// The reference of all commands, options and keys, as Markdown.
-pub fn reference() -> String {
-    let all = commands();
+pub fn reference(mut all: Command) -> String {
+    all.build();
     let mut text = String::from(
         "# Reference\n\nMade from the program itself; a test keeps it true. The [guide](guide.md) \
          says how things go\ntogether.\n\n- [Everywhere](#everywhere)\n",
@@ -68,13 +67,6 @@ pub fn reference() -> String {
     text
 }
 
-/// The whole command line, with texts as wide as they are.
-fn commands() -> Command {
-    let mut all = Arguments::command();
-    all.build();
-    all
-}
-
 fn option(text: &mut String, arg: &Arg) {
     let mut name = String::new();
     if let Some(short) = arg.get_short() {
@@ -100,7 +92,8 @@ fn option(text: &mut String, arg: &Arg) {
     if arg.get_action().takes_values() && !possible.is_empty() {
         let _ = write!(help, " ({})", possible.join(", "));
     }
-    let default: Vec<_> = arg.get_default_values().iter().map(|one| one.to_string_lossy()).collect();
+    let default: Vec<_> =
+        arg.get_default_values().iter().map(|one| one.to_string_lossy()).collect();
     if arg.get_action().takes_values() && !default.is_empty() {
         let _ = write!(help, "; {} without it", default.join(", "));
     }
@@ -157,7 +150,8 @@ fn kind(schema: &Value, value: &Value) -> String {
         "integer" => "whole number".into(),
         "array" => format!("list: {}", kind(schema, &value["items"])),
         "object" => {
-            let keys: Vec<&String> = value["properties"].as_object().into_iter().flatten().map(|(key, _)| key).collect();
+            let keys: Vec<&String> =
+                value["properties"].as_object().into_iter().flatten().map(|(key, _)| key).collect();
             let keys: Vec<String> = keys.iter().map(|key| format!("{key} = …")).collect();
             format!("`{{ {} }}`", keys.join(", "))
         }

@@ -1,8 +1,8 @@
 //! Arguments that several commands share.
 
-use clap::{Args, ValueEnum, ValueHint};
 use crate::render::word;
 use crate::typed::Typed;
+use clap::{Args, ValueEnum, ValueHint};
 use fernweh_ports::Halves;
 use std::path::PathBuf;
 

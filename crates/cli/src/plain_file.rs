@@ -21,8 +21,8 @@ pub fn plain_text(what: &str, path: &Path) -> Result<String> {
     if found.len() > limits::PLAIN_FILE {
         return Err(Trouble::usage(what)
             .at(path.display().to_string())
-            .because("it is far too large for that")
-            .hint("name the file that is meant"));
+            .because("it is far too large")
+            .hint("check the path"));
     }
     std::fs::read_to_string(path).map_err(wrong)
 }

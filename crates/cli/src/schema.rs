@@ -1,9 +1,9 @@
 //! The JSON documents that commands print, as JSON Schema (draft 2020-12), made from their types.
 
 use crate::commands::{
-    completions::Script, init, runs, scan, sites::Sites, survey, tell::Told, trial,
-    undo,
+    completions::Script, init, runs, scan, sites::Sites, survey, tell::Told, trial, undo,
 };
+use crate::context::FORMAT;
 use crate::errors::Failed;
 use fernweh_flow::pack::PackReport;
 use fernweh_flow::preflight::Preflight;
@@ -17,10 +17,6 @@ use fernweh_flow::unpack::UnpackReport;
 use schemars::generate::SchemaSettings;
 use schemars::{JsonSchema, SchemaGenerator};
 use serde_json::{Value, json};
-
-/// The version of the documents. It changes when a name goes or gets another meaning; new names
-/// may come at any time.
-pub const FORMAT: u32 = 1;
 
 /// Every document: the name of its file, and its schema.
 pub fn schemas() -> Vec<(String, Value)> {

@@ -44,7 +44,7 @@ impl Secret {
             }
             Secret::Ask(true) => crate::prompt::person().secret(what).ok_or_else(|| {
                 trouble()
-                    .because("it is to be asked for, and nobody can be asked without a terminal")
+                    .because("it is asked for at the terminal, and there is none")
                     .hint("give it by env, file or command instead")
             })?,
             Secret::Command(command) => {

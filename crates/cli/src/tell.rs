@@ -13,7 +13,7 @@ pub fn notify(progress: &dyn Progress, config: &Config, subject: &str, text: &st
     if let Some(section) = &config.content.tell
         && let Err(trouble) = send(config, section, subject, text)
     {
-        progress.note(&format!("nobody was told: {trouble}\n"));
+        progress.note(&format!("no message was sent: {trouble}\n"));
     }
 }
 
@@ -34,7 +34,7 @@ pub fn send(
     if !section.to.is_empty() {
         let from = section.from.as_ref().ok_or_else(|| incomplete("from"))?;
         let address = section.server.as_ref().ok_or_else(|| incomplete("server"))?;
-        let url = login_of(address, "as in smtp://keeper@mail.example:587")?;
+        let url = login_of(address, "write it as in smtp://keeper@mail.example:587")?;
         let encrypted_at_once = match url.scheme() {
             "smtp" => false,
             "smtps" => true,
@@ -70,7 +70,7 @@ pub fn send(
 /// Gives the message to a command: the subject as a variable, the text as its input.
 fn hand_over(command: &str, subject: &str, text: &str) -> Result<()> {
     let failed = |because: String| {
-        Trouble::outside("the command of [tell] does not work")
+        Trouble::outside("the command of [tell] failed")
             .at(command.to_owned())
             .because(because)
             .hint("type it alone and see what it says, then: fernweh tell --test")

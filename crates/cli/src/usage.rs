@@ -117,8 +117,7 @@ fn unknown(error: &Error, argument: &str, command: Option<&str>, lists: &str) ->
     if let Some((_, hint)) = OTHER_WORDS.iter().find(|(word, _)| *word == argument) {
         return trouble.hint(*hint);
     }
-    trouble
-        .hint(nearest(error, ContextKind::SuggestedArg).unwrap_or_else(|| lists.to_owned()))
+    trouble.hint(nearest(error, ContextKind::SuggestedArg).unwrap_or_else(|| lists.to_owned()))
 }
 
 fn invalid(error: &Error, argument: &str, lists: String) -> Trouble {

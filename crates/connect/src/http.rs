@@ -143,7 +143,7 @@ fn socket_address(text: &str) -> Result<SocketAddr> {
     };
     with_port.ok().and_then(|mut found| found.next()).ok_or_else(|| {
         Trouble::usage(format!("`{text}` is not an address")).hint(
-            "address is an IP address or a host name; a port may follow, as in 203.0.113.9:8443",
+            "connect-to is an IP address or a host name; a port may follow, as in 203.0.113.9:8443",
         )
     })
 }

@@ -49,7 +49,7 @@ impl MailServer {
     pub fn send(&self, from: &str, to: &[String], subject: &str, text: &str) -> Result<()> {
         let address = |text: &str| -> Result<Mailbox> {
             text.parse().map_err(|error| {
-                Trouble::usage(format!("`{text}` is no mail address")).because(error)
+                Trouble::usage(format!("`{text}` is not a mail address")).because(error)
             })
         };
         let mut message = Message::builder().from(address(from)?).subject(subject);

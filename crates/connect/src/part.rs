@@ -65,10 +65,10 @@ pub(crate) fn plan(
     let mut items = Vec::new();
     let (mut there, mut missing) = (PathSet::default(), PathSet::default());
     let refused = |path: &[u8], because: &str| {
-        Trouble::outside("a part of the files cannot take its place")
+        Trouble::outside("some of the files cannot be put in place")
             .at(format!("{place}: {}", String::from_utf8_lossy(path)))
             .because(because)
-            .hint("look what is there, and move it away; nothing else of the site was touched")
+            .hint("check what is there and move it away; nothing else of the site was changed")
     };
     for entry in built {
         for folder in folders_of(&entry.path) {
@@ -235,7 +235,7 @@ pub(crate) fn read_list(text: &[u8], place: &str) -> Result<Vec<Item>> {
     lines.map(item).collect::<Option<_>>().ok_or_else(|| {
         Trouble::damaged("the list of what a run has put in place cannot be read")
             .at(place.to_owned())
-            .hint("what it has replaced lies beside the list; bring it back by hand")
+            .hint("what it replaced is next to the list; restore it by hand")
     })
 }
 

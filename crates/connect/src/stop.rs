@@ -27,7 +27,7 @@ pub(crate) async fn wanted() {
 
 /// What a call that was waiting ends with.
 pub(crate) fn interrupted() -> Trouble {
-    Trouble::interrupted("interrupted").because("you asked to stop")
+    Trouble::interrupted("interrupted").because("stopped with Ctrl-C or a signal")
 }
 
 /// Waits for an answer, as long as the user does.

@@ -187,7 +187,7 @@ fn is_unknown(error: Option<&Error>) -> bool {
 fn in_words(error: Option<&Error>, name: &ServerName<'_>) -> String {
     let why = match error {
         Some(Error::InvalidCertificate(why)) if !is_unknown(error) => why,
-        _ => return "nobody whom this machine trusts vouches for the certificate".into(),
+        _ => return "no authority that this machine trusts has signed the certificate".into(),
     };
     match why {
         CertificateError::NotValidForName | CertificateError::NotValidForNameContext { .. } => {
@@ -201,7 +201,7 @@ fn in_words(error: Option<&Error>, name: &ServerName<'_>) -> String {
         }
         // One that a server has made itself and uses as an authority, too.
         CertificateError::Other(other) if other.to_string().contains("CaUsedAsEndEntity") => {
-            "the certificate is one that the server has made itself".into()
+            "the certificate is self-signed".into()
         }
         other => format!("the certificate is not accepted ({other})"),
     }

@@ -4,7 +4,19 @@
 use serde::{Deserialize, Serialize};
 
 /// How much a finding weighs.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize, schemars::JsonSchema)]
+#[derive(
+    Clone,
+    Copy,
+    Debug,
+    PartialEq,
+    Eq,
+    PartialOrd,
+    Ord,
+    Hash,
+    Serialize,
+    Deserialize,
+    schemars::JsonSchema,
+)]
 #[serde(rename_all = "kebab-case")]
 pub enum Severity {
     /// Visitors see something broken.
@@ -14,7 +26,19 @@ pub enum Severity {
 }
 
 /// The kinds of problems that `scan` finds.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize, schemars::JsonSchema)]
+#[derive(
+    Clone,
+    Copy,
+    Debug,
+    PartialEq,
+    Eq,
+    PartialOrd,
+    Ord,
+    Hash,
+    Serialize,
+    Deserialize,
+    schemars::JsonSchema,
+)]
 #[serde(rename_all = "kebab-case")]
 pub enum Code {
     /// A link leads to a page that is not there.
@@ -90,7 +114,7 @@ impl Code {
             }
             Code::InsecureForm => "write the form's target with https:",
             Code::RedirectChain => "link to the last address directly",
-            Code::OldAddress => "fernweh rewrite changes addresses that were forgotten",
+            Code::OldAddress => "rewrite what is left with fernweh rewrite SITE",
         }
     }
 
@@ -104,7 +128,9 @@ impl Code {
 }
 
 /// One problem found on a page.
-#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, schemars::JsonSchema)]
+#[derive(
+    Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, schemars::JsonSchema,
+)]
 pub struct Finding {
     /// The kind.
     pub code: Code,
@@ -123,7 +149,9 @@ pub struct Finding {
 }
 
 /// How a test before acting ended.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, schemars::JsonSchema)]
+#[derive(
+    Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, schemars::JsonSchema,
+)]
 #[serde(rename_all = "kebab-case")]
 pub enum Verdict {
     /// As it should be.

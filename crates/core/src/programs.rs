@@ -8,7 +8,8 @@ use serde::Deserialize;
 use std::collections::BTreeMap;
 
 /// Asks the command line of PHP. It answers with one line that begins with `php {`.
-pub const QUESTION: &str = "php -r 'echo \"\\nphp \", json_encode(array(\"version\" => PHP_VERSION, \
+pub const QUESTION: &str = "php -r 'echo \"\\nphp \", json_encode(array(\"version\" => \
+                 PHP_VERSION, \
      \"extensions\" => get_loaded_extensions(), \"limits\" => array_map(\"ini_get\", array(\
      \"memory_limit\" => \"memory_limit\", \"upload_max_filesize\" => \"upload_max_filesize\", \
      \"post_max_size\" => \"post_max_size\", \"max_input_vars\" => \"max_input_vars\", \

@@ -27,6 +27,7 @@ fn the_core_does_no_input_or_output_and_knows_no_clock_and_no_terminal() {
         "quick-xml",
         "regex",
         "ring",
+        "schemars",
         "serde",
         "serde_json",
         "thiserror",

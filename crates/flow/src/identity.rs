@@ -9,7 +9,7 @@ use serde::Serialize;
 /// The digest of a description.
 pub(crate) fn identity(description: &impl Serialize) -> Result<String> {
     let text = serde_json::to_vec(description)
-        .map_err(|error| Trouble::usage("the run cannot be described").because(error))?;
+        .map_err(|error| Trouble::usage("the run cannot be recorded").because(error))?;
     Ok(sha256(&text))
 }
 

@@ -13,7 +13,9 @@ use fernweh_ports::{
 use serde::{Deserialize, Serialize};
 
 /// One kept state, as it is noted at the destination.
-#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, schemars::JsonSchema)]
+#[derive(
+    Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, schemars::JsonSchema,
+)]
 pub struct KeptNote {
     /// When it began (RFC 3339, UTC).
     pub started: String,
@@ -193,7 +195,7 @@ fn parts(note: &Note) -> Result<(Header, Plan, Step)> {
             Ok((header.clone(), plan.clone(), done.clone()))
         }
         [] => Err(Trouble::usage("the destination does not say how it is taken back")
-            .because("it is too long for a note, or was kept by an earlier version")
+            .because("its record is too long for a note, or comes from an earlier version")
             .hint("undo it in the folder where it was begun")),
         _ => Err(foreign("a run")),
     }

@@ -28,7 +28,7 @@ impl Notice {
         let done = self.take(&self.command, &self.request, site, progress)?;
         match done.into_iter().find(|done| done.failed) {
             None => Ok(()),
-            Some(failed) => Err(Trouble::outside("a step of [before] did not work")
+            Some(failed) => Err(Trouble::outside("a step of [before] failed")
                 .at(failed.what)
                 .because(failed.outcome)
                 .hint("try it on the host, or leave it out of [before]")),
@@ -40,14 +40,12 @@ impl Notice {
     pub fn end(&self, site: &dyn SiteAccess) -> Vec<String> {
         let failed = |done: Refreshed| {
             let Refreshed { what, outcome, .. } = done;
-            format!(
-                "a step at the end of [before] did not work, so do it by hand: {what}: {outcome}"
-            )
+            format!("a step at the end of [before] failed; do it by hand: {what}: {outcome}")
         };
         match self.take(&self.end_command, &self.end_request, site, &Silent) {
             Ok(done) => done.into_iter().filter(|done| done.failed).map(failed).collect(),
             Err(trouble) => {
-                vec![format!("the steps at the end of [before] were not taken: {trouble}")]
+                vec![format!("the steps at the end of [before] were not carried out: {trouble}")]
             }
         }
     }

@@ -42,7 +42,7 @@ pub fn pack(
         Err(trouble) if trouble.lost || trouble.kind == TroubleKind::Interrupted => {
             let Some(again) = &options.again else { return Err(trouble) };
             archive.keep();
-            Err(trouble.incomplete(format!("nothing was changed; to go on from here: {again}")))
+            Err(trouble.incomplete(format!("nothing was changed; to resume: {again}")))
         }
         Err(trouble) => {
             if options.go_on {
@@ -125,7 +125,7 @@ fn fill(
 /// What is gone on with must be what it was.
 fn check_same(manifest: &Manifest, structure: &Structure, partial: &Partial) -> Result<()> {
     let other = |what: &str| {
-        Trouble::usage("this archive cannot be continued")
+        Trouble::usage("this archive cannot be resumed")
             .because(what)
             .hint("add --fresh to begin anew")
     };

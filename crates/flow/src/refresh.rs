@@ -145,7 +145,7 @@ impl Refresh {
                 let last = last.unwrap_or("it printed nothing").to_owned();
                 match output.succeeded {
                     true => Ok(last),
-                    false => Err(Trouble::outside("it did not end well").because(last)),
+                    false => Err(Trouble::outside("it failed").because(last)),
                 }
             });
             done.push(told(format!("ran {command}"), ended));

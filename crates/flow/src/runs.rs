@@ -100,8 +100,8 @@ pub fn unfinished(records: &Records, site: &str) -> Result<Vec<String>> {
 /// What to say about a site whose old state was removed by a run that was broken off.
 pub fn emptied(run: &Run) -> String {
     format!(
-        "site {0} is empty: {1} of {2} removed its old state and was broken off; type that command \
-         again to go on, or fernweh undo {0} to bring the old state back",
+        "site {0} is empty: {1} of {2} removed its old state and was interrupted; type that \
+         command again to resume, or fernweh undo {0} to restore the old state",
         run.header.site, run.header.command, run.header.started
     )
 }
@@ -113,16 +113,16 @@ pub fn warning(records: &Records, site: &str) -> Result<Option<String>> {
         match run.state() {
             RunState::Switching(..) => {
                 return Ok(Some(format!(
-                    "site {site} is half switched by {} of {began}: type that command again to \
-                     complete it, or fernweh undo {site} to take it back",
+                    "site {site} was only partly switched by {} of {began}: type that command \
+                     again to complete it, or fernweh undo {site} to go back",
                     run.header.command
                 )));
             }
             RunState::Emptied => return Ok(Some(emptied(&run))),
             RunState::Open if run.is_rewriting() => {
                 return Ok(Some(format!(
-                    "a rewriting of site {site} begun {began} was broken off: type it again to \
-                     go on, or fernweh undo {site} to take it back"
+                    "a rewriting of site {site} begun {began} was interrupted: type it again to \
+                     resume, or fernweh undo {site} to go back"
                 )));
             }
             _ => {}

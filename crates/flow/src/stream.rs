@@ -12,10 +12,10 @@ use fernweh_ports::{Result, Trouble};
 use std::io::{BufReader, Read};
 
 fn refused(member: &Member, because: impl std::fmt::Display) -> Trouble {
-    Trouble::damaged("the archive holds SQL that it must not hold")
+    Trouble::damaged("the archive contains SQL that is not allowed")
         .at(member.to_string())
         .because(because)
-        .hint("do not use this archive; ask where it comes from")
+        .hint("do not use this archive; find out where it comes from")
 }
 
 /// The rows of a member have other columns than the manifest says.
@@ -23,7 +23,7 @@ pub(crate) fn other_columns(member: &Member) -> Trouble {
     Trouble::damaged("the archive contradicts itself")
         .at(member.to_string())
         .because("its columns are not those of its manifest")
-        .hint("do not use this archive; ask where it comes from")
+        .hint("do not use this archive; find out where it comes from")
 }
 
 type Script<'a> = ScriptReader<zstd::Decoder<'static, BufReader<Box<dyn Read + 'a>>>>;
@@ -48,7 +48,7 @@ fn each(
     while let Some(statement) = script.next_statement().map_err(broken)? {
         // Packing writes rows in the usual modes; in others their texts would end elsewhere.
         if script.modes() != Modes::default() {
-            return Err(refused(member, "its rows are written in an unusual mode"));
+            return Err(refused(member, "its rows are written in an unexpected SQL mode"));
         }
         visit(statement)?;
     }
@@ -194,7 +194,7 @@ fn copied_rows(
         let mut weight = 0;
         loop {
             let line = script.next_line().map_err(broken)?;
-            let line = line.ok_or_else(|| refused(member, "the rows break off"))?;
+            let line = line.ok_or_else(|| refused(member, "the rows are cut off"))?;
             let ends = line == b"\\.";
             if !ends {
                 // An empty line is a record, too.

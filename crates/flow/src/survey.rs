@@ -386,11 +386,8 @@ fn add_checks(report: &mut SurveyReport, damaged: &[String]) {
     let free = report.files.as_ref().and_then(|files| files.free);
     let free = free.or_else(|| report.database.as_ref().and_then(|database| database.free));
     if let Some(free) = free {
-        let what = format!(
-            "{} free, about {} needed for a second state",
-            megabytes(free),
-            megabytes(size)
-        );
+        let what =
+            format!("{} free, about {} needed for a second copy", megabytes(free), megabytes(size));
         report.checks.push(match free > size {
             true => Check::passed(what),
             false => Check::failed(what, "make room before you unpack here"),
@@ -399,19 +396,22 @@ fn add_checks(report: &mut SurveyReport, damaged: &[String]) {
     for place in damaged.iter().take(5) {
         report.checks.push(Check::warned(
             format!("a serialized value is already damaged: {place}"),
-            "it travels as it is, and addresses in it stay; mend it in the old site",
+            format!(
+                "copied unchanged; repair it with: fernweh rewrite {} --mend-lengths",
+                report.site
+            ),
         ));
     }
     if damaged.len() > 5 {
         report.checks.push(Check::warned(
             format!("{} more serialized values are already damaged", damaged.len() - 5),
-            "they travel as they are",
+            "they are copied unchanged",
         ));
     }
     if let Some(database) = &report.database {
         if !database.not_carried.is_empty() {
             report.checks.push(Check::warned(
-                format!("this version does not carry: {}", database.not_carried.join(", ")),
+                format!("not supported, so not moved: {}", database.not_carried.join(", ")),
                 "create them by hand in the new database",
             ));
         }
@@ -419,22 +419,22 @@ fn add_checks(report: &mut SurveyReport, damaged: &[String]) {
             let names: Vec<String> =
                 report.prefixes.iter().map(|(name, count)| format!("{name}* ({count})")).collect();
             report.checks.push(Check::warned(
-                format!("several groups of tables live here: {}", names.join(", ")),
-                "say with tables = [\"…_*\"] which of them are this site's",
+                format!("the database holds several groups of tables: {}", names.join(", ")),
+                "set tables = [\"…_*\"] to choose this site's",
             ));
         }
     }
     if report.database.is_some() && report.files.is_some() && report.settings.is_none() {
         report.checks.push(Check::warned(
-            "no connection settings were found among the files, in the syntaxes that are read",
-            "after a move, write the new connection into the site's settings by hand",
+            "no connection settings in a known form were found in the files",
+            "after a move, write the new database connection into the site's settings by hand",
         ));
     }
     if let Some(files) = &report.files {
         for left in &files.left_out {
             report.checks.push(Check::warned(
                 format!("cannot be packed: {}, {}", left.path, left.because),
-                "it is left out unless pack is told otherwise (--outside-links)",
+                "it is left out, unless you pack with --outside-links",
             ));
         }
     }

@@ -48,9 +48,9 @@ pub fn last_change(records: &Records, site: &str) -> Result<Run> {
 }
 
 pub(crate) fn nothing_to_take_back(site: &str) -> Trouble {
-    Trouble::usage(format!("there is no change of site {site} to take back"))
-        .because("no finished run on this site is recorded beside this configuration")
-        .hint("fernweh runs lists what ran; undo works where unpack or rewrite was typed")
+    Trouble::usage(format!("there is no change of site {site} to undo"))
+        .because("no finished run on this site is recorded next to this configuration")
+        .hint("fernweh runs lists what ran; undo works in the folder where the change was made")
 }
 
 /// The changes of a site that can be turned, the oldest first: those that stand, and behind them
@@ -104,11 +104,11 @@ impl Stack {
         if let Some(at) = place(&self.undone) {
             return Ok(self.undone[..=at].to_vec());
         }
-        Err(Trouble::usage(format!("the site cannot stand as run `{name}` has left it"))
-            .because(
-                "no such run is kept; what lies before the oldest one is reached by fernweh undo",
-            )
-            .hint("fernweh runs lists what is kept"))
+        Err(Trouble::usage(format!(
+            "the site cannot go to the state that run `{name}` left behind"
+        ))
+        .because("no such run is kept; fernweh undo reaches the state before the oldest one")
+        .hint("fernweh runs lists what is kept"))
     }
 }
 
@@ -134,7 +134,7 @@ pub fn turn_unpack(
         RunState::Switching(_, plan) => (Direction::Back, plan, run.header.started.clone(), None),
         _ => {
             discard(&mut journal, targets, progress)?;
-            return Err(Trouble::usage("this run had changed nothing; it is cleaned up now"));
+            return Err(Trouble::usage("this run had changed nothing and was cleaned up"));
         }
     };
     if before.is_some() {
@@ -179,11 +179,11 @@ fn check_kept(run: &Run, plan: &Plan, targets: &mut Targets, direction: Directio
         return Ok(());
     }
     let site = &run.header.site;
-    Err(Trouble::damaged(format!("what is kept of site {site} is not all there any more"))
+    Err(Trouble::damaged(format!("a part of what is kept of site {site} is missing"))
         .because(format!("missing: {}", absent.join("; ")))
         .hint(format!(
-            "somebody has removed it: bring it back from a backup, or give this state up with \
-             fernweh undo {site} --let-go"
+            "somebody removed it: restore it from a backup, or give up this state with fernweh \
+             undo {site} --let-go"
         )))
 }
 
@@ -206,7 +206,7 @@ pub fn turn_rewrite(run: &Run, parts: &mut Editors, progress: &dyn Progress) -> 
         true => TakenBack::default(),
         false => rewrite::turn(&run.folder, direction, parts, progress).map_err(|trouble| {
             trouble.incomplete(format!(
-                "some cells may have been changed already; type fernweh undo {} again to complete it",
+                "some cells may have been changed already; type fernweh undo {} again to finish",
                 run.header.site
             ))
         })?,

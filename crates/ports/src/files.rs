@@ -20,7 +20,7 @@ pub struct LeftOut {
 impl LeftOut {
     /// Something that was listed and was gone when it was to be read.
     pub fn vanished(path: &[u8]) -> Self {
-        Self::new(String::from_utf8_lossy(path), "it went while the site was read")
+        Self::new(String::from_utf8_lossy(path), "it was removed while the site was read")
     }
 
     /// Something that is neither file, folder nor link.
@@ -232,7 +232,9 @@ pub struct FileSwap {
 }
 
 /// How much files are.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
+#[derive(
+    Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema,
+)]
 pub struct Amount {
     /// Their number.
     pub files: u64,

@@ -39,7 +39,10 @@ pub trait Progress: Failpoints + Sync {
     /// An error if the user wants to stop.
     fn go_on(&self) -> Result<()> {
         if self.stopping() {
-            return Err(Trouble::interrupted("interrupted").because("you asked to stop"));
+            return Err(Trouble::interrupted("interrupted").because(
+                "stopped with Ctrl-C or a \
+                             signal",
+            ));
         }
         Ok(())
     }

@@ -14,7 +14,9 @@ use fernweh_core::settings::Setting;
 use serde::{Deserialize, Serialize};
 
 /// Which halves of a site take part: its database, its files, or both.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
+#[derive(
+    Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema,
+)]
 pub struct Halves {
     /// The database takes part.
     pub database: bool,

@@ -123,11 +123,11 @@ impl Trouble {
         use std::io::ErrorKind::*;
         let (because, hint) = match error.kind() {
             NotFound => ("there is no such file or folder", "check the path"),
-            PermissionDenied => ("no right to do this", "check owner and permissions"),
+            PermissionDenied => ("permission denied", "check owner and permissions"),
             StorageFull | QuotaExceeded => {
-                ("no room left on the disk", "make room, or choose another disk")
+                ("the disk is full", "make room, or choose another disk")
             }
-            FileTooLarge => ("the file may not become so large here", "choose another place"),
+            FileTooLarge => ("the file is too large for this file system", "choose another place"),
             AlreadyExists if path.exists() && !path.is_dir() => {
                 ("a file is where a folder is needed", "choose another place")
             }

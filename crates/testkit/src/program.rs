@@ -158,10 +158,17 @@ impl Workspace {
         Ran { code: output.status.code(), out: text(&output.stdout), err: text(&output.stderr) }
     }
 
-    /// Brings the last change of a site again that was taken back.
-    pub fn redo(&self, site: &str) -> Ran {
+    /// The runs that change sites, the oldest first: without packings, scans and previews.
+    pub fn changes(&self) -> Value {
         let runs = self.done("runs --json").json();
         let all = runs["runs"].as_array().into_iter().flatten();
+        all.filter(|run| run["run"] != "").cloned().collect()
+    }
+
+    /// Brings the last change of a site again that was taken back.
+    pub fn redo(&self, site: &str) -> Ran {
+        let runs = self.changes();
+        let all = runs.as_array().into_iter().flatten();
         let mut of_site = all.filter(|run| run["site"] == site && run["state"] == "undone");
         let last = of_site.next_back().expect("a run that was taken back");
         let name = last["run"].as_str().unwrap_or_default().to_owned();
@@ -172,9 +179,7 @@ impl Workspace {
     /// something, as the sample site always has.
     #[track_caller]
     pub fn done(&self, line: &str) -> Ran {
-        let ran = self.run(line);
-        assert!(matches!(ran.code, Some(0 | 1)), "fernweh {line}\n{}\n{}", ran.out, ran.err);
-        ran
+        self.run(line).fine()
     }
 }
 
@@ -190,6 +195,14 @@ impl Ran {
     #[track_caller]
     pub fn code(self, code: i32) -> Self {
         assert_eq!(self.code, Some(code), "{}\n{}", self.out, self.err);
+        self
+    }
+
+    /// Expects that what was asked was done: with nothing left to look at, or with something, as
+    /// the sample site always has.
+    #[track_caller]
+    pub fn fine(self) -> Self {
+        assert!(matches!(self.code, Some(0 | 1)), "{}\n{}", self.out, self.err);
         self
     }
 

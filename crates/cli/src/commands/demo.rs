@@ -3,7 +3,7 @@
 use crate::context::Context;
 use crate::exit::{DONE, FINDINGS};
 use crate::options::SiteArgs;
-use crate::render::{Page, Paint, counted};
+use crate::render::{Page, Paint};
 use crate::rules;
 use crate::site::Site;
 use clap::{Args, ValueEnum, ValueHint};
@@ -272,7 +272,8 @@ fn stand_in(root: &str, host: &str, https: bool, authority: &Authority) -> Resul
 
 fn configuration(stage: &Stage, old: &StandIn, new: &StandIn) -> String {
     format!(
-        "{}connect-to = \"{}\"\n\n{}connect-to = \"{}\"\nauthority  = \"demo-authority.pem\"\nfinal      = true\n\n{PACK}\n\
+        "{}connect-to = \"{}\"\n\n{}connect-to = \"{}\"\nauthority  = \
+         \"demo-authority.pem\"\nfinal      = true\n\n{PACK}\n\
          [[rule]]\nfrom = \"/home/keeper/htdocs\"\nto   = \"/srv/www/glimmer\"\ninto = [\"new\"]\n",
         section(&stage.old, "old", OLD_URL, OLD_ROOT),
         old.address,

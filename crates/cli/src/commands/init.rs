@@ -119,10 +119,10 @@ fn old_site(
         }
     };
     let config = Config {
-        folder: path.parent().filter(|folder| !folder.as_os_str().is_empty()).map_or_else(
-            || PathBuf::from("."),
-            Path::to_owned,
-        ),
+        folder: path
+            .parent()
+            .filter(|folder| !folder.as_os_str().is_empty())
+            .map_or_else(|| PathBuf::from("."), Path::to_owned),
         ..Config::default()
     };
     let mut places =
@@ -172,9 +172,8 @@ fn new_site(args: &InitArgs, old: &Old) -> Result<New> {
         new.files = asked(question, None).typed();
     }
     if new.files.is_some() && new.url.is_none() {
-        let secure = old.site.url.as_ref().map(|url| {
-            url.to_string().replacen("http://", "https://", 1)
-        });
+        let secure =
+            old.site.url.as_ref().map(|url| url.to_string().replacen("http://", "https://", 1));
         new.url = asked("What will its web address be?", secure.as_deref())
             .typed()
             .map(|url| with_scheme(&url));

@@ -5,6 +5,7 @@ pub mod completions;
 pub mod demo;
 pub mod forward;
 pub mod init;
+pub mod manual;
 pub mod moving;
 pub mod pack;
 pub mod rewrite;

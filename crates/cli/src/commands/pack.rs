@@ -1,8 +1,8 @@
 //! `fernweh pack`
 
+use crate::complete::site_names;
 use crate::config::Config;
 use crate::context::Context;
-use crate::complete::site_names;
 use crate::exit::done;
 use crate::options::{Half, SiteArgs};
 use crate::render::{Page, counted, duration, left_out, moment, size, tree, word};
@@ -159,7 +159,9 @@ fn archive_name(site: &str) -> PathBuf {
         1 => PathBuf::from(format!("{site}-{now}.fernweh.tar")),
         _ => PathBuf::from(format!("{site}-{now}-{number}.fernweh.tar")),
     };
-    (1..).map(name).find(|path| !path.exists()).unwrap_or_else(|| name(1))
+    // What is unfinished under a name is somebody else's, or of another day.
+    let is_free = |path: &PathBuf| !path.exists() && !is_unfinished(path);
+    (1..).map(name).find(is_free).unwrap_or_else(|| name(1))
 }
 
 fn text(
@@ -239,7 +241,10 @@ fn text(
             "secrets",
             &format!("{} in this archive holds connection settings", report.settings.join(", ")),
         );
-        page.more("whoever has the archive can log in to the site's database; only you can read it");
+        page.more(
+            "whoever has the archive can log in to the site's database; only you can read \
+                   it",
+        );
     }
     if is_script {
         page.row("script", &format!("{}, {}", report.archive, size(report.size)));

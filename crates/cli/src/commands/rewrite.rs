@@ -129,11 +129,11 @@ fn rewriter(args: &RewriteArgs, config: &Config, site: Option<&Site>) -> Result<
     if args.from.len() != args.to.len() {
         return Err(Trouble::usage("--from and --to do not pair up")
             .because(format!(
-                "there are {} of --from and {} of --to",
+                "--from is given {} times and --to {} times",
                 args.from.len(),
                 args.to.len()
             ))
-            .hint("give each --from its --to"));
+            .hint("add a --to for each --from"));
     }
     let name = site.map_or("", |site| site.name.as_str());
     let mut found = rules::configured(config, name)?;
@@ -141,8 +141,10 @@ fn rewriter(args: &RewriteArgs, config: &Config, site: Option<&Site>) -> Result<
         let (from, to) = (rules::address_of(config, from)?, rules::address_of(config, to)?);
         match pair(&from, &to)? {
             Some(rule) => found.push(rule),
-            None => return Err(Trouble::usage(format!("{from} would be rewritten to itself"))
-                .hint("--from and --to must differ")),
+            None => {
+                return Err(Trouble::usage(format!("{from} would be rewritten to itself"))
+                    .hint("--from and --to must differ"));
+            }
         }
     }
     let url = site.and_then(|site| site.url.as_ref());

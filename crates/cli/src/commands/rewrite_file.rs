@@ -113,7 +113,10 @@ fn read_as(engine: Option<Engine>, from: &str, start: &[u8]) -> Result<ReadAs> {
         }
         None if is_named_sql => Err(Trouble::usage("unknown SQL dialect")
             .at(from.to_owned())
-            .because("the beginning of the script does not tell it, and quotes differ between dialects")
+            .because(
+                "the beginning of the script does not tell it, and quotes differ between \
+                      dialects",
+            )
             .hint("add --engine mariadb, postgres or sqlite")),
         _ => Ok(ReadAs::Text),
     }

@@ -1,7 +1,7 @@
 //! `fernweh scan`
 
-use crate::config::Config;
 use crate::complete::site_names;
+use crate::config::Config;
 use crate::context::Context;
 use crate::document::{self, of_scan};
 use crate::exit::done;
@@ -73,10 +73,13 @@ pub fn run(context: &Context, args: &ScanArgs) -> Result<u8> {
     let log = RunLog::begin(&config, &records, "scan", &site.name);
     let mut report = options(args, &config, &site)?.run(&site, context.around(&records))?;
     let findings = report.findings.len() as u64;
-    log.end(&report.start, &match findings {
-        0 => "nothing wrong".to_owned(),
-        some => counted(some, "finding", "findings"),
-    });
+    log.end(
+        &report.start,
+        &match findings {
+            0 => "nothing wrong".to_owned(),
+            some => counted(some, "finding", "findings"),
+        },
+    );
     let traced = match args.trace && !report.findings.is_empty() {
         true => {
             let addresses = report.findings.iter().map(|finding| finding.address.clone());
@@ -186,10 +189,7 @@ fn text(context: &Context, site: &Site, report: &ScanReport, traced: bool) -> St
         ),
     );
     if report.external > 0 {
-        page.more(&format!(
-            "{} to other hosts checked",
-            counted(report.external, "link", "links")
-        ));
+        page.more(&format!("{} to other hosts checked", counted(report.external, "link", "links")));
     }
     if report.external_skipped > 0 {
         page.more(&format!(
@@ -209,7 +209,7 @@ fn text(context: &Context, site: &Site, report: &ScanReport, traced: bool) -> St
     if report.bounded {
         page.row(
             "bounded",
-            "the scan stopped at a limit; --max-pages, --max-depth and --max-minutes raise it",
+            "the scan stopped at a limit; raise it with --max-pages, --max-depth or --max-minutes",
         );
     }
     for code in Code::ALL {
@@ -229,9 +229,7 @@ fn text(context: &Context, site: &Site, report: &ScanReport, traced: bool) -> St
     match report.counts.contains_key(Code::OldAddress.name()) {
         true => page.row("next", &format!("fernweh rewrite {}", site.name)),
         false if report.findings.is_empty() => page.row("next", "nothing is left to do here"),
-        false => {
-            page.row("next", &format!("fix what is broken, then: {}", context.typed.again()))
-        }
+        false => page.row("next", &format!("fix what is broken, then: {}", context.typed.again())),
     }
     page.finish()
 }

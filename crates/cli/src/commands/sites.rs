@@ -63,10 +63,8 @@ pub fn run(context: &Context, args: &SitesArgs) -> Result<u8> {
     let names: Vec<&String> = config.content.site.keys().collect();
     // A host that does not answer keeps only its own line waiting.
     let sites: Vec<Listed> = std::thread::scope(|scope| {
-        let looks: Vec<_> = names
-            .iter()
-            .map(|name| scope.spawn(|| listed(&config, name, !args.list)))
-            .collect();
+        let looks: Vec<_> =
+            names.iter().map(|name| scope.spawn(|| listed(&config, name, !args.list))).collect();
         looks.into_iter().filter_map(|look| look.join().ok()).collect()
     });
     let is_failed = |check: &Check| check.verdict == Verdict::Failed;
@@ -85,9 +83,7 @@ fn listed(config: &Config, name: &str, reach: bool) -> Listed {
     // Where one half cannot be reached, the other is still worth a look.
     let (site, trouble) = match site {
         Ok(site) => (Some(site), None),
-        Err(trouble) => {
-            (Site::resolve_for_pages(config, Some(name), &places).ok(), Some(trouble))
-        }
+        Err(trouble) => (Site::resolve_for_pages(config, Some(name), &places).ok(), Some(trouble)),
     };
     let mut checks: Vec<Check> = trouble.iter().map(failed).collect();
     if let (Some(site), true) = (&site, reach) {

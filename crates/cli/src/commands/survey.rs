@@ -1,8 +1,8 @@
 //! `fernweh survey`
 
+use crate::complete::site_names;
 use crate::config::Config;
 use crate::context::Context;
-use crate::complete::site_names;
 use crate::exit::{DONE, REFUSED};
 use crate::options::SiteArgs;
 use crate::render::{

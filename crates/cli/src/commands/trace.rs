@@ -21,12 +21,13 @@ use std::path::{Path, PathBuf};
 ///
 /// Searches the database and the files once for any number of texts, however they are
 /// encoded there. Examples:
-///   fernweh trace new http://archive.example/old-sky-map.png
+///   fernweh trace new http://cdn.example/moon.png
 ///   fernweh scan new --own-only --json > scan.json; fernweh trace new --findings scan.json
 #[derive(Debug, Args)]
 #[command(
     verbatim_doc_comment,
-    override_usage = "fernweh trace [OPTIONS] SITE TEXT...\n       fernweh trace [OPTIONS] SITE --findings FILE"
+    override_usage = "fernweh trace [OPTIONS] SITE TEXT...\n       fernweh trace [OPTIONS] SITE \
+                     --findings FILE"
 )]
 pub struct TraceArgs {
     /// The site's name in fernweh.toml, then the addresses or other texts
@@ -108,10 +109,10 @@ fn addresses_of(path: &Path) -> Result<Vec<String>> {
         trouble.kind = fernweh_ports::TroubleKind::Usage;
         trouble
     })?;
-    let scan: SavedScan = serde_json::from_str(&text).map_err(|error| {
+    let scan: SavedScan = serde_json::from_str(&text).map_err(|_| {
         Trouble::usage("this file is not a saved scan")
             .at(path.display().to_string())
-            .because(error)
+            .because("it is not the JSON document that scan prints")
             .hint("make one with: fernweh scan SITE --json > scan.json")
     })?;
     Ok(searchable(scan.findings.into_iter().map(|finding| finding.address)))
@@ -140,15 +141,15 @@ fn text(style: Style, site: &Site, report: &TraceReport, propose: bool) -> Strin
 
 fn proposed(page: &mut Page, site: &Site, report: &TraceReport, asked: bool) {
     if report.is_empty() {
-        page.row("next", "search for less of the address, a file name for example");
+        page.row("next", "search for a shorter part of the address, for example a file name");
         return;
     }
     let Some(first) = report.proposed.first() else {
         page.row(
             "next",
             match asked {
-                true => "no rule changes this: correct it where it stands",
-                false => "correct what is wrong there, or let rules do it: --propose shows them",
+                true => "no rule changes this: correct it by hand",
+                false => "correct it by hand, or let rules do it: --propose shows them",
             },
         );
         return;

@@ -125,7 +125,7 @@ fn text(
         label = "";
     }
     if !other.is_empty() {
-        page.arrow(0, "only looks alike (another name, a mail address), or is new already");
+        page.arrow(0, "only looks similar (another name, a mail address), or is already new");
     }
     if found.edits.is_empty() && found.left.is_empty() && other.is_empty() {
         page.row("untouched", "no old name of any rule occurs in it");

@@ -195,10 +195,13 @@ fn agree(context: &Context, site: &Site, runs: &[Run]) -> Result<()> {
         format!("the state kept by {}{room}", run.header.run)
     };
     page.list("gives up", runs.iter().map(line));
-    page.row("frees", &match freed(runs) {
-        0 => "not known how much".to_owned(),
-        bytes => size(bytes),
-    });
+    page.row(
+        "frees",
+        &match freed(runs) {
+            0 => "not known how much".to_owned(),
+            bytes => size(bytes),
+        },
+    );
     page.arrow(0, &format!("site {} cannot go back to it any more", site.name));
     context.say(&page.finish());
     match person().agrees("\ngo on?") {
@@ -248,10 +251,7 @@ fn step(page: &mut Page, site: &Site, report: &UndoReport) {
         page.more("since then records may have been changed");
     }
     if report.changed_since || !report.written.is_empty() {
-        page.arrow(
-            0,
-            "they are not in the present state; they are kept with the other one",
-        );
+        page.arrow(0, "they are not in the present state; they are kept with the other one");
     }
     if let Some(taken) = &report.taken_back {
         page.row(

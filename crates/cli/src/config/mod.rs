@@ -4,8 +4,8 @@ mod errors;
 mod sections;
 
 pub use sections::{
-    AfterSection, BeforeSection, Content, PackSection, RuleKind, RuleSection, SiteSection,
-    TellSection, UnpackSection, Assist, Passwords,
+    AfterSection, Assist, BeforeSection, Content, PackSection, Passwords, RuleKind, RuleSection,
+    SiteSection, TellSection, UnpackSection,
 };
 
 use crate::plain_file::plain_text;

@@ -332,7 +332,7 @@ impl TryFrom<String> for Room {
     type Error = String;
 
     fn try_from(text: String) -> std::result::Result<Self, String> {
-        let wrong = || format!("`{text}` is no size; write it as in \"20 GB\"");
+        let wrong = || format!("`{text}` is not a size; write it as in \"20 GB\"");
         let end = text.find(|ch: char| ch.is_alphabetic()).ok_or_else(wrong)?;
         let number: f64 = text[..end].trim().parse().map_err(|_| wrong())?;
         let unit = match text[end..].to_ascii_lowercase().as_str() {
@@ -391,4 +391,3 @@ pub enum RuleKind {
     /// Any words.
     Text,
 }
-

@@ -7,12 +7,12 @@ mod scan;
 pub use rewriting::of_rewriting;
 pub use scan::of_scan;
 
+use crate::render::{Page, Style};
 use fernweh_ports::{Result, Trouble, shown};
 use minijinja::syntax::SyntaxConfig;
 use minijinja::value::Serde;
 use minijinja::{Environment, context};
 use serde::Serialize;
-use crate::render::{Page, Style};
 use std::fs::Permissions;
 use std::io::{Read, Write};
 use std::os::unix::fs::PermissionsExt;

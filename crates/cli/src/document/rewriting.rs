@@ -1,9 +1,9 @@
 //! The numbers of a rewriting as a document.
 
 use super::{Document, Item, Section, Shown, made};
+use super::{count, counted};
 use fernweh_core::rewrite::{Reason, Tally};
 use fernweh_flow::report::RewriteReport;
-use super::{count, counted};
 use fernweh_ports::Refused;
 use std::collections::BTreeMap;
 
@@ -20,9 +20,9 @@ pub fn of_rewriting(
     let verb = if applied { "were rewritten" } else { "would be rewritten" };
     let headline = match (addresses, left) {
         (0, 0) => "No old address was found".to_owned(),
-        (0, _) => format!("Nothing to rewrite; {} stay", addresses_of(left)),
+        (0, _) => format!("Nothing to rewrite; {} are left", addresses_of(left)),
         (_, 0) => format!("{} {verb}, all there are", addresses_of(addresses)),
-        _ => format!("{} {verb}, {} stay", addresses_of(addresses), count(left)),
+        _ => format!("{} {verb}, {} are left", addresses_of(addresses), count(left)),
     };
     let mut facts: Vec<(&'static str, String)> = Vec::new();
     for (n, rule) in report.rules.iter().enumerate() {
@@ -83,7 +83,7 @@ fn spellings(report: &RewriteReport) -> Section {
         *found.entry(spelling).or_default() += number;
     }
     Section {
-        title: "How they were spelled".into(),
+        title: "Spellings".into(),
         head: vec!["spelling", "#addresses"],
         rows: found.into_iter().map(|(name, number)| vec![name.clone(), count(number)]).collect(),
         ..Section::default()

@@ -1,10 +1,10 @@
 //! The findings of a scan as a document.
 
+use super::counted;
 use super::{Document, Item, Section, made};
 use fernweh_core::finding::{Code, Finding, Severity};
 use fernweh_flow::scan::ScanReport;
 use fernweh_flow::trace::{TraceReport, TracedPlace};
-use super::counted;
 use std::collections::BTreeMap;
 
 /// A scan: the findings by weight, with where their addresses live if that was traced.
@@ -36,7 +36,7 @@ pub fn of_scan(
         let (asked, skipped) = (report.external, report.external_skipped);
         facts.push((
             "other hosts",
-            format!("{} asked for, {skipped} not", counted(asked, "address", "addresses")),
+            format!("{} checked, {skipped} not", counted(asked, "address", "addresses")),
         ));
     }
     if report.bounded {
@@ -73,9 +73,9 @@ fn section(
         }));
         let found = traced.and_then(|traced| traced.texts.iter().find(|one| one.text == address));
         if let Some(found) = found {
-            lines.extend(found.places.iter().map(|place| format!("lives in {}", shown(place))));
+            lines.extend(found.places.iter().map(|place| format!("stored in {}", shown(place))));
             if found.found == 0 {
-                lines.push("in no record and no file: made by the site's code".into());
+                lines.push("in no record and no file: created by the site's code".into());
             }
         }
         Item { title: address.to_owned(), lines }

@@ -113,7 +113,9 @@ impl Page {
     pub fn row(&mut self, label: &str, content: &str) {
         let mut label = label.to_owned();
         for line in wrapped(&safe(content), self.style.width - LABEL) {
-            self.text.push_str(format!("{label:<LABEL$}{line}").trim_end());
+            // A long label does not run into its content.
+            let room = LABEL - 1;
+            self.text.push_str(format!("{label:<room$} {line}").trim_end());
             self.text.push('\n');
             label.clear();
         }
@@ -211,13 +213,15 @@ pub fn columns(text: &str) -> usize {
 
 /// Numbers of files, folders and links, and the size of all.
 pub fn tree(files: u64, bytes: u64, folders: u64, links: u64) -> String {
-    format!(
-        "{}, {}; {}, {}",
-        counted(files, "file", "files"),
-        size(bytes),
-        counted(folders, "folder", "folders"),
-        counted(links, "link", "links")
-    )
+    let mut text = format!("{}, {}", counted(files, "file", "files"), size(bytes));
+    let others = [(folders, "folder", "folders"), (links, "link", "links")];
+    let others = others.into_iter().filter(|(number, ..)| *number > 0);
+    let others: Vec<String> =
+        others.map(|(number, one, many)| counted(number, one, many)).collect();
+    if !others.is_empty() {
+        text.push_str(&format!("; {}", others.join(", ")));
+    }
+    text
 }
 
 /// What was left out, and why.

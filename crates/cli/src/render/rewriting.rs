@@ -3,6 +3,7 @@
 use super::{Page, Paint, Style, aligned, columns, count, counted, cut_middle};
 use fernweh_core::rewrite::{Leftover, Reason, Sample, Tally};
 use fernweh_flow::report::RewriteReport;
+use fernweh_ports::natural;
 use std::collections::BTreeMap;
 
 /// Samples shown unless more detail is wanted.
@@ -18,7 +19,7 @@ pub fn rewriting(page: &mut Page, style: Style, report: &RewriteReport) {
         label = "";
     }
     if report.rules.is_empty() {
-        page.row("rules", "none: addresses stay as they are");
+        page.row("rules", "none: addresses stay unchanged");
         if !report.mends {
             return;
         }
@@ -44,7 +45,9 @@ fn places(page: &mut Page, style: Style, report: &RewriteReport) {
     let head = ["changes", "seen", "changed", "addresses", "left"].map(String::from).to_vec();
     let mut rows = vec![head];
     let busy = |tally: &&Tally| tally.changed > 0 || tally.left_total() > 0;
-    for (name, tally) in report.columns.iter().filter(|(_, tally)| busy(tally)) {
+    let mut columns: Vec<_> = report.columns.iter().filter(|(_, tally)| busy(tally)).collect();
+    columns.sort_by(|one, other| natural(one.0, other.0));
+    for (name, tally) in columns {
         rows.push(line(name, tally));
     }
     let database = report.database_total();
@@ -57,7 +60,9 @@ fn places(page: &mut Page, style: Style, report: &RewriteReport) {
         rows.push(line(name, tally));
     } else if report.files_seen > 0 {
         if style.verbose {
-            for (name, tally) in &report.files {
+            let mut files: Vec<_> = report.files.iter().collect();
+            files.sort_by(|one, other| natural(one.0, other.0));
+            for (name, tally) in files {
                 rows.push(line(name, &Tally { seen: 1, ..tally.clone() }));
             }
             if let Some(tally) = &report.further_files {

@@ -32,7 +32,7 @@ pub fn traced_places(page: &mut Page, style: Style, report: &TraceReport) {
             page.exact(&format!("  and {} more", count(more)));
         }
         if traced.found == 0 {
-            page.arrow(2, "made by the site's code, or it comes from another server");
+            page.arrow(2, "created by the site's code, or it comes from another server");
         }
     }
 }

@@ -7,7 +7,7 @@ use fernweh_ports::{SiteAccess, named};
 /// What a preview has found.
 pub fn preview_text(style: Style, report: &UnpackReport, again: &str) -> String {
     let mut page = Page::new(style);
-    page.row("preview", "nothing was changed; unpacking gives these numbers");
+    page.row("preview", "nothing was changed; unpacking makes these changes");
     page.row(
         "archive",
         &format!(
@@ -34,7 +34,7 @@ fn completed_text(style: Style, site: &dyn SiteAccess) -> String {
     let mut page = Page::new(style);
     page.row(
         "completed",
-        &format!("the earlier unpacking of site {}, which was broken off", site.name()),
+        &format!("the earlier unpacking of site {}, which was interrupted", site.name()),
     );
     page.more("in the middle of its switch; every part is in place now");
     page.row("undo", &format!("fernweh undo {}", site.name()));
@@ -50,10 +50,8 @@ pub fn rejected(report: &UnpackReport) -> Vec<String> {
     }
     if report.rejected > 0 && report.rejected_file.is_none() {
         let count = counted(report.rejected, "record", "records");
-        lines.push(format!(
-            "the database does not take {count}; unpacking would stop at the first,"
-        ));
-        lines.push("or leave them out with --on-bad-record skip".into());
+        lines.push(format!("the database rejects {count}; unpacking would stop at the first,"));
+        lines.push("or skip them with --on-bad-record skip".into());
     }
     if report.adapted > 0 {
         let count = counted(report.adapted, "record was", "records were");
@@ -113,7 +111,7 @@ fn old_names(page: &mut Page, report: &UnpackReport) {
         lines.map(|one| format!("{} line {}: {}", one.file, one.line, one.what)),
     );
     if !report.still_named.is_empty() {
-        page.arrow(0, "these lines name what belongs to the old site: look whether that is meant");
+        page.arrow(0, "these lines name things of the old site: check whether that is intended");
     }
 }
 
@@ -136,7 +134,7 @@ fn amounts(page: &mut Page, report: &UnpackReport) {
         if !report.not_taken.is_empty() {
             let tables = counted(report.not_taken.len() as u64, "table", "tables");
             page.more(&format!(
-                "{tables} of the archive not taken: {}",
+                "{tables} of the archive not unpacked: {}",
                 named(&report.not_taken, 6)
             ));
         }
@@ -176,13 +174,13 @@ pub fn unpacked(
         &format!("site {} in {}; every part is in place", site.name(), duration(seconds)),
     );
     if report.went_on {
-        page.more("gone on where an earlier run had stopped");
+        page.more("resumed an interrupted run");
     }
     amounts(&mut page, report);
     if !report.settings.is_empty() {
         page.row(
             "settings",
-            &format!("the new connection is written into {}", report.settings.join(", ")),
+            &format!("the new database connection was written into {}", report.settings.join(", ")),
         );
     }
     old_names(&mut page, report);
@@ -234,7 +232,8 @@ pub fn unpacked(
                 page.arrow(
                     0,
                     &format!(
-                        "what came in is in the kept state, not in the new one; fernweh undo {} goes \
+                        "what came in is in the kept state, not in the new one; fernweh undo {} \
+                         goes \
                          back to it",
                         site.name()
                     ),
@@ -243,7 +242,7 @@ pub fn unpacked(
             page.row(
                 "undo",
                 &format!(
-                    "fernweh undo {0}   (or give the old state up: fernweh undo {0} --let-go)",
+                    "fernweh undo {0}   (or give up the old state: fernweh undo {0} --let-go)",
                     site.name()
                 ),
             );

@@ -122,6 +122,17 @@ impl Site {
         })
     }
 
+    /// What to try where a folder is missing whose name looks like that of a host.
+    fn perhaps_a_host(&self, mut trouble: Trouble) -> Trouble {
+        let typed = self.section.files.as_deref().unwrap_or_default();
+        let is_host = typed.contains('.') && !typed.contains('/') && !typed.starts_with('.');
+        if is_host && !Path::new(typed).exists() {
+            let hint = format!("if it is a host, write files = \"sftp://USER@{typed}/FOLDER\"");
+            trouble.hint = Some(hint);
+        }
+        trouble
+    }
+
     /// Name and password in front of the site's pages.
     fn page_login(&self) -> Result<Option<(String, String)>> {
         let Some(user) = &self.section.login else { return Ok(None) };
@@ -266,7 +277,10 @@ impl SiteAccess for Site {
     fn files(&self) -> Result<Option<Box<dyn FileSource>>> {
         Ok(match &self.files {
             None => None,
-            Some(FilesPlace::Local(root)) => Some(Box::new(LocalSource::open(root)?)),
+            Some(FilesPlace::Local(root)) => {
+                let open = LocalSource::open(root);
+                Some(Box::new(open.map_err(|trouble| self.perhaps_a_host(trouble))?))
+            }
             Some(FilesPlace::Remote(place)) => {
                 let (tree, root) = self.file_tree(place)?;
                 Some(Box::new(RemoteSource::open(tree, &root)?))

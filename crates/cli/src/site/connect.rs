@@ -31,9 +31,9 @@ impl Site {
 
     pub(super) fn open_tunnel(&self, through: &str, address: &ServerAddress) -> Result<Tunnel> {
         let at = |trouble: Trouble| trouble.doing(format!("reaching {} from there", self.name));
-        let url = login_of(through, "as in ssh://keeper@198.51.100.7")?;
+        let url = login_of(through, "write it as in through = \"ssh://keeper@198.51.100.7\"")?;
         if url.scheme() != "ssh" {
-            return Err(Trouble::usage("through is no address of SSH")
+            return Err(Trouble::usage("through is not an address of SSH")
                 .because(format!("it begins with {}:", url.scheme()))
                 .hint("write it as in ssh://keeper@198.51.100.7"));
         }
@@ -58,7 +58,8 @@ impl Site {
         let tunnel = Tunnel::open(session, way, &name).map_err(at)?;
         if let Some(place) = tunnel.copied_to() {
             crate::messages::say(&format!(
-                "{through} forbids forwarding: Fernweh has copied itself to {place} there and removes \
+                "{through} forbids forwarding: Fernweh has copied itself to {place} there and \
+                 removes \
                  itself at the end\n"
             ));
         }

@@ -137,8 +137,13 @@ impl Site {
     fn of_section(config: &Config, name: String, section: SiteSection) -> Result<Self> {
         let at = |trouble: Trouble| trouble.at(format!("[site.{name}] of {}", config.shown()));
         let url = section.url.as_deref().map(WebAddress::parse).transpose();
-        let url = url
-            .map_err(|error| at(Trouble::usage("the site's url is not usable").because(error)))?;
+        let url = url.map_err(|error| {
+            let trouble = at(Trouble::usage("the site's url is not usable").because(error));
+            match section.url.as_deref().filter(|text| !text.contains("://")) {
+                Some(text) => trouble.hint(format!("write it as url = \"https://{text}\"")),
+                None => trouble,
+            }
+        })?;
         let here = |text: &str| below(&config.folder, text);
         let files = section.files.as_deref().map(|text| FilesPlace::parse(text, &here));
         let files = files.transpose().map_err(at)?;
@@ -255,7 +260,8 @@ impl Site {
                          database in a known form (docs/settings.md)"
                     ))
                     .hint(format!(
-                        "set database in [site.{name}] (\"none\" if it has none), or add --only files"
+                        "set database in [site.{name}] (\"none\" if it has none), or add --only \
+                         files"
                     )))
             }
             _ => self.halves(only),

@@ -45,7 +45,7 @@ impl Site {
         let authority = authority.map(|path| self.folder.join(expanded(path)));
         let read = |text: &String| {
             Pin::parse(text).ok_or_else(|| {
-                Trouble::usage(format!("`{text}` names no certificate")).hint(
+                Trouble::usage(format!("`{text}` is not the fingerprint of a certificate")).hint(
                     "write trust = \"sha256:\" and 64 hexadecimal digits; colons may stand between",
                 )
             })
@@ -69,18 +69,17 @@ impl Site {
                 _ => DatabasePlace::Sqlite(below(&self.folder, path)),
             });
         }
-        let example = "as in mariadb://user@127.0.0.1:3306/name or sqlite:data/site.db";
-        let url = Url::parse(text).map_err(|error| {
-            Trouble::usage(format!("`{}` is not the place of a database", masked(text)))
-                .because(error)
-                .hint(example)
+        let example = "write it as in mariadb://user@127.0.0.1:3306/name or sqlite:data/site.db";
+        let url = Url::parse(text).map_err(|_| {
+            let what = format!("`{}` is not the address of a database", masked(text));
+            Trouble::usage(what).hint(example)
         })?;
         let postgres = match url.scheme() {
             "mariadb" | "mysql" => false,
             "postgres" | "postgresql" => true,
             other => {
                 return Err(Trouble::usage(format!(
-                    "`{other}:` is no database that Fernweh knows"
+                    "`{other}:` is not a database that Fernweh supports"
                 ))
                 .hint(example));
             }
@@ -183,10 +182,10 @@ impl Site {
         let (host, name) = (&place.host, &self.name);
         if place.protocol != Protocol::Sftp {
             return Err(Trouble::usage(format!(
-                "the database of site {name} is not reached from here"
+                "the database of site {name} cannot be reached from here"
             ))
             .at(from.to_owned())
-            .because(format!("the settings name {}, which is {host}", address.host))
+            .because(format!("the settings name {}, which means {host}", address.host))
             .hint(format!(
                 "set database in [site.{name}] to an address that is reached from here, or set \
                      through = \"ssh://…\" if the host has SSH"

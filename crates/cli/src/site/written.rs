@@ -76,7 +76,8 @@ impl Site {
             ),
         ];
         let lines = all.into_iter();
-        let lines = lines.filter_map(|(key, value, about)| Some(Line { key, value: value?, about }));
+        let lines =
+            lines.filter_map(|(key, value, about)| Some(Line { key, value: value?, about }));
         let mut lines: Vec<Line> = lines.collect();
         lines.extend(self.passwords());
         let wide = lines.iter().map(|line| line.key.len()).max().unwrap_or(0);
@@ -91,10 +92,8 @@ impl Site {
     /// Where its passwords come from; for a database that has none configured, where it could.
     fn passwords(&self) -> Vec<Line> {
         let Passwords { database, files, through, login } = &self.section.password;
-        let server = matches!(
-            self.database,
-            Some(DatabasePlace::Mariadb(_) | DatabasePlace::Postgres(_))
-        );
+        let server =
+            matches!(self.database, Some(DatabasePlace::Mariadb(_) | DatabasePlace::Postgres(_)));
         let name = self.name.to_ascii_uppercase().replace(['-', '.'], "_");
         let usual = Secret::Env(format!("{name}_DB_PASSWORD"));
         let database = database.as_ref().or(server.then_some(&usual));
@@ -104,9 +103,9 @@ impl Site {
             ("password.through", through.as_ref(), "the same for the host in between"),
             ("password.login", login.as_ref(), "the password in front of the pages"),
         ];
-        let lines = all.into_iter().filter_map(|(key, secret, about)| {
-            Some(Line { key, value: source(secret?), about })
-        });
+        let lines = all
+            .into_iter()
+            .filter_map(|(key, secret, about)| Some(Line { key, value: source(secret?), about }));
         lines.collect()
     }
 }

@@ -65,7 +65,7 @@ fn two_tables_are_filled_at_once_and_hold_what_one_connection_would_have_written
             assert_eq!(connections(&server, kind), 2, "{kind:?}");
             server.crash_and_restart().expect("it starts again");
         });
-        ran.code(0).says("trying again");
+        ran.fine().says("trying again");
         assert_same(&database_cells(&old), &database_cells(&new), "as is");
         workspace.done("undo new");
         workspace.done("undo new --let-go --yes");
@@ -81,7 +81,7 @@ fn two_tables_are_filled_at_once_and_hold_what_one_connection_would_have_written
         let ran = workspace.run_halted_at("unpack a.tar new --overwrite --json", "secured", || {
             assert_eq!(connections(&server, kind), 1, "{kind:?}");
         });
-        let once = ran.code(0).json();
+        let once = ran.fine().json();
         assert_eq!(once["rewriting"], twice["rewriting"], "{kind:?}");
         assert_eq!((&once["records"], &once["tables"]), (&twice["records"], &twice["tables"]));
         let changed = &twice["rewriting"]["columns"]["reports.notes"]["changed"];
@@ -142,5 +142,5 @@ fn a_lock_of_a_process_that_is_gone_keeps_its_run_from_nothing() {
     // The lock of another run is respected.
     let mut other = Database::open(&new).expect("the database opens");
     other.run(b"SELECT pg_advisory_lock(hashtext('fernweh'))").expect("the lock");
-    workspace.run("unpack a.tar new --as-is --overwrite").code(3).says("another run is at work");
+    workspace.run("unpack a.tar new --as-is --overwrite").code(3).says("another run is working");
 }

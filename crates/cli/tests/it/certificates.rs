@@ -84,7 +84,7 @@ fn a_database_whose_certificate_is_its_own_is_reached_when_that_is_named() {
     with(&workspace, &plain, &format!("encrypted = true\ntrust = \"sha256:{}\"", "ab".repeat(32)));
     workspace.run("survey old").code(3).says("certificate");
     with(&workspace, &plain, "encrypted = true\ntrust = \"sha1:ab\"");
-    workspace.run("survey old").code(2).says("names no certificate");
+    workspace.run("survey old").code(2).says("is not the fingerprint of a certificate");
     let trust =
         format!("encrypted = true\ntrust = [\"sha256:{hexadecimal}\", \"sha256:{digest}\"]");
     with(&workspace, &plain, &trust);

@@ -106,7 +106,7 @@ fn patterns_that_match_nothing_are_named() {
     let fixture = super::fixture(fernweh_testkit::Engine::Sqlite);
     let line =
         "pack old -o a.tar --leave-out cach/** --leave-out robots.txt --without-rows gp_logg";
-    fixture.workspace.done(line).says("nothing matches cach/**, gp_logg: mistyped?");
+    fixture.workspace.done(line).says("nothing matches cach/**, gp_logg: a typing error?");
     let line = "pack old -o b.tar --leave-out robots.txt --without-rows gp_log";
     assert!(!fixture.workspace.done(line).out.contains("mistyped"));
 }

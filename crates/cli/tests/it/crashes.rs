@@ -48,7 +48,7 @@ fn killed_at_every_step(engine: Engine, after: &[&str]) {
         let ran = fixture.workspace.run_killed_at(UNPACK, step);
         assert_eq!(ran.code, None, "{engine:?} {step}: not killed\n{}{}", ran.out, ran.err);
         if *step != "done" {
-            fixture.workspace.done("survey new").says("half switched");
+            fixture.workspace.done("survey new").says("partly switched");
             fixture.workspace.done(UNPACK).says("completed");
         }
         assert_eq!(second, state(&fixture), "{engine:?} {step}: the same command completes");
@@ -133,7 +133,7 @@ fn an_unfinished_run_can_be_cleaned_up() {
     for engine in [Engine::Sqlite, Engine::Mariadb, Engine::Postgres] {
         let (fixture, first, _) = two_states(engine);
         fixture.workspace.run_killed_at(UNPACK, "checked");
-        let runs = fixture.workspace.done("runs --json").json();
+        let runs = fixture.workspace.changes();
         let open =
             runs.as_array().unwrap().iter().find(|run| run["state"] == "unfinished").unwrap();
         let name = open["run"].as_str().unwrap();
@@ -163,7 +163,7 @@ fn an_interrupted_unpack_leaves_the_old_site_and_can_be_gone_on_with_or_given_up
     fixture.workspace.write("new/htdocs/index.php", "the site that stands");
     let ran = fixture.workspace.run_interrupted_at(UNPACK, "new/.fernweh-htdocs");
     ran.code(5).says("nothing was changed").says("type the same command again");
-    let runs = fixture.workspace.done("runs --json").json();
+    let runs = fixture.workspace.changes();
     fixture.workspace.done(&format!("runs --discard {}", runs[0]["run"].as_str().unwrap()));
     assert!(!fixture.workspace.path("new/.fernweh-htdocs").exists());
     let names: Vec<_> = files_of(&fixture.root("new")).into_keys().collect();
@@ -203,7 +203,7 @@ fn two_runs_on_one_site_do_not_meet() {
     let (fixture, first, _) = two_states(Engine::Sqlite);
     let lock = std::fs::File::open(fixture.workspace.path(".fernweh/locks/new.lock")).unwrap();
     lock.lock().unwrap();
-    fixture.workspace.run(UNPACK).code(3).says("another run is at work on site new");
+    fixture.workspace.run(UNPACK).code(3).says("another run is working on site new");
     drop(lock);
     assert_eq!(first, state(&fixture));
     fixture.workspace.done(UNPACK);
@@ -245,7 +245,7 @@ fn soak() {
             let _ = child.kill();
             child.wait().unwrap();
             let place = format!("{engine:?}, round {round}, killed after {moment:?}");
-            let runs = fixture.workspace.done("runs --json").json();
+            let runs = fixture.workspace.changes();
             let last = runs
                 .as_array()
                 .unwrap()

@@ -28,7 +28,7 @@ fn a_disk_that_is_full_is_told_as_that_and_nothing_is_changed() {
         let small = "mount -t tmpfs -o size=1m none new";
         let ran =
             fixture.workspace.run_on_disk(small, "pack old -o new/a.tar --level 0", "ls -A new");
-        ran.code(3).says("no room left").says("new/a.tar");
+        ran.code(3).says("the disk is full").says("new/a.tar");
         assert!(!fixture.workspace.path("new/a.tar").exists());
     }
 }

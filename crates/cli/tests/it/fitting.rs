@@ -17,7 +17,7 @@ fn run(place: &Place, script: &str) {
 fn left_out(old: &Place, new: &Place, rejected: u64, named: &[&str]) {
     let workspace = two_sites(old, new);
     workspace.done("pack old -o rows.fernweh.tar");
-    let stopped = workspace.run(ROWS_ONLY).code(3).says("does not take a record");
+    let stopped = workspace.run(ROWS_ONLY).code(3).says("rejected a record");
     stopped.says("nothing was changed");
     let ran = workspace.run(&format!("{ROWS_ONLY} --on-bad-record skip")).code(1);
     named.iter().fold(ran, |ran, words| ran.says(words));

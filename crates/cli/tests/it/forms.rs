@@ -200,7 +200,7 @@ fn lines_that_still_name_the_old_database_are_listed() {
     workspace
         .done("unpack a.tar new --overwrite")
         .says("bin/nightly.sh line 3: database")
-        .says("belongs to the old site");
+        .says("things of the old site");
 }
 
 #[test]

@@ -51,7 +51,7 @@ fn goes_on(kind: Server, records: u64) {
 
     // The server falls over in the middle, and comes back.
     let ran = workspace.run_halted_at(line, "secured", || server.crash_and_restart().unwrap());
-    ran.code(0).says("trying again in 1 second");
+    ran.fine().says("trying again in 1 second");
     assert_same(&cells, &database_cells(&new), "after a lost connection");
     workspace.done("undo new");
     workspace.done("undo new --let-go --yes");
@@ -133,7 +133,7 @@ fn packing_goes_on(kind: Server) {
             }
             server.crash_and_restart().unwrap();
         });
-        ran.code(0).says("trying again").says("not one moment any more");
+        ran.fine().says("trying again").says("not of one moment");
         let cells = database_cells(&old);
         let line = format!("unpack {step}.fernweh.tar new --as-is --overwrite");
         workspace.done(&line).says("not all of one moment");
@@ -145,18 +145,18 @@ fn packing_goes_on(kind: Server) {
     workspace.run_killed_at("pack old -o kill.fernweh.tar", "table-packed#2");
     visit(&old);
     let cells = database_cells(&old);
-    workspace.run("pack old -o kill.fernweh.tar --only database").code(0);
+    workspace.run("pack old -o kill.fernweh.tar --only database").fine();
     let told = workspace.done("show kill.fernweh.tar --verify").says("with a break");
     told.says("every digest checked and everything read: the archive is whole");
     workspace.done("unpack kill.fernweh.tar new --as-is --overwrite");
     assert_same(&cells, &database_cells(&new), "gone on after a kill");
     workspace.run("pack old -o kill.fernweh.tar").code(2).says("already there");
-    workspace.run("pack old -o other.fernweh.tar").code(2).says("nothing to continue");
 
     // A structure that has changed meanwhile is none to go on with.
     workspace.run_killed_at("pack old -o late.fernweh.tar", "table-packed#3");
     Database::open(&old).unwrap().run(b"ALTER TABLE c_third ADD more int").unwrap();
-    workspace.run("pack old -o late.fernweh.tar").code(2).says("has changed");
+    workspace.run("pack old -o late.fernweh.tar").code(2).says("has changed").says("--fresh");
+    workspace.run("pack old -o late.fernweh.tar --fresh").fine();
 }
 
 /// Large enough for several marks within one table.
@@ -194,7 +194,7 @@ fn goes_on_within_a_table(workspace: &Workspace, old: &Place, new: &Place) {
     let cells = database_cells(old);
     workspace.run_killed_at("pack old -o part.fernweh.tar", "rows-read#55");
     workspace.run_killed_at("pack old -o part.fernweh.tar", "rows-read#1");
-    workspace.done("pack old -o part.fernweh.tar").says("not one moment any more");
+    workspace.done("pack old -o part.fernweh.tar").says("not of one moment");
     workspace.done("unpack part.fernweh.tar new --as-is --overwrite");
     assert_same(&cells, &database_cells(new), "gone on within a table");
 
@@ -221,7 +221,7 @@ fn packing_goes_on_within_a_table(kind: Server) {
         let sql = "UPDATE pages SET note = 'later' WHERE id IN (2, 59999)";
         Database::open(&old).unwrap().run(sql.as_bytes()).unwrap();
     });
-    ran.code(0).says("trying again").says("not one moment any more");
+    ran.fine().says("trying again").says("not of one moment");
     workspace.done("unpack fall.fernweh.tar new --as-is --overwrite");
     let sql = "SELECT id FROM pages WHERE note = 'later'";
     let found = Database::open(&new).unwrap().ask(sql).unwrap();
@@ -260,14 +260,49 @@ fn packing_postgres_goes_on_after_a_crash_of_the_server_or_a_kill() {
 }
 
 #[test]
-fn without_a_name_the_newest_unfinished_archive_of_the_site_is_continued() {
+fn packing_typed_again_goes_on_with_what_was_broken_off_today() {
     let workspace = Workspace::new(super::PROGRAM);
     workspace.write("fernweh.toml", "[site.old]\nfiles = \"htdocs\"\ndatabase = \"none\"\n");
     workspace.write("htdocs/index.php", "one");
-    workspace.run("pack old").code(2).says("no unfinished archive of site old");
+    let partial = || {
+        let names = fs::read_dir(workspace.path(".")).unwrap().flatten();
+        let names = names.map(|entry| entry.path());
+        names.filter(|name| name.to_string_lossy().ends_with(".partial")).collect::<Vec<_>>()
+    };
     workspace.run_killed_at("pack old", "begun");
-    workspace.done("pack old").says("1 file");
-    let names = fs::read_dir(workspace.path(".")).unwrap().flatten().map(|entry| entry.file_name());
-    let left = names.filter(|name| name.to_string_lossy().contains("partial")).count();
-    assert_eq!(left, 0);
+    let begun = partial();
+    assert_eq!(begun.len(), 1);
+    workspace.done("pack old").says("1 file").says("resuming the unfinished archive");
+    assert_eq!(partial().len(), 0);
+
+    // One of another day is not what is meant today; it stays for whoever names it.
+    workspace.run_killed_at("pack old", "begun");
+    let marks = format!("{}.marks", partial()[0].display());
+    let long_ago = std::time::SystemTime::now() - std::time::Duration::from_secs(30 * 60 * 60);
+    fs::File::options().append(true).open(marks).unwrap().set_modified(long_ago).unwrap();
+    let ran = workspace.done("pack old");
+    assert!(!ran.err.contains("resuming"), "{}", ran.err);
+    assert_eq!(partial().len(), 1);
+    // And whoever wants a new one says so.
+    workspace.run_killed_at("pack old -o named.tar", "begun");
+    let ran = workspace.done("pack old -o named.tar --fresh");
+    assert!(!ran.err.contains("resuming"), "{}", ran.err);
+    workspace.done("pack old --fresh");
+    assert_eq!(partial().len(), 0, "what it replaces is removed");
+}
+
+#[test]
+fn what_another_program_is_packing_is_left_to_it() {
+    let workspace = Workspace::new(super::PROGRAM);
+    workspace.write("fernweh.toml", "[site.old]\nfiles = \"htdocs\"\ndatabase = \"none\"\n");
+    workspace.write("htdocs/index.php", "one");
+    let first = workspace.run_halted_at("pack old", "begun", || {
+        workspace.done("pack old");
+    });
+    first.fine();
+    let named = workspace.run_halted_at("pack old -o a.tar", "begun", || {
+        workspace.run("pack old -o a.tar").code(3).says("another run is writing this archive");
+    });
+    named.fine();
+    workspace.done("show a.tar --verify");
 }

@@ -36,7 +36,7 @@ fn names_that_lead_elsewhere_are_refused() {
         let workspace = site(Trick::Names(name));
         let before = found(&workspace);
         let ran = workspace.run(PACK).code(4);
-        ran.says("lists a name that is no name of a file").says(name);
+        ran.says("lists a name that cannot be a file name").says(name);
         assert_eq!(found(&workspace), before, "{name}: nothing is left behind");
     }
 }
@@ -44,7 +44,7 @@ fn names_that_lead_elsewhere_are_refused() {
 #[test]
 fn trees_and_listings_that_do_not_end_are_left() {
     let workspace = site(Trick::Deep);
-    workspace.run(PACK).code(3).says("do not end").says("deep");
+    workspace.run(PACK).code(3).says("never end").says("deep");
     let workspace = site(Trick::Wide);
     workspace.run(PACK).code(3).says("does not end").says("--leave-out");
     assert!(!workspace.path("desk/a.tar").exists());

@@ -306,7 +306,7 @@ fn a_run_whose_connection_is_cut_goes_on() {
     fixture.reach_files("new", &host.files(&fixture.root("new")), &with_key(&host));
     let line = format!("unpack {archive} new");
     let ran = fixture.workspace.run_halted_at(&line, "made", || host.cut_connections());
-    ran.code(0).says("trying again for five minutes");
+    ran.fine().says("trying again for five minutes");
     let here = contents(unpacked_here(&fixture, archive));
     let mut there = contents(files_of(&fixture.root("new")));
     there.insert("config/site.php".into(), here["config/site.php"].clone());
@@ -471,7 +471,7 @@ fn files_are_read_and_rewritten_while_connections_break_again_and_again() {
             ran
         })
     };
-    cutting(line).code(0);
+    cutting(line).fine();
     fixture.workspace.done("show cut.tar --verify");
     fixture.workspace.done("unpack cut.tar new --as-is --only files");
     let mut there = contents(files_of(&fixture.root("new")));
@@ -483,6 +483,6 @@ fn files_are_read_and_rewritten_while_connections_break_again_and_again() {
     }
     assert_eq!(here, there);
     let rewriting = "rewrite old --from http://glimmerpoint.example --to http://third.example --apply --only files";
-    cutting(rewriting).code(0);
+    cutting(rewriting).fine();
     fixture.workspace.done("undo old");
 }

@@ -136,7 +136,7 @@ fn the_preview_gives_the_numbers_of_the_real_run_and_changes_nothing() {
         let preview =
             fixture.workspace.done(&format!("unpack {archive} new --preview --json")).json();
         assert!(!fixture.root("new").exists());
-        assert_eq!(fixture.workspace.done("runs --json").json(), serde_json::json!([]));
+        assert_eq!(fixture.workspace.changes(), serde_json::json!([]));
         let real = fixture.workspace.done(&format!("unpack {archive} new --json")).json();
         assert_eq!(preview["rewriting"], real["rewriting"], "{engine:?}");
         assert_eq!(preview["records"], real["records"]);
@@ -204,8 +204,8 @@ fn what_is_kept_can_be_given_up_and_then_nothing_of_it_remains() {
         let archive = fixture.pack();
         fixture.workspace.done(&format!("unpack {archive} new"));
         fixture.workspace.done(&format!("unpack {archive} new --overwrite"));
-        fixture.workspace.done("undo new --let-go --yes").says("let go");
-        fixture.workspace.run("undo new").code(2).says("no change of site new to take back");
+        fixture.workspace.done("undo new --let-go --yes").says("given up");
+        fixture.workspace.run("undo new").code(2).says("no change of site new to undo");
         assert!(!fixture.workspace.path("new/.fernweh-htdocs").exists(), "{engine:?}");
         if engine == Engine::Mariadb {
             let sql = "SELECT table_name FROM information_schema.tables \

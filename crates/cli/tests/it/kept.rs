@@ -21,9 +21,9 @@ fn two_working_folders_do_not_meet_on_one_site() {
         let ran = fixture.workspace.run_halted_at(line, "checked", || {
             let (code, said) = elsewhere("unpack ../site.fernweh.tar new --overwrite");
             assert_eq!(code, Some(3), "{engine:?}: {said}");
-            assert!(said.contains("another run is at work on th"), "{engine:?}: {said}");
+            assert!(said.contains("another run is working on th"), "{engine:?}: {said}");
         });
-        ran.code(0);
+        ran.fine();
         fixture.workspace.done("undo new");
     }
 }
@@ -109,7 +109,7 @@ fn undo_goes_back_step_by_step_and_forward_again() {
         fixture.workspace.done(&format!("undo new --to-run {}", names[0]));
         assert_eq!(seeing(), "one", "{engine:?}");
         let ran_new = fixture.workspace.done("unpack site.fernweh.tar new --overwrite");
-        ran_new.says("cannot come again");
+        ran_new.says("cannot be redone");
         fixture.workspace.run(&format!("undo new --to-run {}", names[2])).code(2);
         fixture.workspace.done("undo new --let-go=oldest --yes").says(&names[0]);
         fixture.workspace.done("undo new");
@@ -209,7 +209,7 @@ fn undo_refuses_a_state_of_which_somebody_has_removed_a_part() {
                 }
             }
         }
-        let refused = fixture.workspace.run("undo new").code(4).says("is not all there any more");
+        let refused = fixture.workspace.run("undo new").code(4).says("is missing");
         refused.says("missing:").says("nothing was changed");
         assert_eq!(before, now(), "{engine:?}");
         fixture.workspace.done("undo new --let-go --yes");
@@ -234,7 +234,7 @@ fn undo_on_another_host_refuses_a_state_that_is_gone() {
     let mut entries = fs::read_dir(&beside).unwrap().map(|entry| entry.unwrap().path());
     let old = entries.find(|path| path.is_dir()).unwrap();
     fs::remove_dir_all(old).unwrap();
-    workspace.run("undo new").code(4).says("is not all there any more").says("nothing was changed");
+    workspace.run("undo new").code(4).says("is missing").says("nothing was changed");
     assert_eq!(workspace.read("far/index.html"), "the page");
 }
 
@@ -277,9 +277,9 @@ fn two_machines_do_not_meet_on_one_site_of_another_host() {
         let ran = workspace.run_halted_at(line, "checked", || {
             let (code, said) = elsewhere();
             assert_eq!(code, Some(3), "{way}: {said}");
-            assert!(said.contains("another run is at work on these files"), "{way}: {said}");
+            assert!(said.contains("another run is working on these files"), "{way}: {said}");
         });
-        ran.code(0);
+        ran.fine();
         assert!(!workspace.path(".fernweh-far/at-work").exists(), "{way}: it is given back");
         workspace.done("undo new");
         workspace.done("undo new --let-go --yes");
@@ -299,7 +299,7 @@ fn two_machines_do_not_meet_on_one_site_of_another_host() {
             .unwrap();
         token.set_modified(std::time::SystemTime::now() - Duration::from_secs(601)).unwrap();
         let (code, said) = elsewhere();
-        assert_eq!(code, Some(0), "{way}: {said}");
+        assert!(matches!(code, Some(0 | 1)), "{way}: {said}");
         assert_eq!(workspace.read("far/index.html"), "the page");
         workspace.run("undo new").code(2).says("was made in another folder");
         workspace.done("undo new --trust");
@@ -319,7 +319,7 @@ fn what_comes_in_from_the_switch_on_is_counted() {
             let row = "INSERT INTO gp_sections (id, name, slug) VALUES (9001, 'new', 'new')";
             database.run(row.as_bytes()).expect("a visitor writes");
         });
-        ran.code(0);
+        ran.fine();
         fixture.workspace.done("undo new").says("since then 1 record came to gp_sections");
     }
 }
@@ -402,11 +402,11 @@ fn another_folder_takes_back_what_was_done() {
             assert!(said.contains(run) && said.contains("fernweh undo new --trust"), "{said}");
             assert_eq!(after, state(), "{engine:?}{only}: refused means unchanged");
             let (code, said) = elsewhere("undo new --trust");
-            assert_eq!(code, Some(0), "{engine:?}{only}: {said}");
+            assert!(matches!(code, Some(0 | 1)), "{engine:?}{only}: {said}");
             assert_eq!(before, state(), "{engine:?}{only}: {said}");
             // It is a run of that folder now, and goes forward and back there.
             let (code, said) = elsewhere("undo new");
-            assert_eq!(code, Some(0), "{engine:?}{only}: {said}");
+            assert!(matches!(code, Some(0 | 1)), "{engine:?}{only}: {said}");
             assert_eq!(after, state(), "{engine:?}{only}: {said}");
             let told = fixture.workspace.run("undo new").code(2).says("was taken over by");
             assert!(told.err.contains("elsewhere"), "{}", told.err);
@@ -416,7 +416,7 @@ fn another_folder_takes_back_what_was_done() {
             fixture.workspace.done("undo new --trust");
             assert_eq!(before, state(), "{engine:?}{only}");
             let (code, said) = elsewhere("undo new --let-go --yes");
-            assert_eq!(code, Some(0), "{engine:?}{only}: {said}");
+            assert!(matches!(code, Some(0 | 1)), "{engine:?}{only}: {said}");
             assert!(said.contains("nothing was kept"), "{engine:?}{only}: {said}");
             fixture.workspace.done("undo new");
             assert_eq!(after, state(), "{engine:?}{only}");
@@ -443,7 +443,7 @@ fn a_change_of_another_folder_goes_first() {
         mark("one");
         let one = state();
         let (code, said) = elsewhere("unpack ../site.fernweh.tar new --overwrite");
-        assert_eq!(code, Some(0), "{engine:?}: {said}");
+        assert!(matches!(code, Some(0 | 1)), "{engine:?}: {said}");
         mark("two");
         let two = state();
         // Turned under it, the first change would bring a mixture into place.

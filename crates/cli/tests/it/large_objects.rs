@@ -76,7 +76,7 @@ fn a_run_that_is_stopped_or_only_tried_leaves_no_large_object_behind() {
     assert_eq!(objects(&new), Vec::<String>::new());
     for step in ["secured", "built"] {
         workspace.run_killed_at("unpack a.fernweh.tar new --as-is", step);
-        let runs = workspace.done("runs --json").json();
+        let runs = workspace.changes();
         let open =
             runs.as_array().unwrap().iter().find(|run| run["state"] == "unfinished").unwrap();
         workspace.done(&format!("runs --discard {}", open["run"].as_str().unwrap()));

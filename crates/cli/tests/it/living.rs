@@ -65,7 +65,7 @@ fn what_is_packed_of_files_that_change_is_whole_or_named() {
                 assert!(whole || named || too_long, "{what}");
                 let left_out = report["left_out"].to_string();
                 assert!(!left_out.contains("pages/"), "{left_out}");
-                workspace.run(&format!("show {archive} --verify")).code(0);
+                workspace.run(&format!("show {archive} --verify")).fine();
             }
         }));
         stop.store(true, Ordering::Relaxed);
@@ -104,7 +104,7 @@ fn part_comes_and_goes(workspace: &Workspace) {
         workspace.write("new/uploads/b.jpg", "while it was built");
         workspace.write("new/pages/new.txt", "beside the new pages");
     });
-    ran.code(0).says("2 files");
+    ran.fine().says("2 files");
     let in_place = || {
         assert_eq!(read("new/pages/index.html"), "the page");
         assert_eq!(read("new/pages/new/deep.html"), "was not there");
@@ -136,7 +136,7 @@ fn a_part_of_the_files_takes_its_place_and_the_rest_is_not_touched() {
     part_comes_and_goes(&workspace);
     let after = fs::metadata(&picture).unwrap();
     assert_eq!((before.ino(), before.nlink()), (after.ino(), after.nlink()), "the same file");
-    workspace.run(&format!("{PART} --in-place")).code(2).says("cannot be used with");
+    workspace.run(&format!("{PART} --in-place")).code(2).says("do not go together");
 }
 
 #[test]
@@ -206,7 +206,7 @@ fn uploads_are_carried_over(workspace: &Workspace) {
         fs::remove_file(workspace.path("new/uploads/gone.jpg")).unwrap();
         fs::remove_dir_all(workspace.path("new/uploads/deep")).unwrap();
     });
-    ran.code(0).says("carried over");
+    ran.fine().says("carried over");
     assert_eq!(read("new/pages/index.html"), "the page");
     assert_eq!(read("new/uploads/a.jpg"), "another picture");
     assert_eq!(read("new/uploads/b/new.jpg"), "a new one");
@@ -285,11 +285,11 @@ fn a_folder_that_another_file_system_is_mounted_at_or_in_does_not_change_places(
         let ran = workspace.run_on_disk(&mounted, line, &after).code(3);
         ran.says("another file system is mounted").says("nothing was changed").says("mine");
         let ran = workspace.run_on_disk(&mounted, "survey old --for new", "true").code(3);
-        ran.says("failed").says("cannot change places with another");
+        ran.says("failed").says("cannot be exchanged");
         let ran = workspace.run_on_disk(&mounted, PART, &format!("cat {place}/mine.txt"));
         match place {
             "new" => ran.code(3).says("nothing can be renamed into it").says("mine"),
-            _ => ran.code(0).says("mine"),
+            _ => ran.fine().says("mine"),
         };
     }
 }
@@ -342,7 +342,7 @@ fn what_came_in_while_the_new_state_was_built_is_named() {
             }
             fixture.workspace.write("new/htdocs/uploads/late.jpg", "late");
         });
-        let report = ran.code(0).json();
+        let report = ran.fine().json();
         let came: Vec<(String, i64, bool)> = report["came_in"]
             .as_array()
             .unwrap_or_else(|| panic!("{engine:?}: {report}"))
@@ -380,7 +380,7 @@ fn what_a_server_has_forgotten_is_not_claimed() {
         let server = shared_server(Server::Mariadb).lock().unwrap();
         server.administrator().unwrap().run(b"FLUSH TABLES").unwrap();
     });
-    let report = ran.code(0).json();
+    let report = ran.fine().json();
     for came in report["came_in"].as_array().into_iter().flatten() {
         assert!(came["changed"].is_null() && came["records"] == 0, "{came}");
     }
@@ -400,7 +400,7 @@ fn files_that_came_in_on_other_hosts_are_named_or_said_to_be_unknown() {
                 workspace.write("new/uploads/late.jpg", "while it was built");
             },
         );
-        let report = ran.code(0).json();
+        let report = ran.fine().json();
         match known {
             true => {
                 assert_eq!(report["came_in_files"], serde_json::json!(["uploads/late.jpg"]));
@@ -432,7 +432,7 @@ fn steps_before_the_switch_are_taken_and_ended_however_the_run_ends() {
     let workspace = Workspace::new(PROGRAM);
     let (place, before) = (
         "new",
-        "[before]\ncommand = [\"echo begun >> ../steps; cat pages/index.html >> ../steps\"]\n\
+        "[before]\ninto = [\"new\"]\ncommand = [\"echo begun >> ../steps; cat pages/index.html >> ../steps\"]\n\
          end-command = [\"echo ended >> ../steps; cat pages/index.html >> ../steps\"]",
     );
     spoiled(&workspace, place, before);
@@ -456,7 +456,7 @@ fn steps_before_the_switch_are_taken_and_ended_however_the_run_ends() {
         "fernweh.toml",
         text.replace("cat pages/index.html >> ../steps\"]\nend", "false\"]\nend"),
     );
-    let ran = workspace.run(line).code(3).says("a step of [before] did not work");
+    let ran = workspace.run(line).code(3).says("a step of [before] failed");
     ran.says("nothing was changed");
     assert_eq!(steps(), "begun\nended\nspoiled\n");
     // Killed between: whoever completes the switch ends it.
@@ -471,7 +471,7 @@ fn steps_before_the_switch_are_taken_and_ended_however_the_run_ends() {
         "fernweh.toml",
         text.replace("ended >> ../steps; cat pages/index.html >> ../steps", "x; false"),
     );
-    workspace.done(line).says("a step at the end of [before] did not work");
+    workspace.done(line).says("a step at the end of [before] failed");
 }
 
 /// Waits until a file of this name below a folder has so many bytes.
@@ -557,7 +557,7 @@ fn entries_of_a_mount_point_change_places_one_by_one() {
          {killed}; '{program}' {line}; echo =again; {look}; '{program}' undo new --let-go --yes; \
          echo =end; ls -A new"
     );
-    let ran = workspace.run_on_disk(setup, line, &after).code(0);
+    let ran = workspace.run_on_disk(setup, line, &after).fine();
     let part = |name: &str| {
         let from = ran.out.find(&format!("={name}\n")).unwrap_or_else(|| panic!("{}", ran.out));
         let rest = &ran.out[from + name.len() + 2..];

@@ -111,7 +111,7 @@ fn the_tests_before_a_move_change_nothing_and_name_what_is_wrong() {
     let place = hosts.ftp.files("ftps", "/new/htdocs");
     let same = before.replace(&place, &hosts.ftp.files("ftps", "/old/htdocs"));
     fixture.workspace.write("fernweh.toml", &same);
-    let ran = fixture.workspace.run("survey old --for new --only same-place").code(3);
+    let ran = fixture.workspace.run("survey old --for new --check same-place").code(3);
     ran.says("the same folder, by another name").says("failed");
     let ran = fixture.workspace.run("move old new --yes --overwrite").code(3);
     ran.says("the same folder");
@@ -162,7 +162,7 @@ fn a_move_that_was_broken_off_goes_on_where_it_stopped() {
         assert_eq!(ran.code, None, "it was to be killed at {step}: {}\n{}", ran.out, ran.err);
         fixture.workspace.done("runs").says("unfinished");
         let ran = fixture.workspace.done(line);
-        ran.says("gone on where an earlier run had stopped");
+        ran.says("resumed an interrupted run");
         let found = (contents(files_of(&fixture.root("new"))), database_cells(&fixture.new));
         assert!(found == expected, "{step}");
         let runs = fixture.workspace.done("runs").says("packed").out;
@@ -199,7 +199,7 @@ fn connections_that_are_cut_at_any_moment_lose_nothing() {
     let line = "move old new --yes --no-scan --overwrite";
     for step in ["packed", "made", "built", "checked", "switching", "database-switched"] {
         let ran = fixture.workspace.run_halted_at(line, step, || hosts.ssh.cut_connections());
-        if ran.code != Some(0) {
+        if !matches!(ran.code, Some(0 | 1)) {
             assert!([Some(3), Some(5)].contains(&ran.code), "{step}: {}\n{}", ran.out, ran.err);
             fixture.workspace.done(line);
         }
@@ -262,7 +262,7 @@ fn what_follows_a_move_is_done_reported_and_taken_back_with_it() {
         let mut fixture = fixture(engine);
         let (_old, _new) = fixture.serve();
         let text = fixture.workspace.read("fernweh.toml");
-        let after = "[after]\nempty = [\"gp_log\", { tables = \"gp_comments\", where = \"id > 250\" }]\n\
+        let after = "[after]\ninto = [\"new\"]\nempty = [\"gp_log\", { tables = \"gp_comments\", where = \"id > 250\" }]\n\
                      sql = [\"UPDATE gp_members SET homepage = 'moved' WHERE id = 1\"]\n\
                      remove = [\"robots.txt\"]\ncommand = [\"echo refreshed > made.txt\"]\n\
                      request = [\"https://www.glimmer-point.example/visit\", \
@@ -292,7 +292,7 @@ fn what_follows_a_move_is_done_reported_and_taken_back_with_it() {
         fixture.workspace.write("fernweh.toml", format!("{text}{wrong}"));
         let files = files_of(&fixture.root("new"));
         let ran = fixture.workspace.run("move old new --yes --overwrite").code(5);
-        ran.says("a step of [after] cannot be taken").says("gp_nothing").says("old state again");
+        ran.says("a step of [after] failed").says("gp_nothing").says("old state again");
         assert_eq!(files_of(&fixture.root("new")), files);
         assert_eq!(one("SELECT count(*) FROM gp_comments"), "250");
         assert!(fixture.workspace.read("told.txt").contains("Fernweh: failed"));
@@ -394,7 +394,7 @@ fn a_move_that_is_not_begun_is_told_and_steps_that_cannot_be_taken_are_found_bef
          \"ftp-password\" }}\n[tell]\ncommand = \"printenv FERNWEH_SUBJECT >> told.txt\"\n",
         host.files("ftp", "/new")
     );
-    let after = "[after]\nempty = [\"gp_log\"]\ncommand = [\"echo\"]\n\
+    let after = "[after]\ninto = [\"new\"]\nempty = [\"gp_log\"]\ncommand = [\"echo\"]\n\
                  request = [\"http://glimmerpoint.example/\"]\n";
     workspace.write("fernweh.toml", format!("{sites}{after}"));
     let ran = workspace.run("move old new --yes --overwrite").code(3);

@@ -136,12 +136,15 @@ fn what_such_a_server_demands_is_said_before_anything_changes() {
     workspace
         .run("survey old")
         .code(3)
-        .says("wants an encrypted connection")
+        .says("requires an encrypted connection")
         .says("encrypted = true");
 
     let keyless = "CREATE TABLE log (line text)";
     let (workspace, ..) = one(Habits { wants_primary_keys: true, ..Habits::default() }, keyless);
-    workspace.run("survey old --for new").code(3).says("wants primary keys; tables without: log");
+    workspace
+        .run("survey old --for new")
+        .code(3)
+        .says("requires primary keys; tables without: log");
     workspace.done("pack old -o a.tar");
     workspace.run("unpack a.tar new").code(3).says("3750").says("nothing was changed");
 
@@ -167,7 +170,7 @@ fn modes_that_the_new_server_does_not_know_are_left_out_and_named() {
     mariadb_client(&places[0], old.into());
     workspace.done("pack old -o a.tar");
     let ran = workspace.done("unpack a.tar new --as-is");
-    ran.says("without modes that this server").says("NO_AUTO_CREATE_USER");
+    ran.says("without SQL modes that this server").says("NO_AUTO_CREATE_USER");
     assert_eq!(mariadb_client(&places[1], "SELECT joined()".into()), "ab\n");
 }
 

@@ -73,7 +73,7 @@ fn stays_connected(workspace: &Workspace, inside: bool, command: &str) {
         worker.execute("INSERT INTO nights (note) VALUES ('late')", []).unwrap();
         worker.execute("INSERT INTO guests (name) VALUES ('Bea')", []).unwrap();
     });
-    ran.code(0);
+    ran.fine();
     let guests = "SELECT group_concat(name, ' ') FROM (SELECT name FROM guest_list ORDER BY name)";
     let log = "SELECT group_concat(name, ' ') FROM guest_log";
     for db in [&worker, &open(&path)] {
@@ -144,7 +144,7 @@ fn a_database_among_files_that_are_replaced_alone_stays_the_file_that_it_is() {
             .run_halted_at(command, "checked", || {
                 worker.execute("INSERT INTO nights (note) VALUES ('late')", []).unwrap();
             })
-            .code(0);
+            .fine();
         let read = || std::fs::read_to_string(workspace.path("new/index.html")).unwrap();
         assert_eq!(read(), "old");
         worker.execute("INSERT INTO nights (note) VALUES ('after')", []).unwrap();

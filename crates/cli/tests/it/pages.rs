@@ -42,7 +42,7 @@ fn a_password_in_front_of_the_site_is_named_and_given() {
         .workspace
         .run("scan new --own-only")
         .code(3)
-        .says("status 401, a password is wanted")
+        .says("status 401, a password is required")
         .says("set login and password.login of the site");
     let text = std::fs::read_to_string(fixture.workspace.path("fernweh.toml")).unwrap();
     let text = text.replace(
@@ -75,7 +75,7 @@ fn a_site_that_does_not_answer_is_an_error_and_no_finding() {
         .says("the first page cannot be read")
         .says("cannot be reached");
     let hosts = fixture.serve();
-    fixture.workspace.run("scan new").code(3).says("the site is down for maintenance");
+    fixture.workspace.run("scan new").code(3).says("the site is in maintenance");
     let (_, new) = &hosts;
     let text = std::fs::read_to_string(fixture.workspace.path("fernweh.toml")).unwrap();
     fixture.workspace.write("fernweh.toml", text.replace("authority = \"authority.pem\"\n", ""));

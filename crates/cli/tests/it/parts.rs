@@ -140,7 +140,7 @@ fn tables_that_the_archive_does_not_hold_go_only_when_that_is_meant() {
         }
         let before = database_cells(&fixture.new);
         let line = "unpack site.fernweh.tar new --overwrite --exactly --only database";
-        fixture.workspace.run(line).code(2).says("these go: gp_extra").says("--yes");
+        fixture.workspace.run(line).code(2).says("they are: gp_extra").says("--yes");
         fixture.workspace.done(&format!("{line} --yes")).says("table gp_extra, kept for undo");
         assert!(fixture.database("new").ask("SELECT * FROM gp_extra").is_err(), "{engine:?}");
         fixture.workspace.done("undo new");
@@ -159,7 +159,7 @@ fn tables_that_are_not_chosen_stay_and_are_named() {
         let before = one(&fixture, "SELECT count(*) FROM gp_articles");
         let line = "unpack site.fernweh.tar new --tables gp_members --exactly --overwrite --yes";
         let ran = fixture.workspace.done(line);
-        ran.says("1 table").says("of these tables").says("not taken: gp_a");
+        ran.says("1 table").says("of these tables").says("not unpacked: gp_a");
         assert_eq!(one(&fixture, "SELECT count(*) FROM gp_articles"), before, "{engine:?}");
     }
 }
@@ -295,7 +295,7 @@ fn what_is_written_right_before_the_old_state_is_removed_comes_back_or_is_refuse
             write(4).unwrap();
             upload("early.txt");
         });
-        ran.code(0).says("written to while it was packed");
+        ran.fine().says("changed while it was packed");
         fixture.workspace.done("undo new");
         assert_eq!(one(&fixture, "SELECT seeing FROM gp_nights WHERE id = 7"), "4", "{engine:?}");
         assert!(fixture.root("new").join("early.txt").exists(), "{engine:?}");
@@ -308,7 +308,7 @@ fn what_is_written_right_before_the_old_state_is_removed_comes_back_or_is_refuse
                 upload("late.txt");
                 std::fs::write(fixture.root("new").join("styles/main.css"), "changed").unwrap();
             })
-            .code(0)
+            .fine()
             .json();
         let named = report["came_in_files"].to_string();
         assert!(named.contains("late.txt") && named.contains("styles/main.css"), "{named}");
@@ -321,7 +321,7 @@ fn what_is_written_right_before_the_old_state_is_removed_comes_back_or_is_refuse
                 let sql = "INSERT INTO gp_settings (id, name, value) VALUES (9001, 'late', 'x')";
                 fixture.database("new").run(sql.as_bytes()).unwrap();
             })
-            .code(0)
+            .fine()
             .json();
         let came_in = report["came_in"].as_array().unwrap();
         assert_eq!(came_in.len(), 1, "{engine:?} {came_in:?}");

@@ -112,7 +112,7 @@ fn where_a_host_knows_no_further_names_each_is_a_file() {
     workspace.done("pack old -o a.tar");
     workspace
         .done("unpack a.tar new")
-        .says("cannot carry hard links; each name is a file of its own")
+        .says("cannot carry hard links; each name becomes a file of its own")
         .says("cannot carry extended attributes and access lists; they are");
     for name in ["pictures/comet.jpg", "pictures/newest.jpg", "zz.jpg"] {
         assert_eq!(fs::read(workspace.path("far").join(name)).unwrap(), b"a comet over the bay");

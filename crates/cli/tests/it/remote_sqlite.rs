@@ -80,7 +80,7 @@ fn a_sqlite_site_moves_between_hosts_with_its_database_among_the_files() {
         let sql = b"UPDATE gp_articles SET title = 'written here'";
         far.fixture.database("new").run(sql).unwrap();
         let written = database_cells(&far.fixture.new);
-        let ran = far.fixture.workspace.run("survey old --for new").code(0);
+        let ran = far.fixture.workspace.run("survey old --for new").fine();
         ran.says("nobody can lock it").says("stop the site there");
         let ran = far.fixture.workspace.done("move old new --yes --no-scan --overwrite");
         ran.says("is a file of").says("stopped");

@@ -133,7 +133,11 @@ fn addresses_in_a_script_are_rewritten_from_where_the_user_says_it_comes() {
     let toml = toml.replace("[site.new]", "[site.new]\nurl = \"https://observatory.test\"");
     workspace.write("fernweh.toml", toml);
     workspace.write("night.sql", OF_MARIADB);
-    workspace.run("unpack night.sql new").code(2).says("from which web address").says("--from");
+    workspace
+        .run("unpack night.sql new")
+        .code(2)
+        .says("the web address of the old site")
+        .says("--from");
     let line = "unpack night.sql new --from http://glimmerpoint.example";
     workspace
         .done(&format!("{line} --preview"))
@@ -182,14 +186,14 @@ fn what_a_script_must_not_do_is_refused_by_name_and_line_and_nothing_changes() {
         (&mariadb, "CREATE USER x;", 2, "CREATE USER"),
         (&mariadb, "LOAD DATA INFILE '/etc/passwd' INTO TABLE t;", 2, "LOAD DATA"),
         (&mariadb, "USE a; USE b;", 2, "more than one database"),
-        (&mariadb, "INSERT INTO other VALUES (1);", 2, "does not make it"),
+        (&mariadb, "INSERT INTO other VALUES (1);", 2, "does not create it"),
         (&mariadb, "INSERT INTO t VALUES (1);", 2, "1 values, the table 2 columns"),
         (&mariadb, "INSERT INTO t VALUES (1, now());", 2, "not executed"),
         (&mariadb, "SET time_zone = '+02:00'; INSERT INTO t VALUES (1, NULL);", 2, "+02:00"),
-        (&mariadb, "CREATE TABLE u (a int) DATA DIRECTORY = '/tmp';", 2, "not taken: `DATA`"),
+        (&mariadb, "CREATE TABLE u (a int) DATA DIRECTORY = '/tmp';", 2, "cannot be used: `DATA`"),
         (&mariadb, "INSERT INTO t VALUES (1, 'breaks o", 4, "ends in the middle"),
         (&postgres, "CREATE ROLE x;", 2, "CREATE ROLE"),
-        (&postgres, "COPY t FROM '/etc/passwd';", 2, "is not taken"),
+        (&postgres, "COPY t FROM '/etc/passwd';", 2, "cannot be used"),
         (&postgres, "DO $$BEGIN END$$;", 2, "DO $$"),
         (&postgres, "\\connect other\n", 2, "connect other"),
         (&postgres, "COPY t (id) FROM stdin;\n1\n2", 4, "ends in the middle"),

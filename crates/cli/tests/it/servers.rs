@@ -57,12 +57,12 @@ fn records_that_the_destination_rejects_are_named_and_left_out_only_when_told() 
         let fixture = with_bad_records(engine);
         let before = database_cells(&fixture.new);
         let ran = fixture.workspace.run(ROWS_ONLY);
-        let ran = ran.code(3).says("does not take a record").says("table gp_members, id ");
+        let ran = ran.code(3).says("rejected a record").says("table gp_members, id ");
         ran.says("--on-bad-record").says("nothing was changed");
         assert_eq!(before, database_cells(&fixture.new), "{engine:?}");
 
         // The preview finds all of them, and leaves nothing behind.
-        let runs = fixture.workspace.done("runs --json").json();
+        let runs = fixture.workspace.changes();
         fixture
             .workspace
             .run(&format!("{ROWS_ONLY} --preview"))
@@ -71,7 +71,7 @@ fn records_that_the_destination_rejects_are_named_and_left_out_only_when_told() 
         let foreseen = fixture.workspace.run(&format!("{ROWS_ONLY} --preview --json"));
         let foreseen = foreseen.code(1).json();
         assert_eq!(before, database_cells(&fixture.new), "{engine:?}");
-        assert_eq!(runs, fixture.workspace.done("runs --json").json(), "{engine:?}");
+        assert_eq!(runs, fixture.workspace.changes(), "{engine:?}");
 
         let ran = fixture.workspace.run(&format!("{ROWS_ONLY} --on-bad-record skip --json"));
         let ran = ran.code(1);
@@ -169,7 +169,7 @@ fn a_collation_that_the_server_does_not_know_is_replaced_and_named() {
     }
     archives::forge(&fixture.workspace.path("newer.fernweh.tar"), members);
     let ran = fixture.workspace.done("unpack newer.fernweh.tar new");
-    ran.says("collation utf8mb4_0900_ai_ci is not known");
+    ran.says("collation utf8mb4_0900_ai_ci does not exist");
     let found = "SELECT collation_name FROM information_schema.columns \
                  WHERE table_schema = database() AND table_name = 'gp_sorted'";
     let took = one(&fixture, found);
@@ -189,7 +189,7 @@ fn rights_that_are_missing_are_named_and_stop_nothing() {
     admin.run(format!("REVOKE ALL PRIVILEGES ON `{name}`.* FROM '{user}'@'%'").as_bytes()).unwrap();
     admin.run(format!("GRANT SELECT ON `{name}`.* TO '{user}'@'%'").as_bytes()).unwrap();
     drop(server);
-    fixture.workspace.done("survey old").says("the user has not the right TRIGGER");
+    fixture.workspace.done("survey old").says("the user lacks the right TRIGGER");
     let ran = fixture.workspace.done("pack old -o poor.fernweh.tar");
     ran.says("view gp_newest");
     fixture.workspace.done("unpack poor.fernweh.tar new");
@@ -222,7 +222,7 @@ fn records_too_large_for_one_way_of_writing_go_another() {
     for (local_infile, note) in [(1, false), (0, true)] {
         admin.run(format!("SET GLOBAL local_infile = {local_infile}").as_bytes()).unwrap();
         let ran = workspace.done("unpack site.fernweh.tar new --as-is --overwrite");
-        assert_eq!(ran.out.contains("takes no bulk loading"), note, "{}", ran.out);
+        assert_eq!(ran.out.contains("does not allow bulk loading"), note, "{}", ran.out);
         assert_eq!(database_cells(&old), database_cells(&new));
         workspace.done("undo new");
         workspace.done("undo new --let-go --yes");
@@ -233,7 +233,7 @@ fn records_too_large_for_one_way_of_writing_go_another() {
 fn what_the_destination_cannot_take_is_said_beforehand() {
     let fixture = fixture(Engine::Postgres);
     let ran = fixture.workspace.done("survey old --for new");
-    ran.says("the destination takes every object of the database");
+    ran.says("the destination accepts every object of the database");
     let server = shared_server(Server::Postgres).lock().unwrap();
     let mut admin = server.administrator().unwrap();
     for sql in ["CREATE ROLE only_for_a_while", "DROP ROLE IF EXISTS never_there"] {
@@ -255,7 +255,7 @@ fn what_the_destination_cannot_take_is_said_beforehand() {
     ran.says("refused").says("policy shy of table gp_members");
 
     let fixture = super::fixture(Engine::Mariadb);
-    fixture.workspace.done("survey old --for new").says("the destination takes every object");
+    fixture.workspace.done("survey old --for new").says("the destination accepts every object");
     fixture.configure("[site.third]\ndatabase = \"sqlite:third.db\"\n");
     let ran = fixture.workspace.run("survey old --for third").code(3);
     ran.says("its database is SQLite, not MariaDB");
@@ -313,7 +313,7 @@ fn a_record_that_the_server_does_not_take_is_found_beforehand() {
         admin.run(format!("SET GLOBAL {settings}").as_bytes()).unwrap();
     };
     set("max_allowed_packet = 16777216");
-    workspace.done("survey old --for new").says("no record above 16.8 MB");
+    workspace.done("survey old --for new").says("no record is larger than 16.8 MB");
     workspace.done("pack old -o site.fernweh.tar");
     set("max_allowed_packet = 1048576, GLOBAL local_infile = 0");
     let survey = workspace.run("survey old --for new").code(3);

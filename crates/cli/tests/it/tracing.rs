@@ -77,7 +77,7 @@ fn records_definitions_and_files_are_named_with_the_place_and_the_form() {
         .says("the definition of table gp_pages")
         .says("the definition of view shown")
         .says("-v shows them")
-        .says("http://gone.test/x.png  not found\n             → made by the site's code");
+        .says("http://gone.test/x.png  not found\n             → created by the site's code");
     workspace
         .done("trace one http://cdn.test/a1.png -v")
         .says("notes.txt, line 3, its path alone")

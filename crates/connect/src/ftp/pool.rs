@@ -214,7 +214,7 @@ impl Pool {
         }
         Err(match refused {
             Some(error) => self.not_secured(&error),
-            None => self.trouble(&"no version of TLS is known"),
+            None => self.trouble(&"no common version of TLS"),
         })
     }
 

@@ -117,9 +117,7 @@ impl FtpTree {
     fn unknown_line(&self, folder: &[u8], text: &str) -> Trouble {
         Trouble::outside("cannot list a folder on the host")
             .at(format!("{}{}", self.pool.shown(), String::from_utf8_lossy(folder)))
-            .because(format!(
-                "a line of its listing is in a form that Fernweh does not know: {text}"
-            ))
+            .because(format!("a line of its listing has an unknown form: {text}"))
             .hint("use SFTP if the host offers it, or ask the host for listings by MLSD (RFC 3659)")
     }
 
@@ -397,7 +395,7 @@ impl Tree for FtpTree {
                         at + sent,
                         there.map_or(0, |there| there.size)
                     ))
-                    .hint("look whether there is room on the host, or a limit for files")),
+                    .hint("check whether the host has room, and whether it limits file sizes")),
             }
         })
     }

@@ -74,7 +74,7 @@ fn lock_workshop(workshop: &Path) -> Result<std::fs::File> {
     match file.try_lock() {
         Ok(()) => Ok(file),
         Err(std::fs::TryLockError::WouldBlock) => {
-            Err(Trouble::outside("another run is at work on these files")
+            Err(Trouble::outside("another run is working on these files")
                 .at(workshop.display().to_string())
                 .because("it was begun in another folder, or by somebody else")
                 .hint("wait until it has ended"))

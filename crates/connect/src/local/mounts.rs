@@ -48,10 +48,10 @@ pub(super) fn refuse_within(folder: &Path) -> Result<()> {
     let real = fs::canonicalize(folder).unwrap_or_else(|_| folder.to_owned());
     match mounted_in(folder).into_iter().find(|place| *place != real) {
         None => Ok(()),
-        Some(place) => Err(Trouble::outside("the site's entries cannot change places with others")
+        Some(place) => Err(Trouble::outside("the site's entries cannot be exchanged")
             .at(folder.display().to_string())
             .because(format!("another file system is mounted at {}", place.display()))
-            .hint("unmount it for the time of the run")),
+            .hint("unmount it during the run")),
     }
 }
 
@@ -59,23 +59,22 @@ pub(super) fn refuse_within(folder: &Path) -> Result<()> {
 pub(super) fn refuse_to_exchange(folder: &Path) -> Result<()> {
     match mounted_in(folder).first() {
         None => Ok(()),
-        Some(place) => Err(Trouble::outside("the site's folder cannot change places with another")
+        Some(place) => Err(Trouble::outside("the site's folder cannot be exchanged")
             .at(folder.display().to_string())
             .because(format!("another file system is mounted at {}", place.display()))
             .hint(
-                "unmount it for the time of the run; where it is the site's folder itself, \
-                 --entry-by-entry lets each entry change places by itself, and for some seconds \
-                 visitors see a mixture",
+                "unmount it during the run; if it is the site's folder itself, --entry-by-entry \
+                 replaces its entries one by one, and for some seconds visitors see a mixture",
             )),
     }
 }
 
 /// An entry lies in another file system, and so cannot be renamed into the site's folder.
 pub(super) fn another(path: &Path) -> Trouble {
-    Trouble::outside("a part of the files cannot take its place")
+    Trouble::outside("some of the files cannot be put in place")
         .at(path.display().to_string())
         .because("another file system is mounted there, and nothing can be renamed into it")
-        .hint("unmount it for the time of the run, or leave these files out of --file")
+        .hint("unmount it during the run, or leave these files out of --paths")
 }
 
 /// Refuses to remove what another file system is mounted in.

@@ -75,14 +75,14 @@ impl LocalTrees {
             fs::write(&path, write_list(items))?;
             fs::File::open(&path)?.sync_all()
         };
-        write().map_err(|error| Trouble::file("cannot note what takes its place", &path, &error))
+        write().map_err(|error| Trouble::file("cannot record what is put in place", &path, &error))
     }
 
     /// Makes the switch, or completes it.
     pub fn switch(&self, direction: Direction) -> Result<()> {
         let path = self.list();
         let text = fs::read(&path)
-            .map_err(|error| Trouble::file("cannot read what takes its place", &path, &error))?;
+            .map_err(|error| Trouble::file("cannot read what is put in place", &path, &error))?;
         switch(self, &read_list(&text, &path.display().to_string())?, direction)?;
         let synced = fs::File::open(&self.live).and_then(|folder| Ok(rustix::fs::syncfs(folder)?));
         synced.map_err(|error| self.trouble(b"", &error))

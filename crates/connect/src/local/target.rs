@@ -116,10 +116,10 @@ impl LocalTarget {
     fn inside(&mut self, path: &[u8], folder: bool) -> Result<PathBuf> {
         let relative = Path::new(OsStr::from_bytes(path));
         let refused = |because: &str| {
-            Trouble::damaged("the archive holds a path that it must not hold")
+            Trouble::damaged("the archive contains a path that is not allowed")
                 .at(relative.display().to_string())
                 .because(because)
-                .hint("do not use this archive; ask where it comes from")
+                .hint("do not use this archive; find out where it comes from")
         };
         let parent = path.iter().rposition(|byte| *byte == b'/').map_or(&b""[..], |at| &path[..at]);
         // Each folder is looked at once, however many entries lie below it.
@@ -394,7 +394,7 @@ impl FileTarget for LocalTarget {
         rustix::fs::syncfs(&folder)
             .map_err(|error| write_trouble(&self.built, &std::io::Error::from(error)))?;
         let new = file_id(&self.built).ok_or_else(|| {
-            Trouble::outside("the new files have vanished").at(self.built.display().to_string())
+            Trouble::outside("the new files are missing").at(self.built.display().to_string())
         })?;
         let (target, side) = (self.root.clone(), self.built.clone());
         Ok(FileSwap {

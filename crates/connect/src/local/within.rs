@@ -42,7 +42,7 @@ pub(super) fn folder_of(root: &Path, path: &[u8]) -> io::Result<(OwnedFd, OsStri
 fn no_link(error: Errno) -> io::Error {
     match error {
         Errno::LOOP | Errno::NOTDIR => {
-            io::Error::new(io::ErrorKind::InvalidInput, "a link stands on the way")
+            io::Error::new(io::ErrorKind::InvalidInput, "there is a link on the way")
         }
         other => other.into(),
     }
@@ -59,7 +59,7 @@ pub(super) fn plain_file(folder: &OwnedFd, name: &OsStr) -> io::Result<rustix::f
     let found = rustix::fs::statat(folder, name, AtFlags::SYMLINK_NOFOLLOW)?;
     match FileType::from_raw_mode(found.st_mode) {
         FileType::RegularFile => Ok(found),
-        _ => Err(io::Error::new(io::ErrorKind::InvalidInput, "it is no plain file any more")),
+        _ => Err(io::Error::new(io::ErrorKind::InvalidInput, "it is no longer a plain file")),
     }
 }
 
@@ -74,7 +74,7 @@ pub(super) fn own_folder(path: &Path) -> io::Result<OwnedFd> {
     let folder = rustix::fs::open(path, flags, Mode::empty()).map_err(|error| match error {
         Errno::LOOP | Errno::NOTDIR => io::Error::new(
             io::ErrorKind::InvalidInput,
-            "something else has the name of Fernweh's own folder, a link perhaps",
+            "the name of Fernweh's own folder is taken by something else, perhaps a link",
         ),
         other => other.into(),
     })?;
@@ -82,7 +82,7 @@ pub(super) fn own_folder(path: &Path) -> io::Result<OwnedFd> {
     if found.st_uid != rustix::process::geteuid().as_raw() {
         return Err(io::Error::new(
             io::ErrorKind::PermissionDenied,
-            "a folder of another user has the name of Fernweh's own",
+            "the name of Fernweh's own folder is taken by another user's folder",
         ));
     }
     rustix::fs::fchmod(&folder, Mode::from_raw_mode(0o700))?;
@@ -121,7 +121,7 @@ mod tests {
         let (ours, other) = (folder.path().join(".ours"), folder.path().join("other"));
         std::fs::create_dir(&other).unwrap();
         std::os::unix::fs::symlink(&other, &ours).unwrap();
-        assert!(own_folder(&ours).unwrap_err().to_string().contains("a link perhaps"));
+        assert!(own_folder(&ours).unwrap_err().to_string().contains("perhaps a link"));
         std::fs::remove_file(&ours).unwrap();
         own_folder(&ours).unwrap();
         use std::os::unix::fs::PermissionsExt;

@@ -185,7 +185,7 @@ impl MariadbTarget {
                     sql.replace_range(range, "");
                     if !follows {
                         notes.push(format!(
-                            "check {name} has a name of the server's own: that one is taken"
+                            "check {name} got a name from the server: its own is taken"
                         ));
                     }
                 }

@@ -88,10 +88,8 @@ impl MariadbTarget {
         // The statement is text, and rows are not.
         self.link.run("SET NAMES utf8mb4")?;
         self.link.try_run(&sql).map_err(|error| {
-            self.link.trouble(
-                &format!("cannot tell in which characters the records of table {table} come"),
-                &error,
-            )
+            self.link
+                .trouble(&format!("unknown character set of the records of table {table}"), &error)
         })?;
         let columns = self.columns(&trial)?;
         self.link.run(format!("DROP TABLE {}", quoted(&trial)))?;

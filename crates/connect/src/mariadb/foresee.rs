@@ -53,7 +53,7 @@ impl MariadbTarget {
                 return Err(self.refuse(
                     format!("foreign key {name} of table {} cannot be made", key.table),
                     format!("table {table}, which stays, has a key of this name"),
-                    "rename the key of the table that stays, or take that table along",
+                    "rename the key of the table that stays, or include that table",
                 ));
             }
         }
@@ -81,7 +81,7 @@ impl MariadbTarget {
                         here.unwrap_or_else(|| "missing".into()),
                         there.unwrap_or_else(|| "missing".into()),
                     ),
-                    "drop that key, or take its table along",
+                    "drop that key, or include its table",
                 ));
             }
         }
@@ -102,7 +102,7 @@ impl MariadbTarget {
                     key.table,
                     others.join(", ")
                 ),
-                "drop that key, or take its table along",
+                "drop that key, or include its table",
             ));
         }
         Ok(())
@@ -128,9 +128,9 @@ impl MariadbTarget {
             if !self.tables.contains(&name) && !switch::exists(&mut self.link, &name)? {
                 return Err(self.refuse(
                     format!("column {} of table {} has no default", default.name, default.table),
-                    format!("it takes numbers from sequence {name}, which does not come along"),
-                    "take the sequence along with --tables, or set tables of both sites so that \
-                     it belongs to them",
+                    format!("it takes numbers from sequence {name}, which is not included"),
+                    "include the sequence with --tables, or set tables of both sites so that it \
+                     belongs to them",
                 ));
             }
         }

@@ -47,19 +47,19 @@ pub(super) fn checks(
             format!("use a server of {own}, or change these at the source"),
         ));
     }
-    let hint = "look whether the site's programs count on it";
+    let hint = "check whether the site's programs depend on it";
     checks.extend(notes.into_iter().map(|note| Check::warned(note, hint)));
     checks.extend(engines(link, structure)?);
     checks.extend(keyless(link, structure)?);
     checks.extend(versions(&server, &from.version));
     if link.one("SELECT @@local_infile")?.as_deref() == Some("0") {
         checks.push(Check::warned(
-            "the server there takes no bulk loading",
+            "the server there does not allow bulk loading",
             "records will be inserted by statements, which is slower",
         ));
     }
     if checks.is_empty() {
-        checks.push(Check::passed("the destination takes every object of the database"));
+        checks.push(Check::passed("the destination accepts every object of the database"));
     }
     Ok(checks)
 }
@@ -78,7 +78,8 @@ fn versions(server: &Server, from: &str) -> Option<Check> {
         true => None,
         false => Some(Check::warned(
             format!("another product: {} there, here {from}", server.shown()),
-            "tables are said in its words; rehearse with unpack --preview, and try the site's programs",
+            "tables are translated for it; rehearse with unpack --preview, and test the site's \
+             programs",
         )),
     }
 }
@@ -95,7 +96,7 @@ fn keyless(link: &mut Link, structure: &Structure) -> Result<Option<Check>> {
     let names: Vec<String> = keyless.map(|table| table.name.clone()).collect();
     Ok((!names.is_empty()).then(|| {
         Check::failed(
-            format!("the server there wants primary keys; tables without: {}", named(&names, 6)),
+            format!("the server there requires primary keys; tables without: {}", named(&names, 6)),
             "give them one at the source, or ask the host to switch sql_require_primary_key off",
         )
     }))

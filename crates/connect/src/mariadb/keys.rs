@@ -72,7 +72,7 @@ impl MariadbTarget {
         let table = quoted(&self.aside('n', &rows.table));
         match self.link.try_run(format!("ALTER TABLE {table} {}", drops.join(", "))) {
             Err(error) if Link::is_lost(&error) => {
-                return Err(self.link.trouble("the keys cannot be taken off", &error));
+                return Err(self.link.trouble("the keys cannot be removed", &error));
             }
             // Where a server forbids it the keys are filled with the rows, as slow as that is.
             _ => {}
@@ -146,7 +146,7 @@ impl MariadbTarget {
                 }
             }
         }
-        let what = format!("the keys of table {table} cannot be made");
+        let what = format!("the keys of table {table} cannot be created");
         Err(self.link.trouble(&what, &refused))
     }
 
@@ -239,7 +239,8 @@ fn duplicates(table: &str, parts: &[String], primary: &[String], columns: &str) 
     let order: Vec<String> =
         groups.iter().cloned().chain(primary.iter().map(|name| quoted(name))).collect();
     format!(
-        "SELECT fw_count, {columns} FROM {table} JOIN (SELECT {}, count(*) AS fw_count FROM {table} \
+        "SELECT fw_count, {columns} FROM {table} JOIN (SELECT {}, count(*) AS fw_count FROM \
+         {table} \
          WHERE {} GROUP BY {} HAVING count(*) > 1 LIMIT {TOGETHER}) AS fw_alike ON {} ORDER BY {}",
         named.join(", "),
         filled.join(" AND "),

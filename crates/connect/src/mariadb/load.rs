@@ -74,7 +74,7 @@ impl Loader {
                 }
                 false
             }
-            Err(error) => return Err(link.trouble("the database does not take records", &error)),
+            Err(error) => return Err(link.trouble("the database rejected records", &error)),
         };
         if !whole {
             link.run("ROLLBACK TO SAVEPOINT loaded")?;

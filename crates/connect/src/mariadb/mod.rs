@@ -98,9 +98,12 @@ impl Link {
         // Something in between may know better than the server what it takes.
         match link.try_run("DO 1; DO 1") {
             Err(Error::Server(_)) => Ok(link),
-            _ => Err(Trouble::outside("the database takes several statements at once")
+            _ => Err(Trouble::outside("the database accepts several statements at once")
                 .at(link.shown)
-                .because("an archive could hide one behind another, and it was told not to")
+                .because(
+                    "an archive could hide one behind another, and it was told not to \
+                          accept that",
+                )
                 .hint("connect to the server itself, not to something in between")),
         }
     }
@@ -174,15 +177,15 @@ impl Session for Link {
     fn plain_words(error: &Error) -> (&'static str, &'static str) {
         match code(error) {
             1044 | 1142 | 1143 | 1227 => {
-                ("the user has not the right to do this", "grant the right in the control panel")
+                ("the user lacks the right to do this", "grant the right in the control panel")
             }
             1114 | 1021 => ("no room left for the database", "make room on the host"),
             1205 | 1213 => ("somebody else holds a lock", "try again when the site is quiet"),
             1153 => ("a record is larger than the server accepts", "raise max_allowed_packet"),
-            1273 => ("the server does not know a collation", "use a server of the same version"),
+            1273 => ("the server has no such collation", "use a server of the same version"),
             1406 => ("a value is too long for its column", "correct the record at the source"),
             0 => ("the connection was lost", "try again; check that the server runs"),
-            _ => ("the server reports an error", "see the message of the server above"),
+            _ => ("the server reports an error", "check the server's message above"),
         }
     }
 

@@ -281,7 +281,8 @@ mod tests {
         assert_eq!(keys.len(), 1);
         assert_eq!(
             keys[0].sql,
-            "ALTER TABLE `a` ADD CONSTRAINT `f` FOREIGN KEY (`id`) REFERENCES `b` (`id`) ON DELETE CASCADE"
+            "ALTER TABLE `a` ADD CONSTRAINT `f` FOREIGN KEY (`id`) REFERENCES `b` (`id`) ON \
+             DELETE CASCADE"
         );
     }
 
@@ -293,7 +294,8 @@ mod tests {
         let parted = part_table("d", sql, "zoo");
         assert_eq!(
             parted.sql,
-            "CREATE TABLE `d` (\n  `a` int(11),\n  `b` int(11) NOT NULL COMMENT 'DEFAULT nextval(',\n  \
+            "CREATE TABLE `d` (\n  `a` int(11),\n  `b` int(11) NOT NULL COMMENT 'DEFAULT \
+             nextval(',\n  \
              `c` text DEFAULT 'nextval(`x`)'\n) ENGINE=InnoDB"
         );
         let found: Vec<&str> = parted.defaults.iter().map(|one| one.sql.as_str()).collect();

@@ -25,8 +25,8 @@ pub(super) fn checks(link: &mut Link) -> Result<Vec<Check>> {
         .into_iter()
         .map(|(right, objects)| {
             Check::warned(
-                format!("the user has not the right {right}: {objects} cannot be seen"),
-                "if the site has any, they will be missing; let the host grant the right",
+                format!("the user lacks the right {right}: {objects} cannot be seen"),
+                "if the site has any, they will be missing; ask the host to grant the right",
             )
         })
         .collect())

@@ -38,7 +38,7 @@ impl MariadbTarget {
     }
 
     fn refused(&self, table: &str, error: &mysql_async::Error) -> Trouble {
-        let mut trouble = self.link.trouble("the database does not take a record", error);
+        let mut trouble = self.link.trouble("the database rejected a record", error);
         trouble.place = Some(format!("table {table} of {}", self.link.shown));
         trouble
     }

@@ -62,7 +62,7 @@ pub(super) fn overview(link: &mut Link, scope: &dyn Scope, counting: Counting) -
     if !outside_snapshot.is_empty() {
         checks.push(Check::warned(
             format!(
-                "not part of the snapshot, for their storage engine has none: {}",
+                "not part of the snapshot, because of their storage engine: {}",
                 outside_snapshot.join(", ")
             ),
             "pack while nobody writes to them",

@@ -185,11 +185,11 @@ impl DatabaseTarget for MariadbTarget {
         for (old, new) in &self.replaced {
             checks.push(match new {
                 Some(new) => Check::warned(
-                    format!("collation {old} is not known there; {new} will take its place"),
+                    format!("collation {old} does not exist there; {new} will be used"),
                     "sorting of rare characters can differ; the values stay what they are",
                 ),
                 None => Check::failed(
-                    format!("collation {old} is not known there, and nothing is like it"),
+                    format!("collation {old} does not exist there, and there is no similar one"),
                     "use a server of the same version, or change it at the source",
                 ),
             });
@@ -240,8 +240,8 @@ impl DatabaseTarget for MariadbTarget {
             match count.as_deref() {
                 None | Some("0") => {}
                 Some(count) => found.push(format!(
-                    "foreign key {} of table {}: {count} records point at records of {parent} \
-                     that are not there",
+                    "foreign key {} of table {}: {count} records refer to records of {parent} \
+                     that do not exist",
                     key.name, key.table
                 )),
             }
@@ -256,19 +256,19 @@ impl DatabaseTarget for MariadbTarget {
     fn notes(&self) -> Vec<String> {
         let replaced = self.replaced.iter().filter_map(|(old, new)| {
             let new = new.as_ref()?;
-            Some(format!("collation {old} is not known to this server; {new} took its place"))
+            Some(format!("collation {old} does not exist on this server; {new} was used"))
         });
         let slow = self.loader.refused.iter().map(|because| {
             format!(
-                "the server takes no bulk loading, so records were inserted by statements, which is \
-                 slower ({because})"
+                "the server does not allow bulk loading, so records were inserted by statements, \
+                 which is slower ({because})"
             )
         });
         let modes: Vec<&str> = self.link.unknown_modes.iter().map(String::as_str).collect();
         let modes = (!modes.is_empty()).then(|| {
             format!(
-                "routines, triggers and events were made without modes that this server does not \
-                 know: {}",
+                "routines, triggers and events were created without SQL modes that this server \
+                 does not have: {}",
                 modes.join(", ")
             )
         });

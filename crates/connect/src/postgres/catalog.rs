@@ -101,7 +101,8 @@ fn collations(link: &mut Link, schema: &str, found: &mut Units) -> Result<()> {
         _ => "NULL::text",
     };
     let query = format!(
-        "SELECT c.oid, c.collname, format('CREATE COLLATION %I (provider = %s, %s, deterministic = %s)', \
+        "SELECT c.oid, c.collname, format('CREATE COLLATION %I (provider = %s, %s, deterministic \
+         = %s)', \
          c.collname, CASE c.collprovider WHEN 'i' THEN 'icu' WHEN 'b' THEN 'builtin' ELSE 'libc' END, \
          CASE WHEN coalesce({locale}, '') <> '' THEN format('locale = %L', {locale}) \
            WHEN c.collprovider = 'i' THEN format('locale = %L', c.collcollate) \
@@ -326,7 +327,8 @@ pub(super) fn without_schema(link: &mut Link, schema: &str, sql: &str) -> Result
 
 fn aggregates(link: &mut Link, schema: &str, found: &mut Units) -> Result<()> {
     let query = format!(
-        "SELECT p.oid, p.proname, format('CREATE AGGREGATE %I (%s) (SFUNC = %s, STYPE = %s%s%s%s%s%s)', \
+        "SELECT p.oid, p.proname, format('CREATE AGGREGATE %I (%s) (SFUNC = %s, STYPE = \
+         %s%s%s%s%s%s)', \
          p.proname, CASE WHEN p.pronargs = 0 THEN '*' ELSE pg_get_function_arguments(p.oid) END, \
          a.aggtransfn::regproc, format_type(a.aggtranstype, NULL), \
          CASE WHEN a.aggfinalfn = 0 THEN '' ELSE ', FINALFUNC = ' || a.aggfinalfn::regproc END, \

@@ -183,7 +183,8 @@ const COLUMN_SETTINGS: &str = "SELECT 'r', c.oid, s.sql FROM pg_catalog.pg_class
           WHERE d.adrelid = c.oid AND d.adnum = a.attnum)) END)) AS s(sql) \
      WHERE c.relnamespace = {here} AND s.sql IS NOT NULL ORDER BY c.relname, a.attnum";
 
-const CLUSTERS: &str = "SELECT 'r', c.oid, format('ALTER TABLE %I CLUSTER ON %I', c.relname, x.relname) \
+const CLUSTERS: &str = "SELECT 'r', c.oid, format('ALTER TABLE %I CLUSTER ON %I', c.relname, \
+                 x.relname) \
      FROM pg_catalog.pg_index i JOIN pg_catalog.pg_class c ON c.oid = i.indrelid \
      JOIN pg_catalog.pg_class x ON x.oid = i.indexrelid \
      WHERE c.relnamespace = {here} AND i.indisclustered ORDER BY c.relname";
@@ -199,7 +200,8 @@ const IDENTITIES: &str = "SELECT 'r', c.oid, format('ALTER TABLE ONLY %I REPLICA
 const STATISTICS: &str = "SELECT 'r', s.stxrelid, pg_get_statisticsobjdef(s.oid) \
      FROM pg_catalog.pg_statistic_ext s WHERE s.stxnamespace = {here} ORDER BY s.stxname";
 
-const COMMENTS: &str = "SELECT x.class, x.owner, format('COMMENT ON %s IS %L', x.what, d.description) \
+const COMMENTS: &str = "SELECT x.class, x.owner, format('COMMENT ON %s IS %L', x.what, \
+                 d.description) \
      FROM pg_catalog.pg_description d CROSS JOIN LATERAL ( \
        SELECT 'r', c.oid, CASE WHEN d.objsubid > 0 THEN format('COLUMN %I.%I', c.relname, a.attname) \
          ELSE format('%s %I', CASE c.relkind WHEN 'v' THEN 'VIEW' WHEN 'm' THEN 'MATERIALIZED VIEW' \

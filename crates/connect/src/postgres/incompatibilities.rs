@@ -17,8 +17,8 @@ pub(super) fn checks(
             == Some("t");
     if !may_build {
         checks.push(Check::failed(
-            "the user there may not make schemas, and the new state is built in one",
-            "let the database's owner say GRANT CREATE ON DATABASE … TO …",
+            "the user there may not create schemas, and the new state is built in one",
+            "ask the database's owner for: GRANT CREATE ON DATABASE … TO …",
         ));
     }
     let names = |rows: Vec<Vec<Option<String>>>| -> Vec<String> {
@@ -33,7 +33,7 @@ pub(super) fn checks(
             {
                 checks.push(Check::failed(
                     format!("extension {name} is not available there"),
-                    "let the host install it",
+                    "ask the host to install it",
                 ));
             }
             Statement::Object { sql, .. } if sql.starts_with("CREATE POLICY ") => {
@@ -73,7 +73,7 @@ pub(super) fn checks(
         ));
     }
     if checks.is_empty() {
-        checks.push(Check::passed("the destination takes every object of the database"));
+        checks.push(Check::passed("the destination accepts every object of the database"));
     }
     Ok(checks)
 }

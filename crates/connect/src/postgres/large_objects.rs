@@ -223,7 +223,7 @@ impl PostgresTarget {
     pub(super) fn write_pages(&mut self, rows: &[Row]) -> Result<()> {
         let broken = || {
             Trouble::damaged("the archive holds a page of a large object that cannot be read")
-                .hint("do not use this archive; ask where it comes from")
+                .hint("do not use this archive; find out where it comes from")
         };
         let mut run: Option<(u32, u64, Vec<u8>)> = None;
         for row in rows {
@@ -260,10 +260,10 @@ impl PostgresTarget {
             Ok(_) => Err(Trouble::damaged("the archive contradicts itself")
                 .at(format!("large object {number}"))
                 .because("it has pages, but the structure does not make it")
-                .hint("do not use this archive; ask where it comes from")),
+                .hint("do not use this archive; find out where it comes from")),
             Err(error) => Err(self
                 .link
-                .trouble("the database does not take a page", &error)
+                .trouble("the database rejected a page", &error)
                 .at(format!("large object {number} of {}", self.link.shown))),
         }
     }

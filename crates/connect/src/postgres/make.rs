@@ -91,7 +91,7 @@ impl PostgresTarget {
         let aside = quoted(&self.aside('n', schema));
         self.link.run(format!("CREATE SCHEMA IF NOT EXISTS {aside}")).map_err(|trouble| {
             trouble.hint(format!(
-                "the new state is built in a schema of its own; let the database's owner say: \
+                "the new state is built in a schema of its own; ask the database's owner for: \
                  GRANT CREATE ON DATABASE … TO … ({aside})"
             ))
         })?;
@@ -136,7 +136,10 @@ impl PostgresTarget {
     pub(super) fn one(&mut self, statement: &Statement, sql: &str) -> Result<()> {
         let Err(error) = self.link.try_one(sql) else { return Ok(()) };
         if crate::stop::asked() {
-            return Err(Trouble::interrupted("interrupted").because("you asked to stop"));
+            return Err(Trouble::interrupted("interrupted").because(
+                "stopped with Ctrl-C or a \
+                             signal",
+            ));
         }
         let code = error.code().map(|code| code.code().to_owned()).unwrap_or_default();
         let first: String = sql.lines().next().unwrap_or_default().chars().take(70).collect();
@@ -144,20 +147,21 @@ impl PostgresTarget {
         match (statement, code.as_str()) {
             (Statement::ForeignKey { table, name, .. }, "42P01" | "42830") => {
                 self.not_created.push(format!(
-                    "foreign key {name} of table {table}: the table that it points at is not here"
+                    "foreign key {name} of table {table}: the table it refers to does not exist \
+                     here"
                 ));
                 Ok(())
             }
             // The rows are all there; the key guards what comes from now on.
             (Statement::ForeignKey { table, name, .. }, "23503") => {
                 self.orphans.push(format!(
-                    "foreign key {name} of table {table}: records point at records that are not \
-                     there; {}",
+                    "foreign key {name} of table {table}: records refer to records that do not \
+                     exist; {}",
                     Link::message(&error)
                 ));
                 let sql = format!("{sql} NOT VALID");
                 self.link.try_one(&sql).map(drop).map_err(|error| {
-                    self.link.trouble(&format!("the database does not take: {first}"), &error)
+                    self.link.trouble(&format!("the database rejected: {first}"), &error)
                 })
             }
             // Without its role nobody gains or loses anything by the missing policy.
@@ -176,7 +180,7 @@ impl PostgresTarget {
                 ));
                 Ok(())
             }
-            _ => Err(self.link.trouble(&format!("the database does not take: {first}"), &error)),
+            _ => Err(self.link.trouble(&format!("the database rejected: {first}"), &error)),
         }
     }
 
@@ -204,10 +208,10 @@ impl PostgresTarget {
         self.link.run(format!(
             "CREATE SCHEMA IF NOT EXISTS {place}; SET search_path = {place}, public"
         ))?;
-        let what = format!("the database does not take type {name}");
+        let what = format!("the database rejected type {name}");
         self.link.try_one(sql).map_err(|error| self.link.trouble(&what, &error))?;
         self.link.run(format!("SET search_path = {path}"))?;
-        self.notes.push(format!("range type {name} was made; undo leaves it there"));
+        self.notes.push(format!("range type {name} was created; undo leaves it there"));
         Ok(())
     }
 
@@ -219,7 +223,7 @@ impl PostgresTarget {
         self.link.try_one(sql).map_err(|error| {
             self.link
                 .trouble(&format!("extension {name} is missing and cannot be installed"), &error)
-                .hint(format!("let the host install it: CREATE EXTENSION {}", quoted(name)))
+                .hint(format!("ask the host to install it: CREATE EXTENSION {}", quoted(name)))
         })?;
         self.notes.push(format!("extension {name} was installed; undo leaves it there"));
         Ok(())

@@ -184,7 +184,7 @@ impl Session for Link {
                  SECURITY hides them from the owner, too",
             ),
             "42501" => (
-                "the user has not the right to do this",
+                "the user lacks the right to do this",
                 "grant the right in the control panel, or use the database's owner",
             ),
             "53100" => ("no room left for the database", "make room on the host"),
@@ -195,7 +195,7 @@ impl Session for Link {
                 "install it there (an extension, for example), or use a server like the old one",
             ),
             "" => ("the connection was lost", "try again; check that the server runs"),
-            _ => ("the server reports an error", "see the message of the server above"),
+            _ => ("the server reports an error", "check the server's message above"),
         }
     }
 

@@ -16,7 +16,7 @@ pub(super) fn overview(link: &mut Link, scope: &dyn Scope, counting: Counting) -
         return Err(Trouble::usage("this PostgreSQL is too old for Fernweh")
             .at(link.shown.clone())
             .because(format!("it is version {number}; 14 is the oldest that is read"))
-            .hint("bring the server to a version that is still maintained"));
+            .hint("upgrade the server to a supported version"));
     }
     let mut tables = Vec::new();
     let mut not_carried = not_carried(link)?;
@@ -41,7 +41,7 @@ pub(super) fn overview(link: &mut Link, scope: &dyn Scope, counting: Counting) -
     let large = large_objects::numbers(link, scope)?.len();
     if large > 0 {
         let large = counted(large as u64, "large object travels", "large objects travel");
-        let message = format!("{large} along; addresses inside are left as they are");
+        let message = format!("{large} along; addresses inside are left unchanged");
         checks.push(Check::passed(message));
     }
     let of_database = |column: &str| {

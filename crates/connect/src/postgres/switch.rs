@@ -156,7 +156,8 @@ pub(super) fn plan(target: &mut PostgresTarget) -> Result<(SchemasSwap, Vec<Stri
 /// The types of a routine's arguments as texts in which its own schema does not occur.
 fn arguments(number: &str, schema: &str) -> String {
     format!(
-        "(SELECT array_agg(replace(format_type(a.type, NULL), {0} || '.', '') ORDER BY a.place)::text \
+        "(SELECT array_agg(replace(format_type(a.type, NULL), {0} || '.', '') ORDER BY \
+         a.place)::text \
          FROM pg_catalog.pg_proc f CROSS JOIN LATERAL unnest(f.proargtypes::oid[]) WITH ORDINALITY \
          AS a(type, place) WHERE f.oid = {number})",
         format_args!("quote_ident({})", text(schema))
@@ -221,8 +222,8 @@ fn refits(link: &mut Link, old: &[ObjectId], schemas: &str) -> Result<(Vec<Refit
     for row in keys {
         let cell = cells(&row);
         notes.push(format!(
-            "foreign key {} of table {}, which stays, points at the new table now; its records \
-             were not compared (ALTER TABLE … VALIDATE CONSTRAINT does that)",
+            "foreign key {} of table {}, which stays, refers to the new table now; its records \
+             were not checked (ALTER TABLE … VALIDATE CONSTRAINT does that)",
             cell(0),
             cell(1)
         ));
@@ -243,7 +244,8 @@ fn refits(link: &mut Link, old: &[ObjectId], schemas: &str) -> Result<(Vec<Refit
         let cell = cells(&row);
         if cell(1) == "m" {
             notes.push(format!(
-                "materialized view {}, which stays, still shows the replaced tables; make it anew",
+                "materialized view {}, which stays, still shows the replaced tables; create it \
+                 again",
                 cell(2)
             ));
             continue;
@@ -427,7 +429,7 @@ pub(super) fn let_go(link: &mut Link, swap: &SchemasSwap) -> Result<()> {
     if let Some(object) = leaning {
         return Err(Trouble::outside("the state that is kept cannot be given up")
             .at(link.shown.clone())
-            .because(format!("something that stays leans on it: {object}"))
+            .because(format!("something that stays depends on it: {object}"))
             .hint("remove or change that first"));
     }
     super::large_objects::let_go(link, &aside)?;

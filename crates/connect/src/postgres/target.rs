@@ -311,7 +311,7 @@ impl DatabaseTarget for PostgresTarget {
             if !names.is_empty() {
                 self.link.run(format!("TRUNCATE {}", names.join(", "))).map_err(|trouble| {
                     trouble.hint(
-                        "tables that others point at cannot be emptied; unpack without --in-place",
+                        "tables that others refer to cannot be emptied; unpack without --in-place",
                     )
                 })?;
             }
@@ -428,7 +428,8 @@ impl DatabaseTarget for PostgresTarget {
             }
             let mark = mark.as_deref().unwrap_or("0");
             let question = format!(
-                "SELECT count(*), count(*) FILTER (WHERE xmin::text::int8 >= {mark}) FROM ONLY {kept}"
+                "SELECT count(*), count(*) FILTER (WHERE xmin::text::int8 >= {mark}) FROM ONLY \
+                 {kept}"
             );
             let answer = self.link.ask(&question)?;
             let cell = |n: usize| answer.first().map(|row| cells(row)(n)).unwrap_or_default();
@@ -455,7 +456,8 @@ impl DatabaseTarget for PostgresTarget {
             .flat_map(|schema| [schema.aside_new.clone(), schema.aside_old.clone()])
             .collect();
         let bytes = self.link.number(&format!(
-            "SELECT coalesce(sum(pg_total_relation_size(c.oid)), 0)::int8 FROM pg_catalog.pg_class c \
+            "SELECT coalesce(sum(pg_total_relation_size(c.oid)), 0)::int8 FROM \
+             pg_catalog.pg_class c \
              JOIN pg_catalog.pg_namespace n ON n.oid = c.relnamespace \
              WHERE c.relkind IN ('r', 'm') AND n.nspname IN ({})",
             super::describe::in_list(&names)

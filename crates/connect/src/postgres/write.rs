@@ -50,7 +50,7 @@ impl PostgresTarget {
     }
 
     pub(super) fn refused(&self, table: &str, error: &tokio_postgres::Error) -> Trouble {
-        let mut trouble = self.link.trouble("the database does not take a record", error);
+        let mut trouble = self.link.trouble("the database rejected a record", error);
         trouble.place = Some(format!("table {table} of {}", self.link.shown));
         trouble
     }

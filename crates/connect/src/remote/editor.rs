@@ -34,7 +34,7 @@ impl FileEditor for RemoteEditor {
             if !matches!(old.as_ref().map(|old| old.kind), Some(FoundKind::File(_))) {
                 return Err(Trouble::outside("cannot change a file of the site")
                     .at(shown(tree, &full))
-                    .because("it is no plain file any more"));
+                    .because("it is no longer a plain file"));
             }
             let mut put = write(tree, &beside, content.to_vec(), metadata).await;
             if put.as_ref().is_err_and(|trouble| !trouble.lost)

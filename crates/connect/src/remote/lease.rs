@@ -151,7 +151,7 @@ async fn remove(tree: &dyn Tree, workshop: &[u8]) {
 }
 
 fn busy(tree: &dyn Tree, workshop: &[u8]) -> Trouble {
-    Trouble::outside("another run is at work on these files")
+    Trouble::outside("another run is working on these files")
         .at(shown(tree, workshop))
         .because("it was begun in another folder, or on another machine")
         .hint(format!(

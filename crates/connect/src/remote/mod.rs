@@ -180,10 +180,10 @@ async fn listed(tree: &dyn Tree, folder: &[u8]) -> Result<Vec<RemoteEntry>> {
     found.retain(|entry| entry.name != b"." && entry.name != b"..");
     let bad = |name: &[u8]| name.is_empty() || name.contains(&b'/') || name.contains(&0);
     if let Some(entry) = found.iter().find(|entry| bad(&entry.name)) {
-        return Err(Trouble::damaged("the host lists a name that is no name of a file")
+        return Err(Trouble::damaged("the host lists a name that cannot be a file name")
             .at(shown(tree, folder))
             .because(format!("it lists `{}`", String::from_utf8_lossy(&entry.name)))
-            .hint("do not trust this host; ask who runs it"));
+            .hint("do not trust this host; find out who runs it"));
     }
     found.sort_by(|a, b| a.name.cmp(&b.name));
     found.dedup_by(|a, b| a.name == b.name);

@@ -74,13 +74,13 @@ impl RemoteTrees {
     async fn read(&self) -> Result<Vec<u8>> {
         let path = self.list();
         let Some(stamp) = self.tree.stamp(&path).await? else {
-            return Err(Trouble::outside("cannot read what takes its place")
+            return Err(Trouble::outside("cannot read what is put in place")
                 .at(shown(&*self.tree, &path))
                 .because("there is no such file")
-                .hint("what was replaced lies beside it; bring it back by hand"));
+                .hint("what was replaced is next to it; restore it by hand"));
         };
         if stamp.size > limits::PART_LIST {
-            return Err(Trouble::damaged("cannot read what takes its place")
+            return Err(Trouble::damaged("cannot read what is put in place")
                 .at(shown(&*self.tree, &path))
                 .because(format!("the host says that it has {}", size(stamp.size)))
                 .hint("this is not the list that was written; ask who changes files there"));

@@ -253,7 +253,7 @@ impl FileSource for RemoteSource {
             }
             seen += 1;
             let endless = |because: String| {
-                Trouble::outside("the host's files do not end")
+                Trouble::outside("the host's files never end")
                     .at(shown(&*self.tree, &self.full(&path)))
                     .because(because)
                     .hint("leave this folder out with --leave-out, if it is not the site's")

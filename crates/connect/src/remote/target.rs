@@ -341,10 +341,10 @@ impl FileTarget for RemoteTarget {
         };
         let without = |carried, number| if carried { 0 } else { number };
         note(without(carries.links, links), "links; they are left out");
-        note(hard_links, "hard links; each name is a file of its own there");
+        note(hard_links, "hard links; each name becomes a file of its own there");
         note(attributes, "extended attributes and access lists; they are left out");
-        note(without(carries.modes, entries), "permissions; the host gives its usual ones");
-        note(without(carries.times, entries), "times; the files look as new");
+        note(without(carries.modes, entries), "permissions; the host sets its usual ones");
+        note(without(carries.times, entries), "times; the files look new");
         notes
     }
 
@@ -353,9 +353,7 @@ impl FileTarget for RemoteTarget {
         let mut notes = self.cannot_carry(Counts { entries, links, hard_links, attributes });
         if self.workshop.as_deref().is_some_and(|place| split(place).1 == WITHIN) {
             notes.push(format!(
-                "nothing can be built beside {}, so the old and the new state are kept in {} in \
-                 it, closed by an .htaccess file, and change places entry by entry; see that your \
-                 web server does not serve that folder",
+                "nothing can be created beside {}, so both states are kept in {} inside it, closed by an .htaccess file, and are exchanged entry by entry; make sure that the web server does not serve that folder",
                 self.place(),
                 String::from_utf8_lossy(WITHIN)
             ));

@@ -18,10 +18,10 @@ impl RemoteTarget {
     /// Paths come from an archive: they must stay inside, and go through folders only.
     pub(super) fn inside(&self, path: &[u8], folder: bool) -> Result<Vec<u8>> {
         let refused = |because: &str| {
-            Trouble::damaged("the archive holds a path that it must not hold")
+            Trouble::damaged("the archive contains a path that is not allowed")
                 .at(String::from_utf8_lossy(path).into_owned())
                 .because(because)
-                .hint("do not use this archive; ask where it comes from")
+                .hint("do not use this archive; find out where it comes from")
         };
         if path.is_empty() || path.contains(&0) || path.starts_with(b"/") {
             return Err(refused("the path is empty or not a path"));

@@ -45,7 +45,10 @@ pub(super) async fn open_at(tree: &dyn Tree, place: &[u8]) -> Result<Vec<Vec<u8>
             Some(_) => {
                 return Err(Trouble::outside("cannot build beside the site's folder")
                     .at(shown(tree, place))
-                    .because("something else has the name of Fernweh's own folder, a link perhaps")
+                    .because(
+                        "the name of Fernweh's own folder is taken by something else, \
+                              perhaps a link",
+                    )
                     .hint("remove it, and try again"));
             }
         }

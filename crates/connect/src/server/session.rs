@@ -56,12 +56,12 @@ pub(crate) trait Session {
 
     /// Runs a statement of our own.
     fn run(&mut self, sql: impl AsRef<str>) -> Result<()> {
-        self.try_run(sql).map_err(|error| self.trouble("the database refuses a statement", &error))
+        self.try_run(sql).map_err(|error| self.trouble("the database rejected a statement", &error))
     }
 
     /// All rows of a small result, as texts.
     fn ask(&mut self, sql: &str) -> Result<Rows> {
-        self.try_ask(sql).map_err(|error| self.trouble("the database refuses a question", &error))
+        self.try_ask(sql).map_err(|error| self.trouble("the database rejected a query", &error))
     }
 
     /// The first value of a result.
@@ -86,7 +86,7 @@ pub(crate) trait Session {
         if self.one(question)?.as_deref() == Some(granted) {
             return Ok(());
         }
-        Err(Trouble::outside("another run is at work on this database")
+        Err(Trouble::outside("another run is working on this database")
             .at(self.shown().to_owned())
             .because("it holds the lock that Fernweh takes while it builds")
             .hint("wait until it has ended; fernweh runs lists what runs here"))
@@ -150,7 +150,7 @@ pub(crate) trait Session {
         let message = Self::message(error);
         let because = match others.is_empty() {
             true => message,
-            false => format!("{message}; at work on this database: {}", others.join("; ")),
+            false => format!("{message}; connections on this database: {}", others.join("; ")),
         };
         Trouble::outside("the tables cannot be switched")
             .at(self.shown().to_owned())
@@ -164,10 +164,10 @@ pub(crate) trait Session {
 fn parsed<N: FromStr>(question: &str, place: &str, answer: Option<&str>) -> Result<N> {
     let told = answer.unwrap_or("nothing");
     told.trim().parse().map_err(|_| {
-        Trouble::outside("the database server gives an answer that is no number")
+        Trouble::outside("the database server gave an answer that is not a number")
             .at(place)
             .because(format!("asked `{question}` it says `{told}`"))
-            .hint("see what the server logs; a program between here and there may change answers")
+            .hint("check the server's log; a program in between may change answers")
     })
 }
 
@@ -202,7 +202,7 @@ impl Unreachable {
         let (what, because, hint) = match self {
             Self::Password if address.password.is_none() => (
                 "cannot log in to the database",
-                format!("the server wants a password for user {user}"),
+                format!("the server requires a password for user {user}"),
                 "set password.database of this site in fernweh.toml",
             ),
             Self::Password => (
@@ -242,7 +242,7 @@ impl Unreachable {
             ),
             Self::Demanded => (
                 "cannot log in to the database",
-                "the server wants an encrypted connection".to_owned(),
+                "the server requires an encrypted connection".to_owned(),
                 "set encrypted = true for this site, or reach the database through SSH",
             ),
             Self::Plugin => (
@@ -257,8 +257,7 @@ impl Unreachable {
                 "check host and port, and whether the server runs",
             ),
         };
-        if let Some(unknown) = fernweh_ports::without_address(&address.host, &message.to_string())
-        {
+        if let Some(unknown) = fernweh_ports::without_address(&address.host, &message.to_string()) {
             return Trouble::outside(what)
                 .at(address.shown())
                 .because(unknown)
@@ -283,7 +282,7 @@ pub(crate) fn refreshing(step: &Refreshing, place: impl Fn(&str) -> String) -> S
 /// Says which step could not be taken.
 pub(crate) fn not_refreshed(trouble: Trouble, sql: &str) -> Trouble {
     let mut trouble = trouble;
-    trouble.what = "a step of [after] cannot be taken in the database".into();
+    trouble.what = "a step of [after] failed in the database".into();
     trouble.at(sql.to_owned()).hint("correct it in fernweh.toml")
 }
 

@@ -53,14 +53,15 @@ impl Client {
         hello.put_u32(5);
         hello.put_u8(kind::INIT);
         hello.put_u32(3);
-        let strange =
-            |because: String| {
-                Trouble::outside("the host does not speak SFTP as it should")
+        let strange = |because: String| {
+            Trouble::outside("the host does not speak SFTP as it should")
                 .at(session.shown().to_owned())
                 .because(because)
-                .hint("log in with sftp on a terminal and see what it prints; a shell that prints \
-                       a greeting disturbs it")
-            };
+                .hint(
+                    "log in with sftp on a terminal and check what it prints; a greeting \
+                       printed by the shell disturbs it",
+                )
+        };
         writing.data_bytes(hello.freeze()).await.map_err(|error| strange(error.to_string()))?;
         let first = loop {
             match next_packet(&mut incoming) {

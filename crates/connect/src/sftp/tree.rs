@@ -42,13 +42,13 @@ impl SftpTree {
                 .hint("type the same command again to go on")
                 .lost(true),
             Refusal::Nonsense => trouble
-                .because("the host answers what was not asked")
+                .because("the host gave an unexpected answer")
                 .hint("try again; if it stays so, the host's SFTP is broken"),
             Refusal::Status(status::NO_SUCH_FILE, _) => {
                 trouble.because("there is no such file or folder").hint("check the path")
             }
             Refusal::Status(status::PERMISSION_DENIED, _) => {
-                trouble.because("no right to do this").hint("check owner and permissions there")
+                trouble.because("permission denied").hint("check owner and permissions there")
             }
             Refusal::Status(status::UNSUPPORTED, _) => {
                 trouble.because("the host's SFTP cannot do this")

@@ -74,7 +74,7 @@ pub(super) fn exchange(
     // No page is written yet, but the lock is there.
     lock(&backup).map_err(|error| {
         trouble("cannot switch the database", &swap.live, &error)
-            .hint("a page or a program of the site holds it; try again when the site is quiet")
+            .hint("a page or program of the site uses it; try again when the site is quiet")
     })?;
     copy(&raw, &places).map_err(wrong)?;
     renew(&places.side, &places.other, swap).map_err(wrong)?;
@@ -85,7 +85,10 @@ pub(super) fn exchange(
     progress.reached("database-copied");
     loop {
         if crate::stop::asked() {
-            return Err(Trouble::interrupted("interrupted").because("you asked to stop"));
+            return Err(Trouble::interrupted("interrupted").because(
+                "stopped with Ctrl-C or a \
+                             signal",
+            ));
         }
         match backup.step(PAGES).map_err(wrong)? {
             StepResult::Done => break,
@@ -223,11 +226,9 @@ fn settle(places: &Places) -> Result<Note> {
         }
         return Ok(note);
     }
-    Err(Trouble::damaged("nobody can tell which state of the database is in place")
+    Err(Trouble::damaged("it is unclear which state of the database is in place")
         .at(places.live.display().to_string())
-        .because(
-            "its switch was broken off, and the structure of its tables was changed since then",
-        )
+        .because("its switch was interrupted, and the structure of its tables has changed since")
         .hint(format!(
             "both states are there: compare the database with {} and {}, and put the right one in \
              place by hand",

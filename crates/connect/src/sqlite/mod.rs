@@ -49,16 +49,14 @@ fn trouble(what: &str, path: &Path, error: &rusqlite::Error) -> Trouble {
     let (because, hint) = match error.sqlite_error_code() {
         Some(CannotOpen) => ("the database file cannot be opened", "check the path of database"),
         Some(NotADatabase) => ("this file is not a SQLite database", "check the path of database"),
-        Some(DatabaseCorrupt) => {
-            ("the database file is damaged", "restore it from a safety copy first")
-        }
+        Some(DatabaseCorrupt) => ("the database file is damaged", "restore it from a backup first"),
         Some(DatabaseBusy | DatabaseLocked) => {
             ("the database is in use", "stop the site for a moment and try again")
         }
         Some(ReadOnly) => ("the database file cannot be written", "check its permissions"),
-        Some(DiskFull) => ("no room left on the disk", "make room, or choose another disk"),
+        Some(DiskFull) => ("the disk is full", "make room, or choose another disk"),
         Some(PermissionDenied) => ("no right to open the file", "check owner and permissions"),
-        _ => ("SQLite reports an error", "see the message of SQLite above"),
+        _ => ("SQLite reports an error", "check the message of SQLite above"),
     };
     Trouble::outside(what)
         .at(format!("sqlite:{}", path.display()))

@@ -65,10 +65,10 @@ impl SqliteScript {
     /// Runs a statement, or says why not; `place` is where it stands.
     pub fn run(&mut self, place: &str, statement: &[u8]) -> Result<()> {
         let refused = |because: String| {
-            Trouble::usage("the script holds something that is not taken")
+            Trouble::usage("the script contains a statement that is not allowed")
                 .at(place)
                 .because(because)
-                .hint("take the statement out of the script, and do by hand what it is for")
+                .hint("remove the statement from the script and do its work by hand")
         };
         let Ok(sql) = std::str::from_utf8(statement) else {
             return Err(refused("a statement that is not UTF-8".into()));
@@ -81,15 +81,15 @@ impl SqliteScript {
         match word(0) {
             "" if sql.starts_with('.') => {
                 return Err(refused(format!(
-                    "`{shown}` is a command of SQLite's own program, and no SQL"
+                    "`{shown}` is a command of SQLite's own program, not SQL"
                 )));
             }
             "" => return Ok(()),
             "ROLLBACK" => {
                 return Err(Trouble::damaged("the script is not complete")
                     .at(place)
-                    .because("it ends by taking everything back: writing it met errors")
-                    .hint("look after the database it comes from, and write it anew"));
+                    .because("it ends with a rollback: there were errors when it was created")
+                    .hint("check the database it comes from, and create the script again"));
             }
             "PRAGMA" if HEADER.contains(&word(1)) => {}
             "PRAGMA" if word(1) == "WRITABLE_SCHEMA" => {
@@ -183,7 +183,8 @@ mod tests {
         let stops = move || asked.fetch_add(1, std::sync::atomic::Ordering::Relaxed) >= 2;
         let mut script =
             SqliteScript::create(&folder.path().join("s.db"), stops).expect("a script");
-        let endless = "CREATE TABLE t AS WITH RECURSIVE n(x) AS (SELECT 1 UNION ALL SELECT x FROM n) \
+        let endless = "CREATE TABLE t AS WITH RECURSIVE n(x) AS (SELECT 1 UNION ALL SELECT x \
+                       FROM n) \
                        SELECT count(*) FROM n";
         let ended = script.run("line 1", endless.as_bytes()).expect_err("it ends");
         assert_eq!(ended.kind, fernweh_ports::TroubleKind::Interrupted);

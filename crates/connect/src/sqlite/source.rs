@@ -103,13 +103,14 @@ impl SqliteSource {
             "ok" => Check::passed("the database file is intact"),
             _ => Check::failed(
                 format!("the database file is damaged: {intact}"),
-                "restore it from a safety copy before you move the site",
+                "restore it from a backup before you move the site",
             ),
         })
     }
 
     fn size_of(&self, table: &str) -> rusqlite::Result<u64> {
-        let query = "SELECT coalesce(sum(pgsize), 0) FROM dbstat WHERE aggregate = TRUE AND name IN \
+        let query = "SELECT coalesce(sum(pgsize), 0) FROM dbstat WHERE aggregate = TRUE AND name \
+                     IN \
              (SELECT name FROM sqlite_schema WHERE tbl_name = ?1)";
         self.db.query_row(query, [table], |row| row.get::<_, i64>(0)).map(|bytes| bytes as u64)
     }

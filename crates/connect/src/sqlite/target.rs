@@ -95,7 +95,7 @@ impl DatabaseTarget for SqliteTarget {
 
     fn incompatibilities(&mut self, _: &Overview, _: &Structure) -> Result<Vec<Check>> {
         // The library is part of the program: it reads what it has written.
-        Ok(vec![Check::passed("the destination takes every object of the database")])
+        Ok(vec![Check::passed("the destination accepts every object of the database")])
     }
 
     fn rows_only(&mut self, _: &[Statement]) {
@@ -128,8 +128,8 @@ impl DatabaseTarget for SqliteTarget {
                 let (table, parent): (String, String) = (row.get(0)?, row.get(1)?);
                 let count: i64 = row.get(2)?;
                 Ok(format!(
-                    "foreign key of table {table}: {count} records point at records of {parent} \
-                     that are not there"
+                    "foreign key of table {table}: {count} records refer to records of {parent} \
+                     that do not exist"
                 ))
             })?;
             rows.collect()

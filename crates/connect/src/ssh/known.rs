@@ -72,7 +72,7 @@ impl Checker {
                 Trouble::outside(format!("the key of host {} is revoked", self.host))
                     .at(self.shown.clone())
                     .because(format!("{print} is in {}, line {}", file.display(), line.number))
-                    .hint("somebody else may have this key: ask who runs the host"),
+                    .hint("somebody else may have this key: ask the host's operator"),
             );
         }
         let mut known = self.known.iter().filter(|(_, line)| !line.revoked);
@@ -85,8 +85,8 @@ impl Checker {
                 Trouble::outside(format!("the key of host {} has changed", self.host))
                     .at(self.shown.clone())
                     .because(format!(
-                        "it shows {print}, which is not the key in {}, line {line}; either the \
-                         host was set up anew, or somebody is in between",
+                        "it shows {print}, not the key in {}, line {line}; either the host was \
+                         set up again, or somebody intercepts the connection",
                         file.display()
                     ))
                     .hint(

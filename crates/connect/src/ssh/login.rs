@@ -245,7 +245,7 @@ async fn questions(
                     .map(|prompt| answered(prompt, address, asks, password))
                     .collect();
                 let Some(answers) = answers else {
-                    tried.words.push("its questions (nobody is there to answer)".into());
+                    tried.words.push("its questions (nobody can be asked)".into());
                     return Ok(false);
                 };
                 answer = handle.authenticate_keyboard_interactive_respond(answers).await?;
@@ -287,5 +287,8 @@ fn refused(address: &SshAddress, tried: &Tried, lost: Option<&russh::Error>) -> 
     Trouble::outside(format!("cannot log in at {} over SSH", address.host_name))
         .at(address.shown())
         .because(format!("the host refuses user {}; {tries}{takes}", address.user))
-        .hint("set password.files (or password.through) or key of the site, or see what ssh does")
+        .hint(
+            "set password.files (or password.through) or key of the site; compare with what \
+               ssh does",
+        )
 }

@@ -44,8 +44,8 @@ impl SshAddress {
         let own = std::env::var("USER").or_else(|_| std::env::var("LOGNAME"));
         let user = user.map(str::to_owned).or(found.user.clone()).or(own.ok());
         let user = user.filter(|user| !user.is_empty()).ok_or_else(|| {
-            Trouble::usage(format!("with which user does one log in at {host}?"))
-                .hint(format!("write the user into the address: sftp://USER@{host}/…"))
+            Trouble::usage(format!("no user is given for {host}"))
+                .hint(format!("add the user to the address: sftp://USER@{host}/…"))
         })?;
         let host_name = found.host_name.clone().unwrap_or_else(|| host.to_owned());
         let host_name = host_name.replace("%h", host);

@@ -26,10 +26,8 @@ const SWEEP: &str = "for d in \"${TMPDIR:-/tmp}\"/fernweh-????????; do \
 impl Copied {
     /// Copies the program at `own` to the host, and lets it say that it runs there.
     pub async fn make(session: &Arc<Session>, own: &Path) -> Result<Self> {
-        let cannot = || {
-            Trouble::outside("Fernweh cannot run on the host, to which it wanted to copy itself")
-                .at(session.shown().to_owned())
-        };
+        let cannot =
+            || Trouble::outside("Fernweh cannot run on the host").at(session.shown().to_owned());
         // What a run that was killed has left goes now.
         let _ = session.ran(SWEEP).await;
         let made =
@@ -37,7 +35,7 @@ impl Copied {
         let folder = made.printed.trim().to_owned();
         if made.status != Some(0) || !folder.starts_with('/') {
             return Err(cannot()
-                .because(format!("no folder can be made there: {}", made.printed.trim()))
+                .because(format!("no folder can be created there: {}", made.printed.trim()))
                 .hint("ask the host whether this login has a shell and room in /tmp"));
         }
         let copied = Self { folder };
@@ -52,7 +50,7 @@ impl Copied {
 
     async fn fill(&self, session: &Arc<Session>, own: &Path) -> Result<()> {
         let cannot = |because: String| {
-            Trouble::outside("Fernweh cannot run on the host, to which it wanted to copy itself")
+            Trouble::outside("Fernweh cannot run on the host")
                 .at(session.shown().to_owned())
                 .because(because)
                 .hint(

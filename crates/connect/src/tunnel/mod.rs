@@ -176,7 +176,7 @@ fn probe(session: &Arc<Session>, end: &TunnelEnd) -> std::result::Result<(), Ref
 
 /// What can be done where a host forwards nothing.
 const FORBIDDEN: &str = "ask the host whether the database can be reached from outside, or let \
-     Fernweh copy itself there for the time of the run: assist = \"copy-self\"";
+                 Fernweh copy itself there during the run: assist = \"copy-self\"";
 
 /// Whether a shell of the host sees the socket.
 fn is_socket_there(session: &Session, end: &TunnelEnd) -> bool {

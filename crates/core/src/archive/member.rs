@@ -29,7 +29,7 @@ pub enum Member {
 
 /// A member that no archive of Fernweh holds.
 #[derive(Debug, Error, PartialEq, Eq)]
-#[error("a member with the name `{0}`, which archives do not hold")]
+#[error("a member named `{0}`, which no archive contains")]
 pub struct MemberError(pub String);
 
 impl fmt::Display for Member {

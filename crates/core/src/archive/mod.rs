@@ -135,7 +135,7 @@ pub struct SealedMember {
 #[derive(Debug, Error, PartialEq, Eq)]
 pub enum SealError {
     /// Written by a newer version.
-    #[error("format {0} is newer than this version of Fernweh reads ({FORMAT})")]
+    #[error("format {0} is newer than this version of Fernweh can read ({FORMAT})")]
     Newer(u32),
     /// A member that the seal does not name.
     #[error("member {0} is not in the seal")]
@@ -278,6 +278,9 @@ mod tests {
     #[test]
     fn a_newer_format_is_refused_by_its_number() {
         let error = Manifest::parse(br#"{"format":9,"other":1}"#).unwrap_err();
-        assert_eq!(error.to_string(), "format 9 is newer than this version of Fernweh reads (1)");
+        assert_eq!(
+            error.to_string(),
+            "format 9 is newer than this version of Fernweh can read (1)"
+        );
     }
 }

@@ -71,7 +71,8 @@ fn style_sheets_tell_imports_fonts_and_pictures_apart() {
 
 #[test]
 fn sitemaps_and_feeds_name_pages() {
-    let xml = b"<?xml version=\"1.0\"?>\n<urlset><url>\n<loc>http://a.test/?x=1&amp;y=2</loc></url></urlset>";
+    let xml = b"<?xml \
+                version=\"1.0\"?>\n<urlset><url>\n<loc>http://a.test/?x=1&amp;y=2</loc></url></urlset>";
     assert_eq!(shown(&xml_links(xml)), [(LinkKind::Page, "loc", "http://a.test/?x=1&y=2", 3)]);
     let feed = b"<rss><channel><link>http://a.test/</link><enclosure url='b.mp3'/></channel></rss>";
     assert_eq!(xml_links(feed).len(), 2);

@@ -59,7 +59,19 @@ pub struct Left {
 }
 
 /// Why an old address was left.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize, schemars::JsonSchema)]
+#[derive(
+    Clone,
+    Copy,
+    Debug,
+    PartialEq,
+    Eq,
+    PartialOrd,
+    Ord,
+    Hash,
+    Serialize,
+    Deserialize,
+    schemars::JsonSchema,
+)]
 #[serde(rename_all = "kebab-case")]
 pub enum Reason {
     /// The host stands alone, without scheme or `//`.
@@ -94,17 +106,17 @@ impl Reason {
     /// The words of the report.
     pub fn words(self) -> &'static str {
         match self {
-            Reason::BareHost => "host name alone",
-            Reason::OtherPort => "another port, so another server",
+            Reason::BareHost => "bare host name",
+            Reason::OtherPort => "another port, which is another server",
             Reason::UserInfo => "with user name or stray colon",
             Reason::OutsideFolder => "outside the folder of the rule",
             Reason::Unclear => "not clearly an address",
-            Reason::DamagedSerialized => "serialized value already damaged",
-            Reason::KeyCollision => "two keys would become one",
+            Reason::DamagedSerialized => "serialized value that was already damaged",
+            Reason::KeyCollision => "two keys would become the same",
             Reason::TooDeep => "nested too deeply",
             Reason::Binary => "binary data",
-            Reason::CharacterSet => "character set not decoded",
-            Reason::NoSuchCharacter => "the column's character set has not all characters",
+            Reason::CharacterSet => "unknown character set",
+            Reason::NoSuchCharacter => "the column's character set lacks some characters",
             Reason::InBase64 => "inside base64",
             Reason::TooLarge => "file too large to rewrite",
         }
@@ -115,21 +127,19 @@ impl Reason {
     /// What can be done about it.
     pub fn remedy(self) -> &'static str {
         match self {
-            Reason::BareHost => "bare-host = true in the rule rewrites it",
-            Reason::OtherPort => "write a rule with that port, if that server moves as well",
-            Reason::UserInfo | Reason::Unclear => {
-                "look at it, and correct it by hand if it must change"
-            }
+            Reason::BareHost => "to rewrite it, add bare-host = true to the rule",
+            Reason::OtherPort => "if that server moves too, write a rule with its port",
+            Reason::UserInfo | Reason::Unclear => "check it, and correct it by hand if needed",
             Reason::OutsideFolder => "write a rule for the host without the folder",
             Reason::DamagedSerialized => {
-                "its lengths are wrong; --mend-lengths mends it where that is certain"
+                "repair its lengths with --mend-lengths, where only one reading is possible"
             }
             Reason::KeyCollision => "rename one of the keys by hand",
             Reason::TooDeep => "correct it by hand",
-            Reason::Binary => "data of a program; let that program make it anew",
+            Reason::Binary => "let the program that made it create it again",
             Reason::CharacterSet => "give the column a character set that Fernweh reads, utf8mb4",
             Reason::NoSuchCharacter => "write the new host in its ASCII form, xn--…",
-            Reason::InBase64 => "--inside base64 opens such values",
+            Reason::InBase64 => "to rewrite it, add --inside base64",
             Reason::TooLarge => "rewrite the file by itself: fernweh rewrite FILE -o NEW",
         }
     }

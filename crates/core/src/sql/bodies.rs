@@ -362,7 +362,8 @@ mod tests {
                     "CREATE PROCEDURE `p`() SELECT 1",
                     "CREATE ALGORITHM=UNDEFINED SQL SECURITY DEFINER VIEW `v` AS select 1",
                     "CREATE ALGORITHM=UNDEFINED SQL SECURITY INVOKER VIEW `w` AS select 1",
-                    "CREATE EVENT `e` ON SCHEDULE EVERY 1 DAY ON COMPLETION NOT PRESERVE ENABLE DO SELECT 1",
+                    "CREATE EVENT `e` ON SCHEDULE EVERY 1 DAY ON COMPLETION NOT PRESERVE ENABLE \
+                     DO SELECT 1",
                 ]
             ),
             ["trigger g", "procedure p", "view v", "event e"]
@@ -375,7 +376,8 @@ mod tests {
             of(
                 Dialect::Postgres,
                 &[
-                    "CREATE TABLE \"notes\" (\n  id bigint DEFAULT nextval('s'::regclass) NOT NULL,\n  \
+                    "CREATE TABLE \"notes\" (\n  id bigint DEFAULT nextval('s'::regclass) NOT \
+                     NULL,\n  \
                      at timestamp(3) with time zone DEFAULT now(),\n  a numeric(10,2),\n  \
                      b varchar(9) DEFAULT upper('x'::text),\n  CONSTRAINT c CHECK ((a > (0)::numeric))\n)",
                     "CREATE INDEX i ON notes USING btree (lower(b))",

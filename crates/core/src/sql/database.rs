@@ -65,14 +65,17 @@ mod tests {
                 "select `glimmer`.`id` AS `id` from `glimmer`",
             ),
             (
-                "select `glimmer`.`glimmer`.`id` AS `id`,`glimmer`.`twice`(`glimmer`.`t`.`n`) AS `x` \
+                "select `glimmer`.`glimmer`.`id` AS `id`,`glimmer`.`twice`(`glimmer`.`t`.`n`) AS \
+                 `x` \
                  from (`glimmer`.`glimmer` join `glimmer`.`t` on(`glimmer`.`glimmer`.`id` = `other`.`t`.`id`))",
                 "select `glimmer`.`id` AS `id`,`twice`(`t`.`n`) AS `x` \
                  from (`glimmer` join `t` on(`glimmer`.`id` = `other`.`t`.`id`))",
             ),
             (
-                "select concat(`glimmer`.`id`,'`glimmer`.`x`',`a`.`glimmer`.`c`) AS `glimmer` from `glimmer`",
-                "select concat(`glimmer`.`id`,'`glimmer`.`x`',`a`.`glimmer`.`c`) AS `glimmer` from `glimmer`",
+                "select concat(`glimmer`.`id`,'`glimmer`.`x`',`a`.`glimmer`.`c`) AS `glimmer` \
+                 from `glimmer`",
+                "select concat(`glimmer`.`id`,'`glimmer`.`x`',`a`.`glimmer`.`c`) AS `glimmer` \
+                 from `glimmer`",
             ),
             (" DEFAULT (nextval(`zoo`.`s (1`) * 2)", " DEFAULT (nextval(`zoo`.`s (1`) * 2)"),
             (" DEFAULT nextval(`glimmer`.`s`)", " DEFAULT nextval(`s`)"),

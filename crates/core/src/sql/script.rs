@@ -25,7 +25,7 @@ pub enum ScriptError {
     #[error("a statement with too many records or columns")]
     TooMany,
     /// It computes a setting that decides where texts end.
-    #[error("{0} is set to something computed, so nobody can say where its texts end")]
+    #[error("{0} is set to a computed value, so it is unclear where its texts end")]
     Computed(&'static str),
 }
 

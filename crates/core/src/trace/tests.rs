@@ -117,7 +117,8 @@ fn many_texts_are_found_in_one_pass_even_if_one_is_part_of_another() {
 
 proptest::proptest! {
     #[test]
-    fn every_hit_reads_as_what_was_asked_for(value in "[/:.a%25&#;\\\\u002f \"]{0,40}(a/b1|%2Fb1)?") {
+    fn every_hit_reads_as_what_was_asked_for(value in "[/:.a%25&#;\\\\u002f \
+                     \"]{0,40}(a/b1|%2Fb1)?") {
         let needles = Needles::new(&["a/b1".into(), "/b1".into(), "http://a/b1".into()]).unwrap();
         for hit in needles.find(value.as_bytes()) {
             proptest::prop_assert!(hit.range.end <= value.len());

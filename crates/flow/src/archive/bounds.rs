@@ -106,7 +106,7 @@ impl<R: Read> BoundedTar<R> {
         }
         let kind = self.header[156];
         let said = number(&self.header[124..136]).ok_or_else(|| {
-            refused("a header of the tar stream says a size that is no number".into())
+            refused("a header of the tar stream has a size that is not a number".into())
         })?;
         let is_extended = matches!(kind, b'x' | b'g' | b'L' | b'K');
         if is_extended && said > limits::TAR_NAME {

@@ -21,10 +21,10 @@ pub(crate) fn each_entry(
     for found in entries {
         let mut found = found.map_err(broken_stream)?;
         let entry = entry_of(&mut found, &extended).map_err(broken_stream)?.ok_or_else(|| {
-            Trouble::damaged("the archive holds an entry that it must not hold")
+            Trouble::damaged("the archive contains an entry that is not allowed")
                 .at(String::from_utf8_lossy(&found.path_bytes()).into_owned())
                 .because("it is neither file, folder nor link")
-                .hint("do not use this archive; ask where it comes from")
+                .hint("do not use this archive; find out where it comes from")
         })?;
         if !visit(entry, &mut found)? {
             break;

@@ -59,7 +59,7 @@ enum Broken {
 impl fmt::Display for Broken {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.write_str(match self {
-            Self::TakenBack => "a part of the archive was read anew",
+            Self::TakenBack => "a part of the archive was read again",
             Self::Ended => "packing has ended before its end",
         })
     }
@@ -139,7 +139,7 @@ impl MemberIndex {
         let mut state = self.lock();
         loop {
             if let Some(because) = state.broken {
-                return Err(Trouble::outside("the archive that is unpacked does not get complete")
+                return Err(Trouble::outside("packing stopped, so the archive stays incomplete")
                     .because(because)
                     .hint("type the same command again"));
             }

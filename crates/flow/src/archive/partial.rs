@@ -58,15 +58,14 @@ pub struct Partial {
 pub(super) fn partial_archive(path: &Path) -> Result<Option<Partial>> {
     let partial = &partial_of(path);
     let nothing = |because: &str| {
-        Trouble::usage("there is nothing to continue")
+        Trouble::usage("there is nothing to resume")
             .at(path.display().to_string())
             .because(because)
             .hint("add --fresh to begin anew")
     };
     let checkpoints = fs::read_to_string(checkpoints_of(path))
-        .map_err(|_| nothing("no packing into this archive was broken off"))?;
-    let wrong =
-        |error: std::io::Error| Trouble::file("cannot continue the archive", partial, &error);
+        .map_err(|_| nothing("no interrupted packing of this archive was found"))?;
+    let wrong = |error: std::io::Error| Trouble::file("cannot resume the archive", partial, &error);
     let mut file = File::options().read(true).write(true).open(partial).map_err(wrong)?;
     let length = file.metadata().map_err(wrong)?.len();
     // A last line that is not whole was never acted upon.

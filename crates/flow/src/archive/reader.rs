@@ -44,7 +44,7 @@ impl ArchiveReader {
         let mut stored = list(&file, size).map_err(&damaged)?;
         let seal = match stored.pop() {
             Some(last) if last.member == Member::Seal => last,
-            _ => return Err(damaged("it has no seal, so it was not written to its end".into())),
+            _ => return Err(damaged("it has no seal, so it was never completed".into())),
         };
         let mut reader = Self {
             path: path.to_owned(),
@@ -155,7 +155,7 @@ impl ArchiveReader {
         match self.file.read_exact_at(&mut bytes, found.offset) {
             Ok(()) => Ok(bytes),
             Err(error) if error.kind() == std::io::ErrorKind::UnexpectedEof => {
-                Err(self.damaged(format!("member {} breaks off", found.name)))
+                Err(self.damaged(format!("member {} is cut off", found.name)))
             }
             Err(error) => Err(Trouble::file("cannot read the archive", &self.path, &error)),
         }
@@ -264,7 +264,7 @@ pub(super) fn list(file: &File, size: u64) -> std::result::Result<Vec<StoredMemb
         }
         let (offset, length) = (entry.raw_file_position(), entry.size());
         if offset.checked_add(length).is_none_or(|end| end > size) {
-            return Err(format!("it breaks off in member {name}"));
+            return Err(format!("it ends in the middle of member {name}"));
         }
         found.push(StoredMember { name, member, offset, size: length, sha256: None });
     }

@@ -389,7 +389,7 @@ impl ArchiveWriter {
         match self.worker.take().map(JoinHandle::join) {
             Some(Ok(Ok(made))) => Ok(made),
             Some(Ok(Err(error))) => Err(Trouble::file(WHAT, &self.path, &error)),
-            _ => Err(Trouble::outside(WHAT).because("its writer has stopped")),
+            _ => Err(Trouble::outside(WHAT).because("the thread that writes it has stopped")),
         }
     }
 

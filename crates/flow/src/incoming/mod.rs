@@ -134,12 +134,10 @@ fn is_part(path: &[u8]) -> bool {
 
 /// What holds an archive's members, but is none, would put the database into the web folder.
 fn part_of_archive(path: &Path) -> Trouble {
-    Trouble::damaged("this is no site's files, but what is left of an archive")
+    Trouble::damaged("these are not a site's files but the remains of an archive")
         .at(path.display().to_string())
-        .because(
-            "it holds members of an archive without being one: its manifest or its seal is gone",
-        )
-        .hint("copy the archive again from where it was made, and unpack it as it is")
+        .because("it holds parts of an archive, but its manifest or its seal is missing")
+        .hint("copy the archive again from where it was made, and unpack it unchanged")
 }
 
 /// POSIX: the magic of a header.

@@ -25,22 +25,22 @@ fn broken(path: &Path, script: &Script, error: &ScriptError) -> Trouble {
     Trouble::damaged("the script is incomplete or cannot be read")
         .at(format!("{}, line {}", path.display(), script.line()))
         .because(error)
-        .hint("write the script anew, or copy it again from where it was made")
+        .hint("create the script again, or copy it again from where it was made")
 }
 
 fn refused(path: &Path, script: &Script, error: &ForeignError) -> Trouble {
     let hint = match error {
         ForeignError::Refused(_) | ForeignError::Unread { .. } => {
-            "take the statement out of the script, and do by hand what it is for"
+            "remove the statement from the script and do its work by hand"
         }
         ForeignError::Databases(..) => "write one script for each database",
-        ForeignError::NoTable(_) => "write the script anew, with the structure of its tables",
+        ForeignError::NoTable(_) => "create the script again, with the structure of its tables",
         ForeignError::TimeZone(_) => {
-            "write the script anew in UTC, or set the time zone of the script's session to +00:00"
+            "create the script again in UTC, or set the time zone of its session to +00:00"
         }
-        _ => "write the script anew; fernweh pack SITE makes an archive that needs no script",
+        _ => "create the script again; or make an archive with: fernweh pack SITE",
     };
-    Trouble::usage("the script holds something that is not taken")
+    Trouble::usage("the script contains a statement that is not allowed")
         .at(format!("{}, line {}", path.display(), script.line()))
         .because(error)
         .hint(hint)
@@ -105,7 +105,7 @@ fn understand(path: &Path, target: &Overview, progress: &dyn Progress) -> Result
     }
     let understood = first.understood().map_err(|error| refused(path, &script, &error))?;
     if understood.tables.is_empty() {
-        return Err(Trouble::usage("the script makes no table")
+        return Err(Trouble::usage("the script creates no table")
             .at(path.display().to_string())
             .hint("name a script that holds the structure and the rows of a database"));
     }
@@ -159,7 +159,7 @@ fn each_row(
                                 "`{}` does not fit the columns of table {table}",
                                 String::from_utf8_lossy(&line[..line.len().min(60)])
                             ))
-                            .hint("write the script anew, or copy it again")
+                            .hint("create the script again, or copy it again")
                     })?;
                     visit(&table, &row)
                 })?;

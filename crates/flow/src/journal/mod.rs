@@ -219,7 +219,7 @@ fn trouble(path: &Path, error: &std::io::Error) -> Trouble {
 /// A record of which nobody knows what it says.
 fn unreadable(folder: &Path, line: usize, because: &dyn std::fmt::Display) -> Trouble {
     let path = folder.join("journal.jsonl");
-    Trouble::damaged("the record of a run cannot be read")
+    Trouble::damaged("the record of a run is not readable")
         .at(format!("{}, line {line}", path.display()))
         .because(because)
         .hint(format!(
@@ -254,7 +254,7 @@ impl Journal {
     /// The run as it is on disk.
     pub fn run(&self) -> Result<Run> {
         Run::read(&self.folder)?.ok_or_else(|| {
-            trouble(&self.folder, &std::io::Error::other("the journal cannot be read back"))
+            trouble(&self.folder, &std::io::Error::other("the journal is not readable"))
         })
     }
 

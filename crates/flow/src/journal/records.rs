@@ -58,9 +58,9 @@ impl Records {
         match file.try_lock() {
             Ok(()) => Ok(Lock { _file: file }),
             Err(fs::TryLockError::WouldBlock) => {
-                Err(Trouble::outside(format!("another run is at work on site {site}"))
+                Err(Trouble::outside(format!("another run is working on site {site}"))
                     .at(path.display().to_string())
-                    .because("one run per site at a time, so that none undoes the other's work")
+                    .because("only one run per site is allowed at a time")
                     .hint("wait until it has ended; fernweh runs lists it"))
             }
             Err(fs::TryLockError::Error(error)) => Err(trouble(&path, &error)),

@@ -108,7 +108,11 @@ impl Linked {
         if self.0.len() < limits::LINKED_FILES {
             self.0.insert(names, (entry.path.clone(), stamp));
         } else if self.0.len() == limits::LINKED_FILES {
-            let many = LeftOut::new("hard links", "there are too many; some arrive as files");
+            let many = LeftOut::new(
+                "hard links",
+                "there are too many; some are packed as \
+                             separate files",
+            );
             if !report.left_out.contains(&many) {
                 report.left_out.push(many);
             }

@@ -209,8 +209,8 @@ fn own_tables(structure: &Structure, to: &dyn SiteAccess) -> Result<Vec<Check>> 
         return Ok(Vec::new());
     }
     Ok(vec![Check::warned(
-        format!("tables in [site.{}] leaves out {}", to.name(), named(&foreign, 6)),
-        "they will not come along",
+        format!("tables in [site.{}] excludes {}", to.name(), named(&foreign, 6)),
+        "they will not be moved",
     )])
 }
 

@@ -139,7 +139,7 @@ impl Preflight {
 /// Trouble as the outcome of a test.
 pub fn failed(trouble: &Trouble) -> Check {
     let place = trouble.place.as_ref().map(|place| format!(" ({place})")).unwrap_or_default();
-    let hint = trouble.hint.clone().unwrap_or_else(|| "see what the other side logs".into());
+    let hint = trouble.hint.clone().unwrap_or_else(|| "check the log of the other side".into());
     Check::failed(format!("{trouble}{place}"), hint)
 }
 
@@ -182,7 +182,7 @@ pub fn source_database(
             name,
             Check::warned(
                 format!("tables that cannot be read at the same moment: {}", unsure.join(", ")),
-                "let nobody write to the site while it is packed",
+                "make sure that nobody writes to the site while it is packed",
             ),
         );
     }
@@ -274,8 +274,8 @@ pub fn source_files(
         found.add(
             name,
             Check::warned(
-                format!("{links} out of the site's folder, and would be left out"),
-                "pack with --outside-links to take links along as they are",
+                format!("{links} out of the site's folder and would be left out"),
+                "pack with --outside-links to include them unchanged",
             ),
         );
     }
@@ -309,7 +309,7 @@ pub fn destination_database(
     let made = target.build(&[statement]);
     let cleaned = target.discard();
     made.and(cleaned)?;
-    Ok(vec![Check::passed("tables can be made and removed there")])
+    Ok(vec![Check::passed("tables can be created and removed there")])
 }
 
 /// What the destination's database cannot take of the source's.
@@ -354,11 +354,14 @@ fn tried_on(
         Err(trouble) if trouble.lost => return Err(trouble),
         Err(trouble) => vec![failed(&trouble)],
         Ok(_) if refused.is_empty() => {
-            vec![Check::passed("all of it fits what stays there (built once, without records)")]
+            vec![Check::passed(
+                "everything fits the tables that stay (built once, without \
+                             records)",
+            )]
         }
         Ok(_) => refused
             .into_iter()
-            .map(|what| Check::warned(what, "it will be missing there; look at it in the source"))
+            .map(|what| Check::warned(what, "it will be missing there; check it at the source"))
             .collect(),
     })
 }
@@ -375,7 +378,7 @@ pub fn large_records(
     for table in &structure.tables {
         if let Some(found) = source.record_above(table, limit.bytes)? {
             let what = format!(
-                "table {}, {}: a record of {}; the server takes {}",
+                "table {}, {}: a record of {}; the server accepts {}",
                 table.name,
                 found.record,
                 size(found.bytes),
@@ -383,7 +386,7 @@ pub fn large_records(
             );
             checks.push(match limit.bulk {
                 true => Check::warned(
-                    what + ", and more only by bulk loading",
+                    what + ", and more only through bulk loading",
                     "raise max_allowed_packet there: the site's programs may need it, too",
                 ),
                 false => Check::failed(
@@ -395,7 +398,7 @@ pub fn large_records(
     }
     if checks.is_empty() {
         checks.push(Check::passed(format!(
-            "no record above {}, which the server takes",
+            "no record is larger than {}, which the server accepts",
             size(limit.bytes)
         )));
     }
@@ -447,7 +450,7 @@ fn write_some_files(
     for note in target.cannot_carry(found.counts) {
         found.add(
             "destination-files",
-            Check::warned(note, "what it cannot carry is not lost: the archive has it"),
+            Check::warned(note, "nothing of it is lost: the archive has it"),
         );
     }
     if let Some(source) = source {
@@ -486,7 +489,7 @@ pub fn room(needed: u64, free: Option<u64>, what: &str) -> Check {
     match free {
         None => Check::warned(
             format!("the host does not tell how much room it has for {what}"),
-            format!("see that it has {}", size(needed)),
+            format!("make sure that it has {}", size(needed)),
         ),
         Some(free) if free < needed => Check::failed(
             format!("no room for {what}: {} are free, {} are needed", size(free), size(needed)),

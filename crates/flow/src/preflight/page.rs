@@ -37,13 +37,14 @@ pub fn judge_page(
         Err(problem) if destination && !address => {
             return Check::warned(
                 format!("{shown} {url} does not answer: {problem}"),
-                "set address = \"203.0.113.9\" for the site if its domain does not point there yet",
+                "set connect-to = \"203.0.113.9\" for the site if its domain does not point \
+                 there yet",
             );
         }
         Err(problem) => {
             return Check::warned(
                 format!("{shown} {url} does not answer: {problem}"),
-                "moving does not need it, scanning does: see whether the web server is up",
+                "moving does not need it, but scanning does: check whether the web server runs",
             );
         }
     };
@@ -60,12 +61,12 @@ pub fn judge_page(
             "set login and password.login for the site, so that it can be scanned",
         ),
         _ if refused && has(&CHALLENGES) => Check::warned(
-            format!("a protective proxy stands before {url} and wants to see a person"),
-            "allow your address there for the time of the move, or set address to the host itself",
+            format!("a protective proxy in front of {url} blocks programs"),
+            "allow your address there during the move, or set connect-to to the host itself",
         ),
         status if refused && (status == 503 || has(&MAINTENANCE)) && !has(&CHALLENGES) => {
             Check::warned(
-                format!("{url} shows a page for the time of maintenance (status {status})"),
+                format!("{url} shows a maintenance page (status {status})"),
                 "end the maintenance before scanning; moving does not need it",
             )
         }
@@ -75,12 +76,10 @@ pub fn judge_page(
             "pages behind it cannot be scanned; moving does not need them",
         ),
         200..=299 => Check::passed(format!("{shown} {url} answers")),
-        404 if destination => {
-            Check::passed(format!("{shown} {url} answers; there is no page there yet"))
-        }
+        404 if destination => Check::passed(format!("{shown} {url} answers, but has no page yet")),
         status => Check::warned(
             format!("{shown} {url} answers with status {status}"),
-            "open it in a browser and see what is wrong",
+            "open it in a browser and check what is wrong",
         ),
     }
 }
@@ -95,16 +94,16 @@ fn redirected(shown: &str, url: &str, response: &PageResponse) -> Check {
     };
     if LOGINS.iter().any(|word| path.contains(word)) {
         return Check::warned(
-            format!("{shown} {url} leads to a login: {to}"),
+            format!("{shown} {url} redirects to a login: {to}"),
             "pages behind it cannot be scanned; moving does not need them",
         );
     }
     match other_host {
         true => Check::warned(
-            format!("{shown} {url} leads to another host: {to}"),
-            "is url of the site the address that visitors use?",
+            format!("{shown} {url} redirects to another host: {to}"),
+            "check url of the site: it must be the address that visitors use",
         ),
-        false => Check::passed(format!("{shown} {url} answers, and leads to {to}")),
+        false => Check::passed(format!("{shown} {url} answers and redirects to {to}")),
     }
 }
 
@@ -130,7 +129,7 @@ mod tests {
             (page(503, None, "We are at work"), false, Verdict::Warned, "maintenance"),
             (page(302, Some("/members/login?back=/"), ""), false, Verdict::Warned, "to a login"),
             (page(301, Some("https://dome.test/"), ""), false, Verdict::Warned, "another host"),
-            (page(301, Some("/start"), ""), false, Verdict::Passed, "leads to /start"),
+            (page(301, Some("/start"), ""), false, Verdict::Passed, "redirects to /start"),
             (page(200, None, "<input type=\"password\">"), false, Verdict::Warned, "login form"),
             (page(500, None, ""), false, Verdict::Warned, "status 500"),
         ] {
@@ -145,6 +144,6 @@ mod tests {
         let answer = Err(PageProblem::Reach("no address".into()));
         let check = judge_page("https://www.glimmer-point.example/", &answer, false, true, false);
         assert_eq!(check.verdict, Verdict::Warned);
-        assert!(check.hint.unwrap().contains("address ="));
+        assert!(check.hint.unwrap().contains("connect-to ="));
     }
 }

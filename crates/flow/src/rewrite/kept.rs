@@ -113,7 +113,7 @@ fn changes_file(folder: &Path) -> PathBuf {
 }
 
 pub(super) fn cannot_keep(folder: &Path, error: &std::io::Error) -> Trouble {
-    Trouble::file("cannot keep the old values safe", folder, error)
+    Trouble::file("cannot save the old values", folder, error)
 }
 
 /// Keeps old values.
@@ -291,7 +291,7 @@ impl Lines {
     /// would not be taken back.
     pub fn open(folder: &Path) -> Result<Self> {
         let path = changes_file(folder);
-        let wrong = |error| Trouble::file("cannot read the values kept safe", &path, &error);
+        let wrong = |error| Trouble::file("cannot read the saved values", &path, &error);
         let file = File::open(&path).map_err(wrong)?;
         let reader = file.try_clone().map_err(wrong)?;
         let mut lines = Self {
@@ -328,12 +328,12 @@ impl Lines {
     }
 
     fn unreadable(&self, error: &serde_json::Error) -> Trouble {
-        Trouble::damaged("a value that was kept safe cannot be read")
+        Trouble::damaged("a saved value is not readable")
             .at(format!("{}, line {}", self.path.display(), self.count + 1))
             .because(error)
             .hint(
-                "the disk may have damaged the file; what its other lines hold can be brought back \
-                 by hand: each has the table, the record and the old value",
+                "the file may be damaged; its other lines can be restored by hand: each has the \
+                 table, the record and the old value",
             )
     }
 
@@ -358,8 +358,7 @@ impl Lines {
             let line = bytes.split_inclusive(|byte| *byte == b'\n').nth(number - first);
             Ok(serde_json::from_slice(line.unwrap_or_default())?)
         };
-        read()
-            .map_err(|error| Trouble::file("cannot read the values kept safe", &self.path, &error))
+        read().map_err(|error| Trouble::file("cannot read the saved values", &self.path, &error))
     }
 
     /// Whether a line of this batch may be kept without having been changed.

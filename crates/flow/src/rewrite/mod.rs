@@ -181,7 +181,7 @@ fn files(
                 Held::Whole(file) => file,
                 Held::Gone => return Ok(()),
                 Held::TooLarge => {
-                    let because = "the file became too large while the site was read".into();
+                    let because = "the file grew too large while the site was read".into();
                     report.refused.push(Refused { place: entry.shown(), because });
                     return Ok(());
                 }

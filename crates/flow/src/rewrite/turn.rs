@@ -96,8 +96,8 @@ struct OpenTable {
 
 fn table_named(parts: &mut Editors, name: &str) -> Result<OpenTable> {
     let gone = || {
-        Trouble::outside(format!("table {name} is not there any more"))
-            .hint("bring the table back, or give the change up with fernweh undo SITE --let-go")
+        Trouble::outside(format!("table {name} no longer exists"))
+            .hint("restore the table, or give up the change with fernweh undo SITE --let-go")
     };
     let editor = parts.database.as_mut().ok_or_else(gone)?;
     let table = editor.tables(&|table: &str| table == name)?.into_iter().next().ok_or_else(gone)?;
@@ -155,7 +155,7 @@ impl KeptFile<'_> {
         let present = match read_whole(&mut **source, &path, limits::TEXT_FILE)? {
             Held::Whole(file) => file.bytes,
             Held::Gone => {
-                let because = "the file is not there any more".into();
+                let because = "the file no longer exists".into();
                 return Ok(Some(Refused { place: shown, because }));
             }
             Held::TooLarge => return Ok(Some(changed_since(shown))),
@@ -183,5 +183,5 @@ fn changed_since(place: String) -> Refused {
 }
 
 fn read(path: &Path) -> Result<Vec<u8>> {
-    fs::read(path).map_err(|error| Trouble::file("cannot read the values kept safe", path, &error))
+    fs::read(path).map_err(|error| Trouble::file("cannot read the saved values", path, &error))
 }

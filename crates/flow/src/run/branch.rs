@@ -32,14 +32,14 @@ impl KeptBounds {
             true => ("keep-states", self.states.to_string()),
             false => ("keep-room", size(self.bytes.unwrap_or_default())),
         };
-        Err(Trouble::usage(format!("enough earlier states of site {} are kept", site.name()))
+        Err(Trouble::usage(format!("the limit of kept states of site {} is reached", site.name()))
             .because(format!(
                 "{} of them, {}; {setting} in [unpack] allows {value}",
                 kept.len(),
                 size(bytes)
             ))
             .hint(format!(
-                "give the oldest up with: fernweh undo {} --let-go=oldest; or raise {setting}",
+                "give up the oldest with: fernweh undo {} --let-go=oldest; or raise {setting}",
                 site.name()
             )))
     }
@@ -52,8 +52,7 @@ pub(super) fn ends(site: &dyn SiteAccess, around: Surroundings<'_>) -> Result<Ve
     let stack = Stack::of(around.records, site.name())?;
     for run in &stack.undone {
         around.progress.note(&format!(
-            "{} was taken back; once this has changed the site it cannot come again, and what is \
-             kept of it goes\n",
+            "{} was undone; after this run it cannot be redone, and what it kept is given up\n",
             run.header.run
         ));
     }

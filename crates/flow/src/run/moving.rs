@@ -186,13 +186,10 @@ impl Moving<'_> {
                 TroubleKind::Interrupted if trouble.changed.is_none() => {
                     trouble.incomplete(match in_place {
                         true => {
-                            "the new state is in place; type the same command again to do \
-                                 what is left"
+                            "the new state is in place; type the same command again for the \
+                             remaining steps"
                         }
-                        false => {
-                            "nothing was changed; type the same command again to go on from \
-                                  here"
-                        }
+                        false => "nothing was changed; type the same command again to resume",
                     })
                 }
                 _ => trouble,
@@ -314,17 +311,18 @@ impl Moving<'_> {
             }
             Err(trouble) if trouble.lost => {
                 return Err(trouble.incomplete(
-                    "the new state is in place; type the same command again to do what follows",
+                    "the new state is in place; type the same command again for the remaining \
+                     steps",
                 ));
             }
             Err(trouble) => trouble,
         };
         let (records, progress) = (self.around.records, self.around.progress);
-        progress.note("taking the move back: a step of [after] cannot be taken\n");
+        progress.note("undoing the move: a step of [after] failed\n");
         let run = last_change(records, to.name())?;
         turn_unpack(&run, &mut to.targets(&run.header.run, to.has())?, progress)?;
         report.taken_back = true;
-        Err(trouble.incomplete(format!("site {} stands in its old state again", to.name())))
+        Err(trouble.incomplete(format!("site {} is in its old state again", to.name())))
     }
 
     /// Does what concerns files, programs and pages.

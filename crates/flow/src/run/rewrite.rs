@@ -103,7 +103,7 @@ impl Rewrite {
         let mut words: Vec<String> =
             rules.map(|rule| format!("{} → {}", rule.from, rule.to)).collect();
         if self.rewriter.mends() {
-            words.push("lengths mended".into());
+            words.push("lengths repaired".into());
         }
         words.join(", ")
     }

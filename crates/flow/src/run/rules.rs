@@ -9,7 +9,7 @@ pub fn pair(from: &str, to: &str) -> Result<Option<Rule>> {
         return Ok(None);
     }
     Rule::new(from, to).map(Some).map_err(|error| {
-        Trouble::usage("a rule cannot be used").at(format!("{from} → {to}")).because(error)
+        Trouble::usage("a rule is not usable").at(format!("{from} → {to}")).because(error)
     })
 }
 

@@ -35,7 +35,7 @@ impl Trace {
         })?;
         let mut report = self
             .search(&needles, site, around)
-            .map_err(|trouble| trouble.doing(format!("tracing through site {}", site.name())))?;
+            .map_err(|trouble| trouble.doing(format!("tracing site {}", site.name())))?;
         if let Some(Known { rules, addresses }) = &self.propose {
             report.propose(site.url(), addresses);
             report

@@ -40,7 +40,7 @@ impl Undo {
     /// Takes the change back, or gives up what is kept.
     pub fn run(self, site: &dyn SiteAccess, around: Surroundings<'_>) -> Result<Undone> {
         self.work(site, around).map_err(|trouble| {
-            trouble.doing(format!("taking back the last change of site {}", site.name()))
+            trouble.doing(format!("undoing the last change of site {}", site.name()))
         })
     }
 
@@ -84,13 +84,13 @@ impl Undo {
         }
         if way.is_empty() {
             return Err(Trouble::usage(format!(
-                "site {} stands as {name} has left it",
+                "site {} is already in the state that {name} left behind",
                 site.name()
             )));
         }
         if let Some(run) = way.iter().find(|run| run.set_aside().is_some()) {
-            return Err(Trouble::usage("one of the steps is not a step of its own")
-                .because(format!("{} keeps the old state as an archive", run.header.run))
+            return Err(Trouble::usage("one of the steps must be undone by itself")
+                .because(format!("{} kept the old state as an archive", run.header.run))
                 .hint(format!(
                     "go up to it with fernweh undo {}, one step at a time",
                     site.name()
@@ -99,8 +99,8 @@ impl Undo {
         for run in &way {
             let report = turn(run, site, around).map_err(|trouble| match turned.last() {
                 Some(last) => trouble.incomplete(format!(
-                    "{} of {} steps are taken, the last of them {}; type the same command again to \
-                     go on",
+                    "{} of {} steps are done, the last one {}; type the same command again to \
+                     resume",
                     way.iter().take_while(|one| one.header.run != run.header.run).count(),
                     way.len(),
                     last.run
@@ -138,8 +138,8 @@ fn look_around(undo: &Undo, site: &dyn SiteAccess, around: Surroundings<'_>) -> 
     Err(Trouble::usage(format!("the last change of site {name} was made in another folder"))
         .because(format!("{} by {}", kept.run, kept.by))
         .hint(format!(
-            "type undo there; or, if that is not possible, fernweh undo {name} --trust: it takes \
-             over what the destination itself says of it, where the site's own programs can write"
+            "run undo there; if that is not possible, fernweh undo {name} --trust reads the \
+             record kept at the destination, where the site's own programs can write"
         )))
 }
 
@@ -161,9 +161,7 @@ fn bring_back(
     archive: &Path,
     around: Surroundings<'_>,
 ) -> Result<UnpackReport> {
-    around
-        .progress
-        .note(&format!("taking back {}: its old state is in an archive\n", run.header.run));
+    around.progress.note(&format!("undoing {}: its old state is in an archive\n", run.header.run));
     let unpack = Unpack {
         input: archive.display().to_string(),
         halves: Halves::BOTH,
@@ -237,12 +235,15 @@ pub fn discard_run<S: SiteAccess>(
         RunState::Open if run.builds() => {}
         RunState::Switching(..) => {
             return Err(Trouble::usage("this run is in the middle of its switch")
-                .because("the site stands half on its old state and half on its new one")
-                .hint(format!("type its command again to complete it, or fernweh undo {site}")));
+                .because("the site is partly in its old and partly in its new state")
+                .hint(format!(
+                    "type its command again to complete it, or fernweh undo {site} to \
+                               go back"
+                )));
         }
         RunState::Open => {
             return Err(Trouble::usage("this rewriting has changed cells already")
-                .hint(format!("fernweh undo {site} takes it back")));
+                .hint(format!("to take it back: fernweh undo {site}")));
         }
         _ => {
             return Err(

@@ -95,7 +95,7 @@ impl Unpack {
         around: Surroundings<'_>,
     ) -> Result<UnpackReport> {
         if self.in_place && self.part.files.is_some() {
-            return Err(Trouble::usage("a part of the files needs no room made for it")
+            return Err(Trouble::usage("--in-place is not needed for some of the files")
                 .because("with --in-place the whole old state is removed first")
                 .hint("leave --in-place out"));
         }
@@ -169,8 +169,8 @@ impl Unpack {
         let both = report.tables > 0 && report.files > 0;
         if both && !self.as_is && !report.settings_found && !report.completed_earlier {
             report.notes.push(
-                "no file names the site's database in a syntax that Fernweh reads: write the new \
-                 connection into the site's settings by hand, or it goes on using the old database"
+                "no settings file was recognized: write the new database connection into the \
+                 site's settings by hand, or the site keeps using the old database"
                     .into(),
             );
         }
@@ -210,22 +210,23 @@ impl Unpack {
             let name = site.name();
             match (&incoming.archive.manifest.url, site.url()) {
                 (None, _) if incoming.foreign && rules.is_empty() => {
-                    return Err(Trouble::usage("from which web address does this come?")
+                    return Err(Trouble::usage("the web address of the old site is not known")
                         .because(
-                            "a script or folder does not say it, so no address could be rewritten",
+                            "a script or folder does not name it, so no address could be rewritten",
                         )
                         .hint(
-                            "add --from http://old.example, or --as-is to leave addresses alone",
+                            "add --from http://old.example, or --as-is to leave addresses \
+                             unchanged",
                         ));
                 }
                 (Some(from), Some(to)) => rules.extend(pair(from, &to.to_string())?),
                 (Some(from), None) => {
                     return Err(Trouble::usage(format!("site {name} has no url"))
                         .because(format!(
-                            "the archive's site is at {from}; what shall become of it?"
+                            "the archive's site is at {from}; its new address is not known"
                         ))
                         .hint(format!(
-                            "set url in [site.{name}], or use --as-is to leave addresses alone"
+                            "set url in [site.{name}], or use --as-is to leave addresses unchanged"
                         )));
                 }
                 _ => {}
@@ -376,9 +377,9 @@ impl Work<'_> {
         if remove.is_empty() || self.of.may_remove {
             return Ok(());
         }
-        Err(Trouble::usage("with --exactly, tables would go that the archive does not hold")
-            .because(format!("these go: {}", remove.join(", ")))
-            .hint("add --yes if that is meant; they are kept, and fernweh undo brings them back"))
+        Err(Trouble::usage("--exactly would remove tables that the archive does not hold")
+            .because(format!("they are: {}", remove.join(", ")))
+            .hint("add --yes to confirm; they are kept, and fernweh undo restores them"))
     }
 
     /// Sets the old state aside, removes it, and unpacks.
@@ -434,7 +435,7 @@ impl Work<'_> {
                 }
             }
             if round < ROUNDS {
-                around.progress.note("the site was written to while it was packed; once more\n");
+                around.progress.note("the site changed while it was packed; packing again\n");
                 before = self.stands_as(&mut targets)?;
             }
         }
@@ -442,12 +443,12 @@ impl Work<'_> {
     }
 
     fn moves_on(&self) -> Trouble {
-        Trouble::outside(format!("site {} does not hold still", self.site.name()))
+        Trouble::outside(format!("site {} keeps changing", self.site.name()))
             .because(format!(
-                "it was written to each of {ROUNDS} times that its old state was packed, and what \
-                 came in would be lost"
+                "it changed each of the {ROUNDS} times that its old state was packed, and those \
+                 changes would be lost"
             ))
-            .hint("stop what writes to it, or show a notice, and type the same command again")
+            .hint("stop what writes to it ([before] can do that), and type the same command again")
     }
 
     /// What is to be removed, as it stands.
@@ -480,8 +481,8 @@ fn shown_to_others(site: &dyn SiteAccess, run: &str) -> Result<Option<String>> {
     let found = visible(&mut **files, &url, &mut || site.pages())?;
     Ok(found.map(|address| {
         format!(
-            "the web server shows what Fernweh keeps ({address} came back): forbid that folder \
-             there, or give the old state up with: fernweh undo {} --let-go",
+            "the web server hands out what Fernweh keeps ({address} was readable): block that \
+             folder there, or give up the old state with: fernweh undo {} --let-go",
             site.name()
         )
     }))
@@ -492,7 +493,9 @@ fn tell_incoming(report: &mut UnpackReport, incoming: &Incoming) -> Result<()> {
     report.notes.splice(0..0, incoming.notes.iter().cloned());
     if !incoming.archive.seal()?.breaks.is_empty() {
         report.notes.push(
-            "the archive was packed with a break, so its tables are not all of one moment".into(),
+            "packing was interrupted, so the tables of this archive are not all of one \
+             moment"
+                .into(),
         );
     }
     report.left_out.splice(0..0, incoming.left_out.iter().cloned());

@@ -44,16 +44,16 @@ impl Crawl {
     /// Status and words if the first page gave nothing to scan.
     pub fn start_failed(&self, options: &ScanOptions<'_>) -> Option<(u16, String)> {
         let Some(outcome) = self.outcomes.get(options.start.as_str()) else {
-            return Some((0, "the bounds of the scan ended it before the first page".into()));
+            return Some((0, "a limit of the scan was reached before the first page".into()));
         };
         match outcome {
             Outcome::Status(200, way) if way.len() > 1 && self.pages == 0 => {
                 let end = way.last().cloned().unwrap_or_default();
-                Some((0, format!("it leads to {end}, which is another site")))
+                Some((0, format!("it redirects to {end}, which is another site")))
             }
             Outcome::Status(200, _) => None,
             Outcome::Status(status, _) => Some((*status, words(*status))),
-            Outcome::Loop(_) => Some((0, "its redirects lead back to themselves".into())),
+            Outcome::Loop(_) => Some((0, "its redirects form a loop".into())),
             Outcome::Problem(problem) => Some((0, problem.to_string())),
         }
     }
@@ -62,12 +62,12 @@ impl Crawl {
 /// A status in words.
 pub(super) fn words(status: u16) -> String {
     let meaning = match status {
-        401 => "a password is wanted",
+        401 => "a password is required",
         403 => "access is refused",
         404 => "not found",
         410 => "gone",
         429 => "too many requests",
-        500 => "an error of the site's program",
+        500 => "the site's program reports an error",
         502..=504 => "the server is not ready",
         _ => "",
     };

@@ -70,8 +70,8 @@ pub fn scan(
     if let Some((status, detail)) = crawl.start_failed(options) {
         let hint = match status {
             401 => "set login and password.login of the site",
-            403 => "something in front of the site refuses programs; allow this address there",
-            503 => "the site is down for maintenance, or something in front of it refuses programs",
+            403 => "a proxy or firewall blocks programs; allow your address there",
+            503 => "the site is in maintenance, or a proxy or firewall blocks programs",
             _ if detail.contains("certificate") => {
                 "if the certificate is the host's own, ask its provider for the SHA-256 and set \
                  trust = \"sha256:…\" for this site; or name who has signed it: authority"

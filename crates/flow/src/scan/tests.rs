@@ -47,7 +47,8 @@ fn scanned(
     (report, memory.asked.into_inner().unwrap())
 }
 
-const FRONT: &str = "<a href=x>x</a><a href=http://b.test/gone>b</a><a href=http://b.test/gone#y>b</a>\
+const FRONT: &str = "<a href=x>x</a><a href=http://b.test/gone>b</a><a \
+                 href=http://b.test/gone#y>b</a>\
     <a href=http://b.test/head>b</a><a href=/other/>o</a><a href=mailto:x@b.test>m</a>\
     <link rel=stylesheet href=s.css>";
 
@@ -107,7 +108,7 @@ fn a_scan_without_time_says_that_it_has_read_nothing() {
     let ended = scan(&options, &memory, &Silent).unwrap_err();
     assert_eq!(
         ended.because.as_deref(),
-        Some("the bounds of the scan ended it before the first page")
+        Some("a limit of the scan was reached before the first page")
     );
     assert!(memory.asked.into_inner().unwrap().is_empty());
 }

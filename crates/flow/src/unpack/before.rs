@@ -50,7 +50,7 @@ pub fn look_before(
         return Err(Trouble::usage(format!("site {} is not empty", options.site))
             .because(format!("it holds {}", words.join(" and ")))
             .hint(
-                "add --overwrite to replace them; they are kept, and fernweh undo brings them back",
+                "add --overwrite to replace them; they are kept, and fernweh undo restores them",
             ));
     }
     if options.part.files.is_some() {
@@ -66,7 +66,7 @@ pub(super) fn refuse_to_replace(objects: &[String], site: &str) -> Result<()> {
     }
     Err(Trouble::usage(format!("site {site} is not empty"))
         .because(format!("its database holds {}", named(objects, 6)))
-        .hint("add --overwrite to replace them; they are kept, and fernweh undo brings them back"))
+        .hint("add --overwrite to replace them; they are kept, and fernweh undo restores them"))
 }
 
 /// Refuses records that the server is known not to take, before anything is built. An archive
@@ -92,9 +92,9 @@ fn check_records(
     let Some((table, found)) = too_large.next() else { return Ok(()) };
     let more = match too_large.count() {
         0 => String::new(),
-        more => format!("; {} hold one, too", counted(more as u64, "more table", "more tables")),
+        more => format!("; {} have one, too", counted(more as u64, "more table", "more tables")),
     };
-    Err(Trouble::outside("the server does not take records as large as the archive holds")
+    Err(Trouble::outside("the server does not accept records as large as those in the archive")
         .at(format!("table {table}, {}", found.record))
         .because(format!(
             "it has {}, and max_allowed_packet there is {}{more}",
@@ -175,9 +175,9 @@ pub(crate) fn refuse_several_groups(overview: &Overview, site: &str) -> Result<(
     }
     let names: Vec<String> =
         groups.iter().map(|(name, count)| format!("{name}* ({count} tables)")).collect();
-    Err(Trouble::usage(format!("several groups of tables live in the database of site {site}"))
+    Err(Trouble::usage(format!("the database of site {site} holds several groups of tables"))
         .because(format!("found {}", names.join(", ")))
-        .hint(format!("say in [site.{site}] which are this site's, as tables = [\"gp_*\"]")))
+        .hint(format!("set which are this site's in [site.{site}], as in tables = [\"gp_*\"]")))
 }
 
 /// Refuses tables of which none is one of the site's: nothing of the database would come in.
@@ -187,7 +187,7 @@ pub(crate) fn refuse_foreign_tables(tables: &[String], own: &dyn Scope, site: &s
         return Ok(());
     }
     Err(Trouble::usage(format!("none of the tables is one of site {site}"))
-        .because(format!("tables in [site.{site}] leaves out {}", named(tables, 6)))
+        .because(format!("tables in [site.{site}] excludes {}", named(tables, 6)))
         .hint(format!(
             "name them in [site.{site}]; or give them this site's names, as in --prefix gp_=new_"
         )))

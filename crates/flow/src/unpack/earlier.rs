@@ -35,12 +35,12 @@ pub fn settle_earlier(
         if emptied && run.header.mark != mark {
             return Err(Trouble::usage(format!("site {site} is empty"))
                 .because(format!(
-                    "{} of {} removed its old state and was broken off",
+                    "{} of {} removed its old state and was interrupted",
                     run.header.command, run.header.started
                 ))
                 .hint(format!(
-                    "type that command again to go on, or fernweh undo {site} to bring the old \
-                     state back"
+                    "type that command again to resume, or fernweh undo {site} to restore the \
+                     old state"
                 )));
         }
         let same = run.header.mark == mark && matches!(earlier, Earlier::None);
@@ -93,16 +93,19 @@ pub fn settle_previews(
 /// Another unpacking was in the middle of its switch. It had to be completed, and nobody asked for
 /// that: what was asked for is not begun over a state that the user does not know of.
 fn other_completed(site: &str, run: &Run) -> Trouble {
-    Trouble::interrupted(format!("another unpacking of site {site} had to be completed first"))
-        .because(format!(
-            "{} of {} was broken off in the middle of its switch",
-            run.header.command, run.header.started
-        ))
-        .incomplete(format!(
-            "what it unpacked ({}) is in place now; type the same command again to unpack over it, \
-             or fernweh undo {site} to take it back first",
-            run.header.input
-        ))
+    Trouble::interrupted(format!(
+        "an interrupted unpacking of site {site} had to be completed \
+                     first"
+    ))
+    .because(format!(
+        "{} of {} was interrupted in the middle of its switch",
+        run.header.command, run.header.started
+    ))
+    .incomplete(format!(
+        "what it unpacked ({}) is in place now; type the same command again to replace it, \
+             or fernweh undo {site} to go back first",
+        run.header.input
+    ))
 }
 
 /// What became of an earlier run of a site.

@@ -156,7 +156,7 @@ fn stretches(archive: &ArchiveReader, patterns: &Patterns) -> Result<Vec<Stretch
 
 fn contradiction() -> Trouble {
     Trouble::damaged("the archive contradicts itself")
-        .because("its index of files is not the one of its files")
+        .because("its index of files does not match its files")
         .hint("do not use this archive; pack the site again")
 }
 
@@ -331,8 +331,8 @@ fn without_socket(options: &UnpackOptions<'_>, path: &str, old: &[u8]) -> Option
     let lacks = |role| found.iter().all(|connection| connection.value(role).is_none());
     lacks(Role::Socket).then(|| {
         format!(
-            "{path} has no setting for a socket: add {socket} there, or see that the site finds it by \
-             itself"
+            "{path} has no setting for a socket: add {socket} there, or check that the site \
+             finds it by itself"
         )
     })
 }

@@ -280,7 +280,7 @@ impl<'a> Filling<'a> {
                             "it holds more records of table {} than its seal says ({sealed})",
                             table.name
                         ))
-                        .hint("do not use this archive; ask where it comes from"));
+                        .hint("do not use this archive; find out where it comes from"));
                 }
                 let mut weight = weight_of(&insert.rows);
                 match &mut waiting {

@@ -74,7 +74,7 @@ pub fn unpack_in_place(
     let empty = |trouble: Trouble| {
         trouble.incomplete(format!(
             "site {site} is empty: its old state is in the run's archive; type the same command \
-             again to go on,\nor fernweh undo {site} to bring the old state back"
+             again to resume,\nor fernweh undo {site} to restore the old state"
         ))
     };
     let mut written = Vec::new();
@@ -107,14 +107,14 @@ pub fn set_aside(
     let path = journal.folder().join(SET_ASIDE);
     if path.exists() {
         std::fs::remove_file(&path)
-            .map_err(|error| Trouble::file("cannot set the old state aside", &path, &error))?;
+            .map_err(|error| Trouble::file("cannot move the old state aside", &path, &error))?;
     }
     pack(&path)?;
     let archive = ArchiveReader::open(&path)?;
     if let Some(member) = archive.verify(progress)?.first() {
         return Err(Trouble::damaged("the archive of the old state is not what was written")
             .at(path.display().to_string())
-            .because(format!("its member {member} reads otherwise"))
+            .because(format!("its member {member} is different"))
             .hint("check the disk; nothing has been removed"));
     }
     read_through(&archive, progress)?;

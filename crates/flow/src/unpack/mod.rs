@@ -275,7 +275,7 @@ pub fn unpack(
             let broken_off = trouble.lost || trouble.kind == TroubleKind::Interrupted;
             if broken_off && journal.run()?.takes_rows() {
                 return Err(trouble.incomplete(format!(
-                    "nothing was changed; type the same command again to go on from here, or\n\
+                    "nothing was changed; type the same command again to resume, or\n\
                      fernweh runs --discard {run} to give it up"
                 )));
             }
@@ -466,7 +466,8 @@ fn parameters(
         return Ok(None);
     }
     Ok(Some(format!(
-        "texts that routines take or hold have the characters of the database, which are {} here and \
+        "texts that routines take or hold have the characters of the database, which are {} here \
+         and \
          were {}: look at {} (ALTER DATABASE sets them; unpack again then)",
         there.collation,
         about.collation,

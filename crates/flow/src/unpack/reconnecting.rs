@@ -17,7 +17,7 @@ pub(super) fn persistently<T>(
             Err(trouble) if trouble.lost => {
                 let resume = &mut || target.resume(structure);
                 if !retry::reconnect(trouble, progress, resume)? {
-                    return Err(Trouble::damaged("the new tables are not there any more")
+                    return Err(Trouble::damaged("the new tables no longer exist")
                         .hint("unpack again from the beginning"));
                 }
             }

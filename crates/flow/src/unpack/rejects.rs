@@ -97,12 +97,12 @@ impl Rejects {
         for one in rejected {
             let record = table.record_name(&rows.rows[one.row]);
             if policy == OnBadRecord::Stop {
-                return Err(Trouble::outside("the destination does not take a record")
+                return Err(Trouble::outside("the destination rejected a record")
                     .at(format!("table {}, {record}", rows.table))
                     .because(&one.because)
                     .hint(
-                        "correct it at the source, or leave such records out with --on-bad-record \
-                         skip; they are kept in a file then",
+                        "correct it at the source, or skip such records with --on-bad-record \
+                         skip; they are kept in a file",
                     ));
             }
             if one.adapted {

@@ -193,7 +193,7 @@ pub(super) fn read_structure(
         {
             return Err(Trouble::damaged("the archive contradicts itself")
                 .because(format!("table {name} is not in its manifest"))
-                .hint("do not use this archive; ask where it comes from"));
+                .hint("do not use this archive; find out where it comes from"));
         }
     }
     Ok(found)
@@ -241,7 +241,7 @@ pub(super) fn check_rows(
             return Err(Trouble::damaged("the new database is not complete")
                 .at(format!("table {here}"))
                 .because(format!("it holds {found} records, the archive {sealed}"))
-                .hint("try again; if it happens again, the server drops records in silence"));
+                .hint("try again; if it happens again, the server drops records silently"));
         }
     }
     Ok(built)

@@ -40,8 +40,8 @@ pub(super) fn came_in(
 }
 
 /// What is in place of a switch that failed, and what to do.
-pub(super) const HALF: &str = "the switch is not complete; type the same command again to complete it, or \
-                    fernweh undo to take it back";
+pub(super) const HALF: &str = "the switch is not complete; type the same command again to \
+                 complete it, or fernweh undo to go back";
 
 /// A switch that failed goes back by itself, so that nothing has changed; what was built stays,
 /// and the same command makes the switch later. Whoever asked to stop, or whose connection was
@@ -102,10 +102,10 @@ pub(super) fn hold_still(options: &UnpackOptions<'_>, targets: &mut Targets) -> 
             return Ok(());
         }
     }
-    Err(Trouble::outside("the files that are carried over do not hold still")
+    Err(Trouble::outside("the files that are kept (keep) change all the time")
         .at(target.place())
-        .because(format!("they changed each of {ROUNDS} times that they were brought up to date"))
-        .hint("stop what writes into them for a moment, or leave them out of keep"))
+        .because(format!("they changed each of the {ROUNDS} times that they were copied"))
+        .hint("stop what writes to them for a moment, or remove them from keep"))
 }
 
 /// Puts everything in place. Doing it twice, or after a break, gives the same.

@@ -136,7 +136,7 @@ impl<'a> Writer<'a> {
             let (target, structure) = (&mut *self.target, self.structure);
             let complete = retry::reconnect(lost, self.progress, &mut || target.resume(structure))?;
             if !complete {
-                return Err(unsure("what was built is not there any more"));
+                return Err(unsure("what was built no longer exists"));
             }
             let sent = self
                 .forget_what_is_there()
@@ -157,7 +157,7 @@ impl<'a> Writer<'a> {
             let secured = self.secured.entry(name.clone()).or_default();
             let Some(mut more) = found.checked_sub(*secured) else {
                 return Err(unsure(&format!(
-                    "table {name} holds {found} records, of which {secured} were secured"
+                    "table {name} holds {found} records; {secured} were confirmed"
                 )));
             };
             *secured = found;

@@ -131,7 +131,7 @@ pub(super) fn agree(at: &Terminal<'_>, plan: &str, found: &Preflight) -> Result<
     if !found.there.is_empty() && !args.overwrite {
         return Err(Trouble::usage(format!("site {} is not empty", to.name))
             .because("the plan says what would be replaced")
-            .hint("add --overwrite to replace it; it is kept, and fernweh undo brings it back"));
+            .hint("add --overwrite to replace it; it is kept, and fernweh undo restores it"));
     }
     if context.yes() {
         return Ok(());

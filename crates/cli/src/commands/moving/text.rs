@@ -54,8 +54,7 @@ pub(super) fn moved(context: &Context, report: &MoveReport, from: &Site, to: &Si
     if report.rehearsed {
         render::rewriting(&mut page, style, &report.unpacked.rewriting);
         page.gap();
-        let over: &[&str] =
-            if report.preflight.there.is_empty() { &[] } else { &["--overwrite"] };
+        let over: &[&str] = if report.preflight.there.is_empty() { &[] } else { &["--overwrite"] };
         page.row("next", &context.typed.for_real(over));
         return page.finish();
     }

@@ -35,7 +35,7 @@ impl RemoteSqliteEditor {
         let now = self.far.look()?;
         let in_use = now[1..].iter().flatten().any(|seen| seen.size > 0);
         if in_use || self.copy.state.as_ref() != Some(&now) {
-            return Err(busy("the site has written to it since it was fetched, or has it open"));
+            return Err(busy("the site wrote to it since it was fetched, or has it open"));
         }
         let path = self.copy.path();
         SqliteTarget::settle(&path)

@@ -89,7 +89,7 @@ impl DatabaseTarget for RemoteSqliteTarget {
         if self.copy.is_some() {
             checks.push(Check::warned(
                 "the database to be replaced is a file of its host, and nobody can lock it",
-                "stop the site there (maintenance mode) until its new database is in place",
+                "stop the site there (maintenance mode) until the new database is in place",
             ));
         }
         Ok(checks)

@@ -74,7 +74,7 @@ impl Server {
                 edits.push((range, format!("REF_SYSTEM_ID={number}")));
             } else if words_at(all, inside, &["NOT", "ENFORCED"]) {
                 if let Some((item, name)) = check_before(all, at) {
-                    notes.push(format!("{name} is not enforced at the source, and left out"));
+                    notes.push(format!("{name} is not enforced at the source and was left out"));
                     edits.push((item.start..range.end, String::new()));
                 }
             } else if words_at(all, inside, &["ENFORCED"]) {
@@ -110,7 +110,11 @@ impl Server {
             let to = if self.is_mysql_from((8, 0, 0)) { "INVISIBLE" } else { "" };
             edits.push((piece.range.clone(), to.into()));
         } else if piece.is("INVISIBLE") && !piece.in_mark && !self.is_mysql_from((8, 0, 23)) {
-            notes.push("an invisible column can be seen there: the server knows none".into());
+            notes.push(
+                "an invisible column becomes visible: the server has no invisible \
+                        columns"
+                    .into(),
+            );
             edits.push((piece.range.clone(), String::new()));
         }
         for option in
@@ -141,7 +145,7 @@ impl Server {
                     edits.push((range.end..range.end, ")".into()));
                 } else {
                     notes.push(
-                        "a default that is no constant is left out: the server knows none".into(),
+                        "a computed default was left out: the server allows constants only".into(),
                     );
                     edits.push((piece.range.start..range.end, String::new()));
                 }

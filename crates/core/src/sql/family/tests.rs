@@ -95,11 +95,13 @@ fn what_only_mariadb_says_mysql_is_told_in_its_words() {
     ] {
         assert_eq!(told(&mysql("8.0.39"), &table(own)), (table(other), 0), "{own}");
     }
-    let pages = "CREATE TABLE `t` (`a` int) ENGINE=InnoDB DEFAULT CHARSET=utf8mb4 `PAGE_COMPRESSED`=1 COMMENT='PAGE_COMPRESSED=1'";
+    let pages = "CREATE TABLE `t` (`a` int) ENGINE=InnoDB DEFAULT CHARSET=utf8mb4 \
+                 `PAGE_COMPRESSED`=1 COMMENT='PAGE_COMPRESSED=1'";
     let (sql, _) = told(&mysql("8.0.39"), pages);
     assert_eq!(
         sql,
-        "CREATE TABLE `t` (`a` int) ENGINE=InnoDB DEFAULT CHARSET=utf8mb4 COMMENT='PAGE_COMPRESSED=1'"
+        "CREATE TABLE `t` (`a` int) ENGINE=InnoDB DEFAULT CHARSET=utf8mb4 \
+         COMMENT='PAGE_COMPRESSED=1'"
     );
     let (sql, notes) = told(&mysql("5.7.44"), &table("`u` varchar(36) DEFAULT uuid() COMMENT 'x'"));
     assert_eq!((sql, notes), (table("`u` varchar(36) COMMENT 'x'"), 1));
@@ -126,7 +128,8 @@ fn what_has_no_counterpart_is_named_by_tokens() {
 
 #[test]
 fn what_belongs_to_the_disk_of_a_host_stays_there() {
-    let sql = "CREATE TABLE `t` (\n  `ENCRYPTION` int COMMENT 'TABLESPACE x'\n) /*!50100 TABLESPACE `fast` */ \
+    let sql = "CREATE TABLE `t` (\n  `ENCRYPTION` int COMMENT 'TABLESPACE x'\n) /*!50100 \
+               TABLESPACE `fast` */ \
                ENGINE=InnoDB DEFAULT CHARSET=utf8mb4 COMPRESSION='zlib' ENCRYPTION='Y' DATA DIRECTORY='/ssd' \
                COMMENT='ENCRYPTION=Y'";
     let (bare, left_out) = without_host_options(sql);
@@ -148,7 +151,8 @@ fn collations_are_written_out() {
                ) ENGINE=InnoDB DEFAULT CHARSET=utf8mb4 COMMENT='x'";
     assert_eq!(
         with_collations(sql, "utf8mb4_general_ci", &of),
-        "CREATE TABLE `t` (\n  `a` varchar(9) CHARACTER SET latin1 COLLATE latin1_swedish_ci DEFAULT NULL,\n  \
+        "CREATE TABLE `t` (\n  `a` varchar(9) CHARACTER SET latin1 COLLATE latin1_swedish_ci \
+         DEFAULT NULL,\n  \
          `b` text CHARACTER SET utf8 COLLATE utf8_bin COMMENT 'CHARACTER SET x',\n  `c` text\n\
          ) ENGINE=InnoDB DEFAULT CHARSET=utf8mb4 COLLATE=utf8mb4_general_ci COMMENT='x'"
     );

@@ -16,7 +16,7 @@ pub(super) fn converted(bytes: Vec<u8>, from: &str, to: &str) -> Result<Vec<u8>,
     {
         return Ok(bytes);
     }
-    let unknown = |name: &str| format!("its character set {name} is not known here");
+    let unknown = |name: &str| format!("unknown character set {name}");
     let decoder = encoding(from).ok_or_else(|| unknown(from))?;
     let decoded = decoder.decode_without_bom_handling_and_without_replacement(&bytes);
     let decoded = decoded.ok_or_else(|| format!("a text that is not {from}"))?;

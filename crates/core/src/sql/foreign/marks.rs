@@ -161,7 +161,8 @@ mod tests {
     fn definers_are_dropped_and_the_rest_stays() {
         for (with, without) in [
             (
-                "CREATE ALGORITHM=UNDEFINED DEFINER=`kee per`@`%` SQL SECURITY DEFINER VIEW `v` AS select 1",
+                "CREATE ALGORITHM=UNDEFINED DEFINER=`kee per`@`%` SQL SECURITY DEFINER VIEW `v` \
+                 AS select 1",
                 "CREATE ALGORITHM=UNDEFINED SQL SECURITY DEFINER VIEW `v` AS select 1",
             ),
             (

@@ -36,7 +36,7 @@ pub enum ForeignError {
     #[error("`{0}` is not executed: it is none of the kinds that rows and tables need")]
     Refused(String),
     /// A statement that cannot be read.
-    #[error("`{statement}` is not taken: {why}")]
+    #[error("`{statement}` cannot be used: {why}")]
     Unread {
         /// How it begins.
         statement: String,
@@ -47,7 +47,7 @@ pub enum ForeignError {
     #[error("it fills more than one database: {0} and {1}")]
     Databases(String, String),
     /// Rows of a table that the script does not make.
-    #[error("it fills table {0}, but does not make it")]
+    #[error("it fills table {0} but does not create it")]
     NoTable(String),
     /// Rows that name a column that their table does not have.
     #[error("it fills column {column} of table {table}, which has no such column")]
@@ -163,7 +163,7 @@ fn unread(statement: &[u8], error: &StatementError) -> ForeignError {
     match error {
         StatementError::Shape(shape) => match shape.rsplit_once(" (at ") {
             Some((_, at)) if !shape.starts_with(at.trim_end_matches(')')) => {
-                let why = format!("`{}` is none of what it may hold", at.trim_end_matches(')'));
+                let why = format!("`{}` is not allowed there", at.trim_end_matches(')'));
                 ForeignError::Unread { statement, why }
             }
             _ => ForeignError::Refused(statement),
@@ -173,7 +173,7 @@ fn unread(statement: &[u8], error: &StatementError) -> ForeignError {
             ForeignError::Unread { statement, why: error.to_string() }
         }
         StatementError::Unreadable => {
-            ForeignError::Unread { statement, why: "it is not SQL of this engine".into() }
+            ForeignError::Unread { statement, why: "it is not SQL of this database".into() }
         }
     }
 }

@@ -195,7 +195,8 @@ mod tests {
 
     #[test]
     fn literals_of_mariadb_are_read_in_all_their_notations() {
-        let sql = "INSERT IGNORE INTO `d`.`t` VALUES (1,-2.5e3,'a\\'b',\"c\",NULL,TRUE,0xFF1,x'4142',\
+        let sql = "INSERT IGNORE INTO `d`.`t` VALUES \
+                   (1,-2.5e3,'a\\'b',\"c\",NULL,TRUE,0xFF1,x'4142',\
                    b'100000001',_binary 'z',_utf8mb4'é'),\n(2,3,'','',NULL,false,0x,x'',b'0',_binary'','')";
         let (head, rows) = read(Dialect::Mariadb, sql).unwrap();
         assert_eq!((head.place.as_deref(), head.table.as_str()), (Some("d"), "t"));

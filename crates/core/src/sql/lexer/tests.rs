@@ -61,7 +61,8 @@ const SCRIPTS: [(Dialect, &str, &[&str]); 34] = [
     ),
     (
         Dialect::Mariadb,
-        "/*!40101 SET @OLD=@@SQL_MODE, SQL_MODE='ANSI_QUOTES' */;\"a\\\";b;/*!40101 SET SQL_MODE=@OLD */;\"a\\\";b\";",
+        "/*!40101 SET @OLD=@@SQL_MODE, SQL_MODE='ANSI_QUOTES' */;\"a\\\";b;/*!40101 SET \
+         SQL_MODE=@OLD */;\"a\\\";b\";",
         &[
             "/*!40101 SET @OLD=@@SQL_MODE, SQL_MODE='ANSI_QUOTES' */",
             "\"a\\\"",
@@ -88,7 +89,8 @@ const SCRIPTS: [(Dialect, &str, &[&str]); 34] = [
     // PostgreSQL: dollar quotes, escapes, nesting, parentheses, bodies.
     (
         Dialect::Postgres,
-        "SET standard_conforming_strings = off;SELECT '\\';';SET standard_conforming_strings TO on;'\\';b;",
+        "SET standard_conforming_strings = off;SELECT '\\';';SET standard_conforming_strings TO \
+         on;'\\';b;",
         &[
             "SET standard_conforming_strings = off",
             "SELECT '\\';'",
@@ -223,7 +225,7 @@ fn a_computed_mode_that_decides_about_texts_is_refused() {
         let refused = reader.next_statement().unwrap_err().to_string();
         assert_eq!(
             refused,
-            "sql_mode is set to something computed, so nobody can say where its texts end"
+            "sql_mode is set to a computed value, so it is unclear where its texts end"
         );
     }
     let harmless =

@@ -264,7 +264,8 @@ mod tests {
         for (sql, kind) in [
             ("CREATE TYPE \"mood\" AS ENUM ('a')", ObjectKind::Type),
             (
-                "CREATE OR REPLACE FUNCTION f(a text) RETURNS text LANGUAGE sql AS $x$SELECT ';'$x$",
+                "CREATE OR REPLACE FUNCTION f(a text) RETURNS text LANGUAGE sql AS $x$SELECT \
+                 ';'$x$",
                 ObjectKind::Routine,
             ),
             ("CREATE SEQUENCE \"s\" AS bigint", ObjectKind::Sequence),

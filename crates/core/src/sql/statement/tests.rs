@@ -191,7 +191,8 @@ fn a_trigger_is_moved_to_another_table_and_sequences_are_found() {
             "CREATE TRIGGER `n` BEFORE INSERT ON `m` FOR EACH ROW SET NEW.x = 'ON t FOR'",
         ),
         (
-            "CREATE TRIGGER \"a\" AFTER UPDATE ON db.t FOR EACH ROW FOLLOWS `z` BEGIN CALL p(); END",
+            "CREATE TRIGGER \"a\" AFTER UPDATE ON db.t FOR EACH ROW FOLLOWS `z` BEGIN CALL p(); \
+             END",
             "CREATE TRIGGER `n` AFTER UPDATE ON `m` FOR EACH ROW BEGIN CALL p(); END",
         ),
     ] {

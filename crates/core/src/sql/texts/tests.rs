@@ -83,8 +83,10 @@ const CASES: [(Dialect, &str, &str); 21] = [
     ),
     (
         Dialect::Postgres,
-        "COPY t (a, b) FROM stdin;\n1\thttp://old.example\\nit's\n\\N\t'\n\\.\n'http://old.example'",
-        "COPY t (a, b) FROM stdin;\n1\thttps://new.example/n\\nit's\n\\N\t'\n\\.\n'https://new.example/n'",
+        "COPY t (a, b) FROM \
+         stdin;\n1\thttp://old.example\\nit's\n\\N\t'\n\\.\n'http://old.example'",
+        "COPY t (a, b) FROM \
+         stdin;\n1\thttps://new.example/n\\nit's\n\\N\t'\n\\.\n'https://new.example/n'",
     ),
     (
         Dialect::Postgres,
@@ -117,7 +119,8 @@ fn texts_are_rewritten_and_everything_else_stays_however_the_script_is_cut() {
 proptest! {
     #[test]
     fn a_script_without_an_address_stays_as_it_is(
-        script in prop::collection::vec(prop::sample::select(b"'\"`[]-#/*$xX0E;\\\n\t .aCOPY".to_vec()), 0..200),
+        script in prop::collection::vec(prop::sample::select(b"'\"`[]-#/*$xX0E;\\\n\t \
+                         .aCOPY".to_vec()), 0..200),
         size in 1_usize..40,
         dialect in prop::sample::select(vec![Dialect::Mariadb, Dialect::Postgres, Dialect::Sqlite]),
     ) {

@@ -58,6 +58,6 @@ fn a_torn_end_was_never_acted_upon_and_any_other_damage_is_an_error() {
     damaged[place..place + 60].fill(b'#');
     fs::write(&path, damaged).unwrap();
     let error = Lines::open(folder.path()).err().unwrap();
-    assert!(error.what.contains("cannot be read"), "{error}");
+    assert!(error.what.contains("is not readable"), "{error}");
     assert!(error.place.as_deref().is_some_and(|place| place.contains("line 10")), "{error}");
 }

@@ -197,7 +197,7 @@ fn what_visitors_write_into_what_is_carried_over_is_there_whenever_they_write() 
     let first = looks.map(|(at, _)| at).next().unwrap();
     let (desk, done) = keeping_notes(first..first + 3);
     let trouble = done.unwrap_err();
-    assert!(trouble.to_string().contains("do not hold still"), "{trouble}");
+    assert!(trouble.to_string().contains("change all the time"), "{trouble}");
     assert_eq!(desk.new.live().tables, super::there().tables);
     assert_eq!(desk.new.live().files.content("index.html"), Some(&b"under construction"[..]));
     assert_eq!(desk.new.aside(), Vec::<String>::new());
@@ -256,7 +256,7 @@ fn a_site_that_is_written_to_all_the_time_is_not_emptied() {
         desk.new.faults().set(n, Fault::Written(Box::new(move |state| upload(state, n))));
     }
     let trouble = desk.unpack_in_place(&archive, &Watcher::default()).unwrap_err();
-    assert!(trouble.to_string().contains("does not hold still"), "{trouble}");
+    assert!(trouble.to_string().contains("keeps changing"), "{trouble}");
     desk.new.faults().clear();
     let live = desk.new.live();
     assert_eq!(live.tables, super::there().tables);

@@ -144,7 +144,7 @@ fn a_step_that_cannot_be_taken_brings_the_old_state_back() {
     let options = Move { refresh, ..options(&desk) };
     let mut witness = Agrees::default();
     let trouble = run(&desk, &options, &mut witness).err().unwrap();
-    assert!(trouble.changed.as_deref().unwrap().contains("stands in its old state again"));
+    assert!(trouble.changed.as_deref().unwrap().contains("is in its old state again"));
     assert_eq!((desk.new.live(), witness.failed), (there(), 1));
     let refresh = Refresh { empty: vec![("nights".into(), None)], ..Refresh::default() };
     let options = Move { refresh, ..options };
