@@ -2,13 +2,14 @@
 
 use crate::commands;
 use crate::options::Common;
-use clap::{Parser, Subcommand};
+use clap::{Arg, ArgAction, CommandFactory, FromArgMatches, Parser, Subcommand};
+use std::ffi::OsString;
 
 const ABOUT: &str =
     "Moves a database-backed site from one host to another, and proves that it arrived whole.";
 
 const AFTER: &str = "\
-The usual way, with two sites described in fernweh.toml (fernweh init writes it):
+The usual way, with two sites in fernweh.toml (fernweh init writes it):
   fernweh sites                            are both sites reachable?
   fernweh survey old                       what the old site consists of
   fernweh pack old                         one archive with database and files
@@ -43,6 +44,27 @@ pub struct Arguments {
     /// The command.
     #[command(subcommand)]
     pub command: Command,
+}
+
+/// The whole command line with help that fits a screen: what each command is for and how it is typed,
+/// in full, and one or two lines for each option.
+pub fn command() -> clap::Command {
+    let short = |command: clap::Command| {
+        let help = Arg::new("help").short('h').long("help").action(ArgAction::HelpShort);
+        command.disable_help_flag(true).arg(help.help("Print this help").help_heading("Everywhere"))
+    };
+    short(Arguments::command()).mut_subcommands(|command| {
+        let command = short(command);
+        let Some(text) = command.get_long_about().map(ToString::to_string) else { return command };
+        let template =
+            format!("{}\n\n{{usage-heading}} {{usage}}\n\n{{all-args}}\n", text.trim_end());
+        command.help_template(template)
+    })
+}
+
+/// Reads a command line.
+pub fn read(words: &[OsString]) -> Result<Arguments, clap::Error> {
+    Arguments::from_arg_matches(&command().try_get_matches_from(words)?)
 }
 
 /// The commands. What each is for stands with its arguments, in its own file.

@@ -103,7 +103,7 @@ impl Context {
     pub fn open_log(&self) -> Result<()> {
         let Some(path) = &self.common.log else { return Ok(()) };
         crate::log::open(path)?;
-        crate::log::add(&format!("$ {}", self.typed.again()));
+        crate::log::add(&pasted(&format!("$ {}", self.typed.again())));
         Ok(())
     }
 
@@ -112,7 +112,7 @@ impl Context {
         let config = Config::load(self.common.config.as_deref())?;
         if let (None, Some(section)) = (&self.common.log, &config.content.log) {
             crate::log::open(&config.folder.join(&section.file))?;
-            crate::log::add(&format!("$ {}", self.typed.again()));
+            crate::log::add(&pasted(&format!("$ {}", self.typed.again())));
         }
         Ok(config)
     }

@@ -1,7 +1,6 @@
 //! Commands in texts, made ready to be pasted: operations know the names of sites; which
 //! configuration is in use, and how a site without one was described, is known here.
 
-use crate::render::word;
 use std::borrow::Cow;
 use std::path::Path;
 use std::sync::OnceLock;
@@ -13,6 +12,12 @@ pub const UNNAMED: &str = "site";
 static NAMED_CONFIG: OnceLock<String> = OnceLock::new();
 /// The options that describe the site that has no name.
 static PLACES: OnceLock<String> = OnceLock::new();
+
+/// A word of a command as a shell takes it.
+pub fn word(text: &str) -> String {
+    // What holds a zero byte cannot be typed at all.
+    shlex::try_quote(text).map_or_else(|_| text.to_owned(), std::borrow::Cow::into_owned)
+}
 
 /// Remembers the configuration that was named with `-c`.
 pub fn configuration(path: Option<&Path>) {
@@ -68,6 +73,9 @@ fn completed<'a>(text: &'a str, config: Option<&str>, places: Option<&str>) -> C
         }
     }
     out.push_str(rest);
+    if places.is_some() {
+        out = out.replace(&format!("site {UNNAMED}"), "the site");
+    }
     match config {
         Some(config) => Cow::Owned(out.replace("fernweh.toml", config)),
         None => Cow::Owned(out),
@@ -91,6 +99,6 @@ mod tests {
         let places = Some("--files htdocs");
         assert_eq!(completed("fernweh pack site", None, places), "fernweh pack --files htdocs");
         assert_eq!(completed("fernweh pack sites", None, places), "fernweh pack sites");
-        assert_eq!(completed("site site", None, places), "site site");
+        assert_eq!(completed("packing site site", None, places), "packing the site");
     }
 }

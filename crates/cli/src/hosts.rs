@@ -150,7 +150,7 @@ pub fn as_of_a_shell(text: &str) -> Option<String> {
 /// Reads an address with a login, in which no password may stand.
 pub fn login_of(text: &str, example: &str) -> Result<Url> {
     let wrong = || Trouble::usage(format!("`{text}` is not the address of a host")).hint(example);
-    let url = Url::parse(text).map_err(|error| wrong().because(error))?;
+    let url = Url::parse(text).map_err(|_| wrong())?;
     if url.password().is_some() {
         return Err(Trouble::usage("a password stands in the address of a host").hint(
             "take it out and set password.files (or password.through) = { env = \"NAME\" }",

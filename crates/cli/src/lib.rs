@@ -33,8 +33,8 @@ mod usage;
 
 pub use schema::schemas;
 
-use args::{Arguments, Command};
-use clap::{CommandFactory, Parser};
+use args::{Arguments, Command, command};
+use clap::CommandFactory;
 use context::{Context, Speaks};
 use exit::DONE;
 use options::Common;
@@ -57,14 +57,14 @@ pub fn reference() -> String {
 
 /// Runs one command line; gives the exit code.
 pub fn run(arguments: impl IntoIterator<Item = OsString>) -> u8 {
-    if complete::answered(Arguments::command) {
+    if complete::answered(command) {
         return DONE;
     }
     run_as(arguments.into_iter().collect(), Speaks::Fully)
 }
 
 fn run_as(words: Vec<OsString>, speaks: Speaks) -> u8 {
-    let arguments = match Arguments::try_parse_from(&words) {
+    let arguments = match args::read(&words) {
         Ok(arguments) => arguments,
         Err(error) if !error.use_stderr() => {
             drop(error.print());

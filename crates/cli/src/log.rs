@@ -32,8 +32,8 @@ pub fn add(text: &str) {
     let now = jiff::Zoned::now().strftime("%Y-%m-%d %H:%M:%S %:z");
     let mut log = log.lock().unwrap_or_else(PoisonError::into_inner);
     let mut lines = String::new();
-    for line in text.lines() {
-        lines.push_str(format!("{now}  {line}").trim_end());
+    for line in text.lines().filter(|line| !line.trim().is_empty()) {
+        lines.push_str(&format!("{now}  {line}"));
         lines.push('\n');
     }
     let _ = log.write_all(console::strip_ansi_codes(&lines).as_bytes());

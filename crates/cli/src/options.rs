@@ -1,6 +1,6 @@
 //! Arguments that several commands share.
 
-use crate::render::word;
+use crate::hints::word;
 use crate::typed::Typed;
 use clap::{Args, ValueEnum, ValueHint};
 use fernweh_ports::Halves;

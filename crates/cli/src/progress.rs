@@ -50,7 +50,12 @@ fn answer_the_wish() {
     crate::prompt::give_up();
     let clear = if is_lively(&std::io::stderr()) { "\r\x1b[2K" } else { "" };
     say(&format!("{clear}stopping …   (Ctrl-C again ends at once)\n"));
+    std::thread::sleep(PATIENCE);
+    say("the step at work is being ended; nothing is lost if you end it now\n");
 }
+
+/// After this time somebody who wanted to stop hears what keeps the program.
+const PATIENCE: Duration = Duration::from_secs(4);
 
 /// The terminal, or what stands for it.
 pub struct Terminal {

@@ -28,16 +28,16 @@ pub fn schemas() -> Vec<(String, Value)> {
         let format = json!({ "const": FORMAT, "description": "The version of the format." });
         // Documents that are one of several stand side by side.
         let mut with_format = |part: &mut Value| {
-            if let Some(properties) = part["properties"].as_object_mut() {
+            if let Some(Value::Object(properties)) = part.get_mut("properties") {
                 properties.insert("format".into(), format.clone());
-                if let Some(required) = part["required"].as_array_mut() {
+                if let Some(Value::Array(required)) = part.get_mut("required") {
                     required.insert(0, json!("format"));
                 }
             }
         };
-        match schema["anyOf"].as_array_mut() {
-            Some(parts) => parts.iter_mut().for_each(&mut with_format),
-            None => with_format(&mut schema),
+        match schema.get_mut("anyOf") {
+            Some(Value::Array(parts)) => parts.iter_mut().for_each(&mut with_format),
+            _ => with_format(&mut schema),
         }
         (format!("{name}.json"), schema)
     }

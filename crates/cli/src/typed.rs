@@ -1,6 +1,6 @@
 //! What was typed, to be typed again: with the same options, without the trial.
 
-use crate::render::word;
+use crate::hints::word;
 use std::ffi::OsString;
 
 /// Words that make a command a trial.
@@ -23,12 +23,26 @@ impl Typed {
 
     /// The command that does for real what was tried.
     pub fn for_real(&self, more: &[&str]) -> String {
-        let words = self.0.iter().skip(1).map(|typed| typed.to_string_lossy());
-        let words = words.filter(|typed| !TRIAL.contains(&typed.as_ref()));
-        let words = words.map(|typed| word(&typed));
+        let words = self.without_config();
+        let words = words.iter().filter(|typed| !TRIAL.contains(&typed.as_ref()));
+        let words = words.map(|typed| word(typed));
         let more = more.iter().filter(|option| !self.holds(option));
         let all = std::iter::once("fernweh".to_owned()).chain(words);
         all.chain(more.map(|option| (*option).to_owned())).collect::<Vec<_>>().join(" ")
+    }
+
+    /// The words behind the program, without the configuration: hints get it where they are shown.
+    fn without_config(&self) -> Vec<String> {
+        let mut words = self.0.iter().skip(1).map(|typed| typed.to_string_lossy().into_owned());
+        let mut kept = Vec::new();
+        while let Some(typed) = words.next() {
+            if typed == "-c" || typed == "--config" {
+                words.next();
+            } else if !typed.starts_with("--config=") && !is_short_config(&typed) {
+                kept.push(typed);
+            }
+        }
+        kept
     }
 
     /// The command without these options, which take no values.
@@ -41,6 +55,11 @@ impl Typed {
     pub fn again(&self) -> String {
         self.for_real(&[])
     }
+}
+
+/// Whether a word is `-c` with its value behind it.
+fn is_short_config(word: &str) -> bool {
+    word.starts_with("-c") && !word.starts_with("--")
 }
 
 #[cfg(test)]

@@ -27,7 +27,8 @@ pub fn explained(error: &Error, typed: &[OsString]) -> Trouble {
     };
     let lists = format!("{help} lists what can be typed");
     let argument = text(error, ContextKind::InvalidArg);
-    let argument = argument.split_whitespace().next().unwrap_or_default().to_owned();
+    let argument = argument.split_whitespace().next().unwrap_or_default();
+    let argument = argument.trim_matches(['<', '>', '[', ']']).to_owned();
     match error.kind() {
         ErrorKind::UnknownArgument => unknown(error, &argument, command.as_deref(), &lists),
         ErrorKind::InvalidSubcommand => {
@@ -42,7 +43,7 @@ pub fn explained(error: &Error, typed: &[OsString]) -> Trouble {
             let source = std::error::Error::source(error).map(ToString::to_string);
             let trouble = Trouble::usage(format!("`{value}` does not fit {argument}"));
             match source {
-                Some(source) => trouble.because(source).hint(lists),
+                Some(source) => trouble.because(in_words(&source)).hint(lists),
                 None => trouble.hint(lists),
             }
         }
@@ -78,6 +79,14 @@ fn command_of(typed: &[OsString]) -> Option<String> {
     let words = typed.iter().skip(1).filter_map(|word| word.to_str());
     let mut words = words.filter(|word| all.find_subcommand(word).is_some());
     words.next().map(str::to_owned)
+}
+
+/// What a parser of numbers says of a range, in words.
+fn in_words(message: &str) -> String {
+    match message.split_once(" is not in ").and_then(|(_, range)| range.split_once("..=")) {
+        Some((least, most)) => format!("it must be a number from {least} to {most}"),
+        None => message.to_owned(),
+    }
 }
 
 fn text(error: &Error, kind: ContextKind) -> String {

@@ -133,7 +133,8 @@ pub fn natural(one: &str, other: &str) -> std::cmp::Ordering {
             let (x, y) = (digits(&mut a), digits(&mut b));
             x.len().cmp(&y.len()).then(x.cmp(&y))
         } else {
-            (a.next(), b.next());
+            a.next();
+            b.next();
             x.to_lowercase().cmp(y.to_lowercase())
         };
         if order.is_ne() {

@@ -19,10 +19,11 @@ use std::path::{Path, PathBuf};
 
 /// Writes a first fernweh.toml by asking about both sites.
 ///
-/// It looks into the site's files for its settings. Without a terminal, and with --from-site, it writes what can be found out; the rest
-/// stands there as comments. Examples:
+/// It looks into the site's files for its settings. Without a terminal, and with
+/// --from-site, it writes what can be found out; the rest stands there as comments.
+/// Examples:
 ///   fernweh init
-///   fernweh init --from-site old-host/htdocs --from-url http://glimmerpoint.example -c try.toml
+///   fernweh init --from-site old-host/htdocs -c try.toml
 #[derive(Debug, Args)]
 #[command(verbatim_doc_comment)]
 pub struct InitArgs {
@@ -211,17 +212,11 @@ const HEAD: &str = "\
 
 fn text(old: &Old, new: &New) -> String {
     let mut text = String::from(HEAD);
-    let section = old.site.written(true);
-    for line in section.lines() {
-        // What stands in the site's own settings is read there, password included.
-        if old.learned && (line.starts_with("database ") || line.starts_with("password.database")) {
-            if line.starts_with("database ") {
-                text.push_str("# database: read from the site's own settings, with its password\n");
-            }
-            continue;
-        }
-        text.push_str(line);
-        text.push('\n');
+    // What stands in the site's own settings is read there, password included.
+    let read_there = if old.learned { &["database", "password.database"][..] } else { &[] };
+    text.push_str(&old.site.written(read_there, true));
+    if old.learned {
+        text.push_str("# database: read from the site's own settings, with its password\n");
     }
     text.push('\n');
     let known = new.is_known();

@@ -19,8 +19,8 @@ use std::time::{Duration, Instant};
 
 /// Packs a site's database and files into one archive.
 ///
-/// The database is read at one moment; the site is not changed. Typed again after a break, it goes on where it stopped.
-/// Examples:
+/// The database is read at one moment; the site is not changed. Typed again after a
+/// break, it goes on where it stopped. Examples:
 ///   fernweh pack old
 ///   fernweh pack old --leave-out 'cache/**' --without-rows 'gp_log'
 ///   fernweh pack old --sql glimmer.sql

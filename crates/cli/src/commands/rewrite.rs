@@ -127,13 +127,10 @@ pub fn run(context: &Context, args: &RewriteArgs) -> Result<u8> {
 
 fn rewriter(args: &RewriteArgs, config: &Config, site: Option<&Site>) -> Result<Rewriter> {
     if args.from.len() != args.to.len() {
+        let missing = if args.from.len() > args.to.len() { "--to" } else { "--from" };
         return Err(Trouble::usage("--from and --to do not pair up")
-            .because(format!(
-                "--from is given {} times and --to {} times",
-                args.from.len(),
-                args.to.len()
-            ))
-            .hint("add a --to for each --from"));
+            .because(format!("a {missing} is missing"))
+            .hint("give each --from a --to, in the same order"));
     }
     let name = site.map_or("", |site| site.name.as_str());
     let mut found = rules::configured(config, name)?;

@@ -106,6 +106,14 @@ fn clean_up(context: &Context, name: &str, preview: bool) -> Result<u8> {
     Ok(DONE)
 }
 
+/// What went into a run: of an archive that a move has made on the way, that move.
+fn input(run: &RunLine) -> &str {
+    match run.input.split_once(".fernweh/runs/") {
+        Some((_, rest)) => rest.split('/').next().unwrap_or(rest),
+        None => &run.input,
+    }
+}
+
 /// How long a run took; its record knows whole seconds.
 fn took(seconds: f64) -> String {
     if seconds < 1.0 { "under 1 s".into() } else { duration(seconds) }
@@ -140,7 +148,7 @@ fn text(context: &Context, found: &[RunLine], site: &str, others: &[KeptNote]) -
         let stages: Vec<String> = run.stages.iter().map(stage).collect();
         match stages.is_empty() {
             true if run.command != "move" => {
-                page.exact(&format!("  {}", cut_middle(&run.input, room)));
+                page.exact(&format!("  {}", cut_middle(input(run), room)));
             }
             true => {}
             false => page.exact(&format!("  {}", stages.join(", "))),

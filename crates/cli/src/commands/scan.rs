@@ -31,8 +31,8 @@ const PLACES: usize = 6;
 /// Opens every page of a site and checks what it refers to.
 ///
 /// Finds broken links and pictures, redirects that never end, http: parts on https
-/// pages, and addresses of the old site. Sends no forms, follows no link that logs out
-/// or deletes. Examples:
+/// pages, and addresses of the old site. Sends no forms, and follows no link that
+/// logs out or deletes. Examples:
 ///   fernweh scan new
 ///   fernweh scan new --own-only --report scan.html
 #[derive(Debug, Args)]

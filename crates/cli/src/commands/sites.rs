@@ -101,17 +101,27 @@ fn listed(config: &Config, name: &str, reach: bool) -> Listed {
 /// Reaches for what a site has.
 fn tried(site: &Site, is_resolved: bool, checks: &mut Vec<Check>) {
     let mut note = |what: &str, outcome: Result<bool>| match outcome {
-        Ok(true) => checks.push(Check::passed(what)),
+        Ok(true) => checks.push(Check::passed(format!("the {what} can be reached"))),
         Ok(false) => {}
+        Err(trouble) if is_not_there_yet(&trouble) => checks.push(Check::warned(
+            format!("the {what} does not exist yet"),
+            "unpack and move create it; if it should exist, check the path",
+        )),
         Err(trouble) => checks.push(failed(&trouble)),
     };
     if is_resolved {
-        note("files can be reached", SiteAccess::files(site).map(|files| files.is_some()));
+        note("folder of the files", SiteAccess::files(site).map(|files| files.is_some()));
     }
-    note("database can be reached", SiteAccess::database(site).map(|found| found.is_some()));
+    note("database", SiteAccess::database(site).map(|found| found.is_some()));
     if site.url.is_some() {
         checks.push(page_of(site).unwrap_or_else(|trouble| failed(&trouble)));
     }
+}
+
+/// Whether a place is missing that a first unpacking would make.
+fn is_not_there_yet(trouble: &Trouble) -> bool {
+    let because = trouble.because.as_deref().unwrap_or_default();
+    ["there is no such f", "unable to open database file"].iter().any(|sign| because.contains(sign))
 }
 
 fn text(context: &Context, config: &Config, sites: &[Listed]) -> String {
@@ -128,9 +138,10 @@ fn text(context: &Context, config: &Config, sites: &[Listed]) -> String {
         page.list("database", site.database.clone());
         page.checks(&site.checks);
     }
-    if let Some(first) = sites.first() {
+    let is_well = |site: &&Listed| site.checks.iter().all(|check| check.verdict == Verdict::Passed);
+    if let Some(site) = sites.iter().find(is_well) {
         page.gap();
-        page.row("next", &format!("fernweh survey {}", first.site));
+        page.row("next", &format!("fernweh survey {}", site.site));
     }
     page.finish()
 }

@@ -63,7 +63,7 @@ pub fn run(context: &Context, args: &SurveyArgs) -> Result<u8> {
         return for_other(context, &config, &site, other, args.check.as_deref());
     }
     if args.print_config {
-        let config = site.written(false);
+        let config = site.written(&[], false);
         context.print(&Printed { site: site.name.clone(), config: config.clone() }, &config);
         return Ok(DONE);
     }

@@ -120,7 +120,7 @@ impl Config {
             Some(name) => Err(Trouble::usage(format!("{section} names a site `{name}`"))
                 .at(self.shown())
                 .because("there is no such site")
-                .hint(format!("{}", self.known_sites()))),
+                .hint(self.known_sites())),
         }
     }
 

@@ -11,6 +11,8 @@ pub use rewriting::{in_context, rewriting};
 pub use tracing::{trace_command, traced_place, traced_places};
 pub use unpacking::{preview_text, rejected, unpacked};
 
+use crate::hints::pasted;
+pub use crate::hints::word;
 use fernweh_core::finding::{Check, Verdict};
 use fernweh_ports::{LeftOut, Refused, shown};
 
@@ -72,8 +74,9 @@ fn is_paint(ch: char) -> bool {
 
 /// Content as it is shown, with its colours still inside.
 fn safe(content: &str) -> String {
+    let content = pasted(content);
     let mut out = String::with_capacity(content.len());
-    let mut rest = content;
+    let mut rest = content.as_ref();
     while let Some(at) = rest.find(is_paint) {
         out.push_str(&shown(&rest[..at]));
         let length = rest[at..].chars().next().map_or(1, char::len_utf8);
@@ -269,12 +272,6 @@ pub fn duration(seconds: f64) -> String {
         ..120.0 => format!("{seconds:.1} s"),
         _ => format!("{:.0} min", seconds / 60.0),
     }
-}
-
-/// A word of a command as a shell takes it.
-pub fn word(text: &str) -> String {
-    // What holds a zero byte cannot be typed at all.
-    shlex::try_quote(text).map_or_else(|_| text.to_owned(), std::borrow::Cow::into_owned)
 }
 
 /// A long name cut in the middle, so that its end stays.

@@ -56,8 +56,8 @@ fn places(page: &mut Page, style: Style, report: &RewriteReport) {
     }
     let alone = report.files.iter().next().filter(|_| report.files_seen == 1);
     if let Some((name, tally)) = alone.filter(|_| report.columns.is_empty()) {
-        // One file by itself: its texts count.
-        rows.push(line(name, tally));
+        // One file by itself: its texts count, if it is a script.
+        rows.push(line(name, &Tally { seen: tally.seen.max(1), ..tally.clone() }));
     } else if report.files_seen > 0 {
         if style.verbose {
             let mut files: Vec<_> = report.files.iter().collect();

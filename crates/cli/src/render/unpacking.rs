@@ -1,6 +1,6 @@
 //! How what was unpacked reads.
 
-use super::{Page, Style, counted, duration, left_out, rewriting, size};
+use super::{Page, Style, counted, duration, left_out, rewriting, size, tree};
 use fernweh_flow::unpack::{Replaced, UnpackReport};
 use fernweh_ports::{SiteAccess, named};
 
@@ -140,15 +140,7 @@ fn amounts(page: &mut Page, report: &UnpackReport) {
         }
     }
     if report.files > 0 {
-        page.row(
-            "files",
-            &format!(
-                "{}, {}, {}",
-                counted(report.files, "file", "files"),
-                size(report.file_bytes),
-                counted(report.links, "link", "links")
-            ),
-        );
+        page.row("files", &tree(report.files, report.file_bytes, 0, report.links));
     }
     if report.kept > 0 {
         page.more(&format!(

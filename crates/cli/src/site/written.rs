@@ -32,8 +32,8 @@ pub fn head(name: &str) -> String {
 }
 
 impl Site {
-    /// The site's whole section; with a word on each line if that is wished.
-    pub fn written(&self, explain: bool) -> String {
+    /// The site's whole section but for some keys; with a word on each line if that is wished.
+    pub fn written(&self, without: &[&str], explain: bool) -> String {
         let section = &self.section;
         let text = |value: &Option<String>| value.as_deref().map(quoted);
         let path = |value: &Option<std::path::PathBuf>| {
@@ -80,6 +80,7 @@ impl Site {
             lines.filter_map(|(key, value, about)| Some(Line { key, value: value?, about }));
         let mut lines: Vec<Line> = lines.collect();
         lines.extend(self.passwords());
+        lines.retain(|line| !without.contains(&line.key));
         let wide = lines.iter().map(|line| line.key.len()).max().unwrap_or(0);
         let mut text = format!("{}\n", head(&self.name));
         for Line { key, value, about } in lines {

@@ -13,6 +13,7 @@ fn document(path: &str) -> String {
 #[test]
 fn the_output_in_the_readme_is_real() {
     let fixture = fixture(Engine::Sqlite);
+    fixture.configure("[site.old.pack]\nleave-out = [\"cache/**\", \"*.log\"]\n");
     let line = "pack old -o glimmer.fernweh.tar";
     let mut command = fixture.workspace.command(line);
     let printed = command.env("COLUMNS", "80").output().unwrap().stdout;
@@ -79,6 +80,7 @@ fn typed(text: &str) -> Vec<String> {
 fn as_after_the_demonstration() -> (fernweh_testkit::Fixture, impl Sized) {
     let mut fixture = fixture(Engine::Sqlite);
     let hosts = fixture.serve();
+    fixture.configure("[unpack]\nkeep-states = 0\n");
     fixture.workspace.done("pack old -o glimmer.fernweh.tar");
     fixture.workspace.done("unpack glimmer.fernweh.tar new");
     for host in ["old", "new"] {

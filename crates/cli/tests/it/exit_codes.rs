@@ -67,7 +67,7 @@ fn each_command_ends_with_the_codes_of_the_guide() {
     let away = format!("{}[site.new]{}", away[0], away[1].replace(port, "9"));
     fixture.workspace.write("fernweh.toml", away);
     at("scan new --own-only", 3);
-    at("sites", 3);
+    at("sites", 0);
     at("rewrite new --from http://nowhere.example --to http://elsewhere.example --apply", 0);
     let moved = fixture.workspace.run("move old new --overwrite --yes --json").code(1).json();
     assert!(moved["not_scanned"].is_string(), "{moved}");
@@ -82,6 +82,9 @@ fn each_command_ends_with_the_codes_of_the_guide() {
     at("show missing.tar", 3);
     at("unpack missing.tar new", 3);
     fs::remove_dir_all(fixture.workspace.path("old/htdocs")).unwrap();
+    let broken = "[site.old]\ndatabase = \"mariadb://u@127.0.0.1:9/d\"\n";
+    fixture.workspace.write("broken.toml", broken);
+    at("sites -c broken.toml", 3);
     for line in ["survey old", "pack old", "trace old word", "rewrite old", "move old new --yes"] {
         at(line, 3);
     }

@@ -4,9 +4,8 @@
 use super::{PROGRAM, fixture};
 use fernweh_testkit::{Engine, Workspace};
 use std::fs;
-use std::io::Write;
 use std::path::PathBuf;
-use std::process::{Command, Stdio};
+use std::process::Command;
 
 fn schema_folder() -> PathBuf {
     PathBuf::from(concat!(env!("CARGO_MANIFEST_DIR"), "/../../docs/schema"))
@@ -14,7 +13,7 @@ fn schema_folder() -> PathBuf {
 
 /// What Python's validator says of documents, each given with the name of its schema.
 const JUDGE: &str = "import json, sys, jsonschema\n\
-    for line in sys.stdin:\n\
+    for line in open(sys.argv[2]):\n\
     \x20   name, document = json.loads(line)\n\
     \x20   schema = json.load(open(sys.argv[1] + '/' + name + '.json'))\n\
     \x20   jsonschema.Draft202012Validator.check_schema(schema)\n\
@@ -22,21 +21,13 @@ const JUDGE: &str = "import json, sys, jsonschema\n\
     \x20       print(name, list(error.path), error.message[:300])\n";
 
 fn judged(documents: &[(&str, serde_json::Value)]) -> String {
-    let folder = schema_folder();
-    let mut judge = Command::new("/usr/bin/python3")
-        .args(["-c", JUDGE])
-        .arg(folder)
-        .stdin(Stdio::piped())
-        .stdout(Stdio::piped())
-        .stderr(Stdio::piped())
-        .spawn()
-        .unwrap();
-    let mut input = judge.stdin.take().unwrap();
     let lines: Vec<String> =
         documents.iter().map(|pair| serde_json::json!([pair.0, pair.1]).to_string()).collect();
-    input.write_all((lines.join("\n") + "\n").as_bytes()).unwrap();
-    drop(input);
-    let told = judge.wait_with_output().unwrap();
+    let folder = tempfile::tempdir().unwrap();
+    let file = folder.path().join("documents");
+    fs::write(&file, lines.join("\n")).unwrap();
+    let mut judge = Command::new("/usr/bin/python3");
+    let told = judge.args(["-c", JUDGE]).arg(schema_folder()).arg(file).output().unwrap();
     let text = [told.stdout, told.stderr].concat();
     String::from_utf8_lossy(&text).into_owned()
 }

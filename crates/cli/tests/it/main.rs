@@ -44,6 +44,7 @@ mod scripts;
 mod servers;
 mod shells;
 mod silence;
+mod terminals;
 mod tracing;
 mod types;
 mod uploads;

@@ -22,7 +22,7 @@ fn without_chance(workspace: &Workspace, text: &str) -> String {
             "PHP [version] at the old host, [version]",
         ),
         (r"\.tar, \d+ kB", ".tar, [size]"),
-        (r"\d+ kB, unpacked", "[size], unpacked"),
+        (r"\d+ kB, unpacked at", "[size], unpacked at"),
         (r"sha256:[0-9a-f:]+", "sha256:[print]"),
     ] {
         text = Regex::new(pattern).unwrap().replace_all(&text, word).into_owned();

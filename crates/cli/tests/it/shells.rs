@@ -21,11 +21,12 @@ fn bash_completes_commands_options_and_the_names_of_sites() {
         let words: Vec<&str> = line.split(' ').collect();
         let script = format!(
             "source ./fernweh.bash; COMP_WORDS=({}); COMP_CWORD={}; COMP_TYPE=9; \
-             $(complete -p fernweh | sed 's/.*-F \\([^ ]*\\).*/\\1/') fernweh; \
+             $(complete -p fernweh | sed 's/.*-F \\([^ ]*\\).*/\\1/') fernweh '{}'; \
              printf '%s\\n' \"${{COMPREPLY[@]}}\"",
             line.replace("  ", " ''").trim_end().to_owned()
                 + if line.ends_with(' ') { " ''" } else { "" },
             words.len() - 1,
+            words[words.len() - 1],
         );
         let path = format!("{}:/usr/bin:/bin", folder.display());
         let told = Command::new("bash")
@@ -54,7 +55,7 @@ fn the_scripts_for_other_shells_name_the_program() {
         let script = workspace.done(&format!("completions {shell}")).out;
         assert!(script.contains("fernweh") && script.contains("FERNWEH_COMPLETE"), "{script}");
     }
-    workspace.run("completions csh").code(2).says("one of bash, zsh, fish");
+    workspace.run("completions csh").code(2).says("it takes bash, zsh, fish");
 }
 
 #[test]

@@ -77,5 +77,7 @@ fn whoever_waits_for_a_silent_host_can_stop() {
         assert!(sent.success());
         let ended = child.wait_with_output().unwrap();
         assert_eq!(ended.status.code(), Some(5), "{scheme}");
+        let said = String::from_utf8_lossy(&ended.stderr).into_owned();
+        assert!(said.contains("stopping …") && said.contains("interrupted"), "{scheme}: {said}");
     }
 }

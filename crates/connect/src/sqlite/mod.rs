@@ -47,6 +47,12 @@ fn quoted(name: &str) -> String {
 fn trouble(what: &str, path: &Path, error: &rusqlite::Error) -> Trouble {
     use rusqlite::ErrorCode::*;
     let (because, hint) = match error.sqlite_error_code() {
+        Some(CannotOpen) if !path.exists() => {
+            return Trouble::outside(what)
+                .at(format!("sqlite:{}", path.display()))
+                .because("there is no such file")
+                .hint("check the path of database");
+        }
         Some(CannotOpen) => ("the database file cannot be opened", "check the path of database"),
         Some(NotADatabase) => ("this file is not a SQLite database", "check the path of database"),
         Some(DatabaseCorrupt) => ("the database file is damaged", "restore it from a backup first"),

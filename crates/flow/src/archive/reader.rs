@@ -34,7 +34,12 @@ impl ArchiveReader {
     pub fn open(path: &Path) -> Result<Self> {
         let what = "cannot read the archive";
         let file = File::open(path).map_err(|error| Trouble::file(what, path, &error))?;
-        let size = file.metadata().map_err(|error| Trouble::file(what, path, &error))?.len();
+        let about = file.metadata().map_err(|error| Trouble::file(what, path, &error))?;
+        if about.is_dir() {
+            let is_folder = std::io::ErrorKind::IsADirectory.into();
+            return Err(Trouble::file(what, path, &is_folder));
+        }
+        let size = about.len();
         let damaged = |because: String| {
             Trouble::damaged("the archive is incomplete or damaged")
                 .at(path.display().to_string())

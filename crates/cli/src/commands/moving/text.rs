@@ -39,6 +39,12 @@ pub(super) fn moved(context: &Context, report: &MoveReport, from: &Site, to: &Si
     if let Some(archive) = &report.archive {
         page.row("archive", &format!("{archive}, {}", size(report.archive_bytes)));
     }
+    let left = report.unpacked.rewriting.left();
+    if left > 0 && !report.rehearsed {
+        let addresses = counted(left, "old address", "old addresses");
+        page.row("left", &format!("{addresses}; with reasons: fernweh rewrite {}", report.to));
+    }
+    page.list("left out", render::left_out(&report.unpacked.left_out));
     page.list("rejected", render::rejected(&report.unpacked));
     page.list("refused", report.unpacked.not_created.clone());
     page.list("note", report.unpacked.notes.clone());
@@ -79,7 +85,7 @@ fn about(style: Style, report: &MoveReport, stage: &str) -> String {
     let unpacked = &report.unpacked;
     match stage {
         "packed" if report.at_once => {
-            format!("{}, unpacked from its beginning on", size(report.archive_bytes))
+            format!("{}, unpacked at the same time", size(report.archive_bytes))
         }
         "packed" => size(report.archive_bytes),
         "unpacked" | "rehearsed" if unpacked.tables + unpacked.files > 0 => format!(
