@@ -96,7 +96,12 @@ impl Context {
             None => console::Term::stdout().size_checked().map_or(WIDTH, |(_, width)| width.into()),
         };
         let style = Style { color, width: usize::clamp(width, 60, 120), verbose: common.verbose };
-        Self { common: common.clone(), typed, progress: Terminal::new(quiet), style }
+        Self {
+            common: common.clone(),
+            typed,
+            progress: Terminal::new(quiet, common.verbose && !quiet),
+            style,
+        }
     }
 
     /// Opens the log that was asked for.

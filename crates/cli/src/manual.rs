@@ -95,7 +95,7 @@ fn option(text: &mut String, arg: &Arg) {
     let default: Vec<_> =
         arg.get_default_values().iter().map(|one| one.to_string_lossy()).collect();
     if arg.get_action().takes_values() && !default.is_empty() {
-        let _ = write!(help, "; {} without it", default.join(", "));
+        let _ = write!(help, " (default: {})", default.join(", "));
     }
     let _ = writeln!(text, "- `{name}`: {help}");
 }

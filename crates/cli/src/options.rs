@@ -22,7 +22,7 @@ pub struct Common {
     /// Answer every question with yes
     #[arg(long, short_alias = 'y', global = true)]
     pub yes: bool,
-    /// Print more detail
+    /// Print more detail: whole lists, and a line for every stage of the work
     #[arg(short, long, global = true)]
     pub verbose: bool,
     /// Add everything that is printed to this file, with the time

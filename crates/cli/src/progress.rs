@@ -60,6 +60,7 @@ const PATIENCE: Duration = Duration::from_secs(4);
 /// The terminal, or what stands for it.
 pub struct Terminal {
     quiet: bool,
+    verbose: bool,
     moving: bool,
     stop: Arc<AtomicBool>,
     stage: Mutex<Option<Stage>>,
@@ -97,11 +98,13 @@ impl StopAt {
 
 impl Terminal {
     /// Looks at the terminal and listens for the wish to stop.
-    pub fn new(quiet: bool) -> Self {
+    /// With more detail every stage leaves its line, however short it was.
+    pub fn new(quiet: bool, verbose: bool) -> Self {
         let stop_at = StopAt::asked("FERNWEH_TEST_STOP_AT", Signal::KILL)
             .or(StopAt::asked("FERNWEH_TEST_PAUSE_AT", Signal::STOP));
         Self {
             quiet,
+            verbose,
             moving: is_lively(&std::io::stderr()) && !quiet,
             stop: stop_flag(),
             stage: Mutex::new(None),
@@ -259,7 +262,7 @@ impl Progress for Terminal {
     fn done(&self, summary: &str) {
         let Some(stage) = self.lock().take() else { return };
         stage.bar.finish_and_clear();
-        if self.moving && stage.began.elapsed() > WORTH_A_LINE {
+        if self.verbose || self.moving && stage.began.elapsed() > WORTH_A_LINE {
             let seconds = stage.began.elapsed().as_secs_f64();
             say(&format!("{:<11}{}, {seconds:.1} s\n", stage.name, shown(summary)));
             self.left_lines.store(true, Ordering::Relaxed);

@@ -15,20 +15,16 @@ impl<'a> RunLog<'a> {
     /// Notes the beginning. Where there is no configuration nothing is written: its folder is
     /// where records are kept.
     pub fn begin(config: &Config, records: &'a Records, command: &str, site: &str) -> Self {
-        let look = Look {
-            command: command.into(),
-            site: site.into(),
-            started: fernweh_flow::now(),
-            ..Look::default()
-        };
+        let look = Look::begin(records, command, site);
         Self { records: config.path.as_ref().map(|_| records), look }
     }
 
     /// Notes what came of it. A look that cannot be noted is no error.
     pub fn end(self, what: &str, outcome: &str) {
         if let Some(records) = self.records {
-            let ended = fernweh_flow::now();
-            let look = Look { what: what.into(), outcome: outcome.into(), ended, ..self.look };
+            let mut look = self.look;
+            (look.what, look.outcome) = (what.into(), outcome.into());
+            look.ended = fernweh_flow::now();
             let _ = add_look(records, &look);
         }
     }

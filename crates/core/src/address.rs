@@ -61,7 +61,7 @@ pub enum Reach {
 
 /// For whom a host's name or address means something, as far as it can be seen in it.
 pub fn reach_of(host: &str) -> Reach {
-    use std::net::{IpAddr, Ipv4Addr};
+    use core::net::{IpAddr, Ipv4Addr};
     let host = host.trim_matches(['[', ']']).trim_end_matches('.').to_ascii_lowercase();
     match host.parse() {
         Ok(IpAddr::V4(ip)) => {

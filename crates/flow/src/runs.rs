@@ -33,15 +33,24 @@ pub struct RunLine {
 
 /// All runs, and what only looked or packed, the oldest first.
 pub fn runs(records: &Records) -> Result<Vec<RunLine>> {
-    let mut lines: Vec<RunLine> = records.runs()?.iter().map(line).collect();
-    lines.extend(looks(records).into_iter().map(RunLine::of_look));
-    lines.sort_by(|one, other| one.started.cmp(&other.started));
+    let runs = records.runs()?;
+    let mut looks = looks(records);
+    let mut lines = Vec::new();
+    for run in &runs {
+        // Those before it, also where the run before them is not on record any more.
+        let later = looks.split_off(&run.header.number);
+        lines.extend(
+            std::mem::replace(&mut looks, later).into_values().flatten().map(RunLine::of_look),
+        );
+        lines.push(line(run));
+    }
+    lines.extend(looks.into_values().flatten().map(RunLine::of_look));
     Ok(lines)
 }
 
 impl RunLine {
     fn of_look(look: Look) -> Self {
-        let Look { command, site, started, ended, what, outcome } = look;
+        let Look { command, site, started, ended, what, outcome, .. } = look;
         let seconds = between(&started, &ended);
         let (run, input, state) = (String::new(), what, outcome);
         let (kept, kept_bytes, stages) = (false, None, Vec::new());

@@ -115,7 +115,7 @@ pub fn run(context: &Context, args: &DemoArgs, program: Program<'_>) -> Result<u
     let new = stand_in(NEW_ROOT, "www.glimmer-point.example", true, &authority)?;
     write("demo-authority.pem", &authority.certificate)?;
     write("fernweh.toml", &configuration(&stage, &old, &new))?;
-    println!("The Glimmer Point Observatory moves from {OLD_URL} to {NEW_URL}.");
+    println!("The Glimmer Point Observatory moves from {OLD_URL}\nto {NEW_URL}.");
     println!(
         "Both hosts are stand-ins on this machine. Everything happens in\n{}",
         folder.display()

@@ -62,7 +62,7 @@ pub fn run(context: &Context, args: &InitArgs) -> Result<u8> {
     }
     let mut notes = Vec::new();
     let old = old_site(context, args, &path, &mut notes)?;
-    let new = new_site(args, &old)?;
+    let new = new_site(args, &path, &old)?;
     write_new(&path, &text(&old, &new))?;
     // What was written can be read.
     let config = Config::load(Some(&path))?;
@@ -119,6 +119,7 @@ fn old_site(
             })?
         }
     };
+    let files = as_meant(&files, path);
     let config = Config {
         folder: path
             .parent()
@@ -162,7 +163,7 @@ fn old_site(
     Ok(Old { site, learned })
 }
 
-fn new_site(args: &InitArgs, old: &Old) -> Result<New> {
+fn new_site(args: &InitArgs, path: &Path, old: &Old) -> Result<New> {
     let mut new = New {
         url: args.to_url.as_deref().map(with_scheme),
         files: args.to_site.clone(),
@@ -187,11 +188,23 @@ fn new_site(args: &InitArgs, old: &Old) -> Result<New> {
             Answer::Empty | Answer::Nobody => None,
         };
     }
+    new.files = new.files.map(|place| as_meant(&place, path));
     if let Some(url) = &new.url {
         WebAddress::parse(url)
             .map_err(|error| Trouble::usage("the new address is not usable").because(error))?;
     }
     Ok(new)
+}
+
+/// A place as it is typed here, for a configuration that may lie elsewhere and means paths from
+/// there.
+fn as_meant(place: &str, config: &Path) -> String {
+    let is_here = config.parent().is_none_or(|folder| folder.as_os_str().is_empty());
+    if is_here || place.contains(':') || place.starts_with(['/', '~']) {
+        return place.to_owned();
+    }
+    let full = std::path::absolute(place).map(|path| path.display().to_string());
+    full.unwrap_or_else(|_| place.to_owned())
 }
 
 /// An address as people type it, made whole.

@@ -112,8 +112,8 @@ pub fn run(context: &Context, args: &RewriteArgs) -> Result<u8> {
         let page = of_rewriting(title, report.applied, &report.rewriting, &report.refused);
         document::write(path, &page)?;
     }
-    let mut page = text(context, &site, &report);
-    page.push_str(&document::named(args.report.as_deref(), context.style));
+    let page = text(context, &site, &report);
+    let page = document::named_in(page, args.report.as_deref(), context.style);
     match report.applied {
         true => context.print_done(&report, &page),
         false => {

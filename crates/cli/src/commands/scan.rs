@@ -106,7 +106,7 @@ pub fn run(context: &Context, args: &ScanArgs) -> Result<u8> {
         finding,
     });
     let traceable = traceable.collect();
-    page.push_str(&document::named(args.report.as_deref(), context.style));
+    let page = document::named_in(page, args.report.as_deref(), context.style);
     context.print(&Document { report: &report, findings: traceable, traced }, &page);
     Ok(done(findings > 0))
 }

@@ -19,8 +19,8 @@ use std::path::{Path, PathBuf};
 
 /// Shows where an address is stored: record, or file and line.
 ///
-/// Searches the database and the files once for any number of texts, however they are
-/// encoded there. Examples:
+/// Searches the database and the files once for any number of texts, however they
+/// are encoded there. Examples:
 ///   fernweh trace new http://cdn.example/moon.png
 ///   fernweh scan new --own-only --json > scan.json; fernweh trace new --findings scan.json
 #[derive(Debug, Args)]

@@ -19,8 +19,9 @@ use std::time::Instant;
 
 /// Takes back the last change of a site.
 ///
-/// The state before it is put in place again. Typed again it takes back the change before that. What was taken back is kept and can
-/// be redone with --to-run until the site is changed in another way. Examples:
+/// The state before it is put in place again. Typed again it takes back the change
+/// before that. What was taken back is kept and can be redone with --to-run until
+/// the site is changed in another way. Examples:
 ///   fernweh undo new
 ///   fernweh undo new --preview
 ///   fernweh undo new --let-go

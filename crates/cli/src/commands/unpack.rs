@@ -141,14 +141,14 @@ fn unpack(context: &Context, args: &UnpackArgs) -> Result<u8> {
         true => {
             let over = if report.replaced.is_some() { &["--overwrite"][..] } else { &[] };
             let again = context.typed.for_real(over);
-            let mut text = preview_text(context.style, &report, &again);
-            text.push_str(&document::named(args.report.as_deref(), context.style));
+            let text = preview_text(context.style, &report, &again);
+            let text = document::named_in(text, args.report.as_deref(), context.style);
             context.print(&report, &text);
         }
         false => {
             let seconds = began.elapsed().as_secs_f64();
-            let mut text = unpacked(context.style, &site, &report, seconds);
-            text.push_str(&document::named(args.report.as_deref(), context.style));
+            let text = unpacked(context.style, &site, &report, seconds);
+            let text = document::named_in(text, args.report.as_deref(), context.style);
             context.print_done(&report, &text);
         }
     }

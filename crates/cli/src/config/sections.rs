@@ -53,16 +53,16 @@ pub struct BeforeSection {
     /// The sites for which this holds; needed outside of a site's own section.
     #[serde(default)]
     pub into: Vec<String>,
-    /// Commands for the host, in the site's folder, right before the switch.
+    /// Commands run on the host in the site's folder, right before the switch.
     #[serde(default)]
     pub command: Vec<String>,
-    /// Addresses to be asked for.
+    /// Addresses that are requested; each must answer with 200 or the given status.
     #[serde(default)]
     pub request: Vec<Requested>,
-    /// Commands at the end, however the run ends.
+    /// Commands run at the end, however the run ends.
     #[serde(default)]
     pub end_command: Vec<String>,
-    /// Addresses to be asked for at the end.
+    /// Addresses that are requested at the end; each must answer with 200 or the given status.
     #[serde(default)]
     pub end_request: Vec<Requested>,
 }
@@ -95,19 +95,19 @@ pub struct AfterSection {
     /// The sites for which this holds; needed outside of a site's own section.
     #[serde(default)]
     pub into: Vec<String>,
-    /// Tables whose records go.
+    /// Tables that are emptied, wholly or where a condition holds.
     #[serde(default)]
     pub empty: Vec<Emptied>,
-    /// Statements for the database.
+    /// SQL statements for the database.
     #[serde(default)]
     pub sql: Vec<String>,
-    /// Files that go.
+    /// Files that are removed, as patterns.
     #[serde(default)]
     pub remove: Vec<String>,
-    /// Commands for the host, in the site's folder.
+    /// Commands run on the host in the site's folder.
     #[serde(default)]
     pub command: Vec<String>,
-    /// Addresses to be asked for.
+    /// Addresses that are requested; each must answer with 200 or the given status.
     #[serde(default)]
     pub request: Vec<Requested>,
 }
@@ -182,10 +182,10 @@ impl Requested {
 #[derive(Clone, Debug, Default, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields, rename_all = "kebab-case")]
 pub struct TellSection {
-    /// Who gets mail.
+    /// Who gets mail about a move.
     #[serde(default)]
     pub to: Vec<String>,
-    /// From whom it comes.
+    /// The sender of the mail.
     pub from: Option<String>,
     /// The mail server, as `smtp://keeper@mail.example:587`.
     pub server: Option<String>,
@@ -201,22 +201,22 @@ pub struct TellSection {
 #[derive(Clone, Debug, Default, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields, rename_all = "kebab-case")]
 pub struct SiteSection {
-    /// Its web address.
+    /// Its web address, as `https://www.glimmer-point.example`.
     pub url: Option<String>,
-    /// Its folder.
+    /// The folder of its files: a path, or `sftp://`, `ftps://` or `ftp://USER@HOST/FOLDER`.
     pub files: Option<String>,
-    /// The file of a private key, for logins over SSH.
+    /// The file of a private key for logins over SSH.
     pub key: Option<PathBuf>,
-    /// Its database.
+    /// Its database: `mariadb://`, `mysql://` or `postgres://USER@HOST/NAME`, `sqlite:PATH`, or `none`; without it the site's own settings are read.
     pub database: Option<String>,
     /// Whether the connection to the database must be encrypted.
     #[serde(default)]
     pub encrypted: bool,
-    /// The host from which the database is reached.
+    /// The host through which the database is reached, as `ssh://USER@HOST`.
     pub through: Option<String>,
-    /// What Fernweh may do on that host if it forbids forwarding.
+    /// What Fernweh may do on that host if it forbids forwarding: copy itself there during the run.
     pub assist: Option<Assist>,
-    /// Which tables are the site's.
+    /// Which tables are the site's, as patterns; all without it.
     #[serde(default)]
     pub tables: Vec<String>,
     /// Where its passwords come from.
@@ -287,10 +287,10 @@ pub struct Passwords {
 #[derive(Clone, Debug, Default, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields, rename_all = "kebab-case")]
 pub struct PackSection {
-    /// Paths to leave out.
+    /// Files and folders that are not packed, as patterns.
     #[serde(default)]
     pub leave_out: Vec<String>,
-    /// Tables of which only the structure is packed.
+    /// Tables that are packed without their rows, as patterns.
     #[serde(default)]
     pub without_rows: Vec<String>,
 }
@@ -299,15 +299,15 @@ pub struct PackSection {
 #[derive(Clone, Debug, Default, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields, rename_all = "kebab-case")]
 pub struct UnpackSection {
-    /// Files of the destination that are carried over.
+    /// Files of the destination that stay when it is replaced, as patterns.
     #[serde(default)]
     pub keep: Vec<String>,
     /// Columns whose values carry the prefix of tables, as `table.column` of the archive.
     #[serde(default)]
     pub prefix_in: Vec<String>,
-    /// How many earlier states of a site are kept; 3 without it.
+    /// How many earlier states of a site are kept for undo: 3 without it, 0 for no limit.
     pub keep_states: Option<usize>,
-    /// How much room they may take, as `20 GB`.
+    /// How much room they may take, as `"20 GB"`.
     pub keep_room: Option<Room>,
 }
 
@@ -358,25 +358,25 @@ pub struct RuleSection {
     /// What it becomes; not needed with `https`.
     #[serde(default)]
     pub to: String,
-    /// What the two sides are, if they are no addresses or paths: `text`.
+    /// What the two sides are: addresses or paths, or any text.
     #[serde(default)]
     pub kind: RuleKind,
-    /// From `http:` to `https:` of this address, which otherwise stays.
+    /// Rewrites `http:` to `https:` of this address; the rest of it stays.
     #[serde(default)]
     pub https: bool,
-    /// The sites into which it is written; any if this is left out.
+    /// The sites for which the rule holds; all without it.
     #[serde(default)]
     pub into: Vec<String>,
-    /// Patterns of tables, columns and files in which it holds.
+    /// Patterns of the tables, columns and files in which it holds.
     #[serde(default)]
     pub only: Vec<String>,
-    /// Patterns of those in which it does not.
+    /// Patterns of the tables, columns and files in which it does not hold.
     #[serde(default)]
     pub not: Vec<String>,
-    /// Match the host only as it is written.
+    /// Matches the host only as it is written, not with and without `www.`
     #[serde(default)]
     pub exact: bool,
-    /// Rewrite the host also where it stands alone.
+    /// Also rewrites the bare host name.
     #[serde(default)]
     pub bare_host: bool,
 }

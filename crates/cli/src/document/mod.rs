@@ -167,9 +167,14 @@ pub fn check(path: Option<&Path>) -> Result<()> {
     }
 }
 
-/// The line that names the report.
-pub fn named(path: Option<&Path>, style: Style) -> String {
+/// A result with the line that names the report, before what comes next.
+pub fn named_in(text: String, path: Option<&Path>, style: Style) -> String {
+    let Some(path) = path else { return text };
     let mut page = Page::new(style);
-    page.list("report", path.map(|path| path.display().to_string()));
-    page.finish()
+    page.row("report", &path.display().to_string());
+    let line = page.finish();
+    match text.rfind("\nnext ") {
+        Some(at) => format!("{}\n{line}{}", &text[..at], &text[at + 1..]),
+        None => text + &line,
+    }
 }

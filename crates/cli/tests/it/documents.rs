@@ -1,6 +1,6 @@
 //! What the documents show is what the program prints, and what they say can be typed.
 
-use super::{PROGRAM, fixture};
+use super::{COMMANDS, PROGRAM, fixture};
 use fernweh_testkit::{Engine, Workspace};
 use std::fs;
 use std::os::unix::fs::symlink;
@@ -158,25 +158,7 @@ fn every_example_of_the_help_works() {
 #[test]
 fn help_fits_eighty_columns_and_options_stand_where_they_belong() {
     let workspace = Workspace::new(PROGRAM);
-    let commands = [
-        "",
-        "init",
-        "sites",
-        "survey",
-        "pack",
-        "show",
-        "unpack",
-        "rewrite",
-        "scan",
-        "trace",
-        "move",
-        "undo",
-        "runs",
-        "tell",
-        "demo",
-        "completions",
-    ];
-    for command in commands {
+    for command in COMMANDS {
         let help = workspace.run(&format!("{command} --help")).code(0).out;
         for line in help.lines().filter(|line| !line.starts_with("  fernweh ")) {
             assert!(line.chars().count() <= 80, "{command}: {line}");

@@ -53,6 +53,26 @@ mod zoo;
 
 use fernweh_testkit::{Engine, Fixture};
 
+/// The program alone, and all its commands.
+const COMMANDS: [&str; 16] = [
+    "",
+    "init",
+    "sites",
+    "survey",
+    "pack",
+    "show",
+    "unpack",
+    "rewrite",
+    "scan",
+    "trace",
+    "move",
+    "undo",
+    "runs",
+    "tell",
+    "demo",
+    "completions",
+];
+
 const PROGRAM: &str = env!("CARGO_BIN_EXE_fernweh");
 
 fn fixture(engine: Engine) -> Fixture {

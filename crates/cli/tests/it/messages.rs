@@ -1,7 +1,7 @@
 //! Every help text, every kind of error and every report, as they are read: a change of wording
 //! shows in `snapshots/`. Times, places and numbers of this machine are replaced.
 
-use super::{PROGRAM, fixture};
+use super::{COMMANDS, PROGRAM, fixture};
 use fernweh_testkit::{Engine, Ran, Workspace};
 use regex::Regex;
 use std::fs;
@@ -45,24 +45,7 @@ fn told(workspace: &Workspace, line: &str) -> String {
 fn the_help_of_every_command() {
     let workspace = Workspace::new(PROGRAM);
     let mut all = String::new();
-    for command in [
-        "",
-        "init",
-        "sites",
-        "survey",
-        "pack",
-        "show",
-        "unpack",
-        "rewrite",
-        "scan",
-        "trace",
-        "move",
-        "undo",
-        "runs",
-        "tell",
-        "demo",
-        "completions",
-    ] {
+    for command in COMMANDS {
         let ran = workspace.run(format!("{command} --help").trim()).code(0);
         all.push_str(&format!("$ fernweh {command} --help\n{}\n", ran.out));
     }

@@ -120,7 +120,7 @@ fn the_tests_before_a_move_change_nothing_and_name_what_is_wrong() {
     fixture.workspace.write("new-password", "wrong");
     let ran = fixture.workspace.run("survey old --for new").code(3);
     ran.says("failed").says("password").says("--check destination-database");
-    fixture.workspace.run("survey old --for new --only nonsense").code(2).says("the tests are:");
+    fixture.workspace.run("survey old --for new --check nonsense").code(2).says("the tests are:");
     assert!(!fixture.root("new").exists());
 }
 

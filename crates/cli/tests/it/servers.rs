@@ -317,7 +317,7 @@ fn a_record_that_the_server_does_not_take_is_found_beforehand() {
     workspace.done("pack old -o site.fernweh.tar");
     set("max_allowed_packet = 1048576, GLOBAL local_infile = 0");
     let survey = workspace.run("survey old --for new").code(3);
-    survey.says("failed   table gp_articles, id 7: a record of 1.3 MB; the server takes 1.0 MB");
+    survey.says("failed   table gp_articles, id 7: a record of 1.3 MB; the server accepts 1.0 MB");
     let refused = workspace.run("unpack site.fernweh.tar new --as-is").code(3);
     refused.says("gp_articles, id 7").says("max_allowed_packet").says("nothing was changed");
     assert_eq!(Database::open(&new).unwrap().ask("SHOW TABLES").unwrap().len(), 0);
@@ -325,7 +325,7 @@ fn a_record_that_the_server_does_not_take_is_found_beforehand() {
     skipped.says("gp_articles, id 7").says("the record has 1.3 MB");
     // With bulk loading it comes in; the site's own programs could not have written it.
     set("local_infile = 1");
-    workspace.done("survey old --for new").says("takes 1.0 MB, and more");
+    workspace.done("survey old --for new").says("accepts 1.0 MB, and more");
     workspace.done("unpack site.fernweh.tar new --as-is --overwrite");
     set("max_allowed_packet = 16777216");
     assert_eq!(database_cells(&old), database_cells(&new));

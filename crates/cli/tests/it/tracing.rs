@@ -88,7 +88,7 @@ fn records_definitions_and_files_are_named_with_the_place_and_the_form() {
     workspace.run("trace one nowhere-at-all").code(1).says("nothing was found");
     workspace.run("trace one").code(2).says("nothing to search for");
     workspace.write("broken.json", "{}");
-    workspace.run("trace one --findings broken.json").code(2).says("this is no saved scan");
+    workspace.run("trace one --findings broken.json").code(2).says("this file is not a saved scan");
     workspace.run("trace one --findings none.json").code(2).says("cannot read the saved scan");
     workspace.done("trace --files htdocs cdn.test").says("2 places");
 }

@@ -76,7 +76,7 @@ pub fn scan(
                 "if the certificate is the host's own, ask its provider for the SHA-256 and set \
                  trust = \"sha256:…\" for this site; or name who has signed it: authority"
             }
-            _ => "open the address in a browser; check url and address of the site",
+            _ => "open the address in a browser; check url and connect-to of the site",
         };
         return Err(Trouble::outside("the first page cannot be read")
             .at(options.start.as_str())

@@ -128,7 +128,7 @@ fn a_first_page_that_leads_to_another_scheme_or_port_is_another_site() {
         };
         let ended = scan(&options, &memory, &Silent).unwrap_err();
         let because = ended.because.clone().unwrap();
-        assert_eq!(because, format!("it leads to {to}, which is another site"));
+        assert_eq!(because, format!("it redirects to {to}, which is another site"));
         let asked = memory.asked.into_inner().unwrap();
         assert!(asked.iter().all(|(url, _)| url.starts_with("https://a.example/")), "{asked:?}");
     }

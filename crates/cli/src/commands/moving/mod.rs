@@ -22,8 +22,9 @@ use std::path::PathBuf;
 
 /// Moves a site: tests, packs, unpacks, rewrites and scans.
 ///
-/// Shows a plan and asks before anything changes. What is replaced is kept for `fernweh
-/// undo TO`. Typed again after a break, it goes on where it stopped. Examples:
+/// Shows a plan and asks before anything changes. What is replaced is kept for
+/// `fernweh undo TO`. Typed again after a break, it goes on where it stopped.
+/// Examples:
 ///   fernweh move old new --preview
 ///   fernweh move old new --rehearse
 ///   fernweh move old new --overwrite
