@@ -147,7 +147,12 @@ impl Context {
         self.common.config.as_deref()
     }
 
-    /// Says something beside the result.
+    /// Says something beside the result that nobody needs who wants errors only.
+    pub fn tell(&self, text: &str) {
+        say(text);
+    }
+
+    /// Says something beside the result, also to whoever wants errors only.
     pub fn say(&self, text: &str) {
         messages::always(text);
     }

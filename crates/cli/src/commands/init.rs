@@ -249,13 +249,13 @@ fn text(old: &Old, new: &New) -> String {
         "files",
         new.files.as_deref(),
         "sftp://keeper@203.0.113.9/home/keeper/htdocs",
-        "the folder of its files, here or on its host",
+        "where its files are",
     ));
     text.push_str(&line(
         "database",
         new.database.as_deref(),
         "mariadb://keeper@localhost/glimmer",
-        "its database, as its host names it",
+        "where its database is",
     ));
     if new.database.as_deref().is_none_or(|place| !place.starts_with("sqlite:")) {
         let mark = if new.database.is_some() { "" } else { "# " };

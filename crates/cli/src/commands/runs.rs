@@ -4,7 +4,7 @@ use crate::complete::site_names;
 use crate::context::Context;
 use crate::exit::DONE;
 use crate::options::SiteArgs;
-use crate::render::{Page, Paint, cut_middle, duration, moment};
+use crate::render::{Page, Paint, aligned, cut_middle, duration, moment};
 use crate::site::Site;
 use clap::Args;
 use fernweh_flow::noted::{KeptNote, elsewhere};
@@ -106,6 +106,21 @@ fn clean_up(context: &Context, name: &str, preview: bool) -> Result<u8> {
     Ok(DONE)
 }
 
+/// When something ran, what it was, how it ended, and how long it took.
+fn head(context: &Context, run: &RunLine) -> Vec<String> {
+    let paint = match run.state.as_str() {
+        "done" | "undone" | "nothing wrong" => Paint::Good,
+        "half switched" | "unfinished" | "emptied" => Paint::Bad,
+        _ => Paint::Quiet,
+    };
+    vec![
+        moment(&run.started),
+        format!("{} {}", run.command, run.site.replace("-to-", " to ")),
+        context.style.paint(paint, &run.state),
+        run.seconds.filter(|_| run.is_change()).map(took).unwrap_or_default(),
+    ]
+}
+
 /// What went into a run: of an archive that a move has made on the way, that move.
 fn input(run: &RunLine) -> &str {
     match run.input.split_once(".fernweh/runs/") {
@@ -125,20 +140,10 @@ fn text(context: &Context, found: &[RunLine], site: &str, others: &[KeptNote]) -
     if found.is_empty() {
         page.row("runs", "none yet in this folder");
     }
+    let heads: Vec<Vec<String>> = found.iter().map(|run| head(context, run)).collect();
     let mut label = "runs";
-    for run in found {
-        let paint = match run.state.as_str() {
-            "done" | "undone" | "nothing wrong" => Paint::Good,
-            "half switched" | "unfinished" | "emptied" => Paint::Bad,
-            _ => Paint::Quiet,
-        };
-        let mut words = vec![
-            moment(&run.started),
-            format!("{} {}", run.command, run.site.replace("-to-", " to ")),
-            context.style.paint(paint, &run.state),
-        ];
-        words.extend(run.seconds.filter(|_| run.is_change()).map(took));
-        page.row(label, &words.join("  "));
+    for (run, line) in found.iter().zip(aligned(&heads, &[])) {
+        page.row(label, &line);
         label = "";
         let room = context.style.width.saturating_sub(16);
         if run.is_change() {

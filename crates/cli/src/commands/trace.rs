@@ -5,7 +5,7 @@ use crate::config::Config;
 use crate::context::Context;
 use crate::exit::done;
 use crate::options::{Half, SiteArgs};
-use crate::render::{Page, Paint, Style, counted, traced_places, word};
+use crate::render::{Page, Paint, Style, counted, counts, traced_places, word};
 use crate::rules;
 use crate::site::Site;
 use clap::{Args, ValueHint};
@@ -131,8 +131,8 @@ fn text(style: Style, site: &Site, report: &TraceReport, propose: bool) -> Strin
         }
     };
     page.row("traced", &format!("site {}: {verdict}", site.name));
-    let records = counted(report.records, "record", "records");
-    page.row("read", &format!("{records}, {}", counted(report.files, "file", "files")));
+    let read = [(report.records, "record", "records"), (report.files, "file", "files")];
+    page.row("read", &counts(&read).join(", "));
     traced_places(&mut page, style, report);
     page.gap();
     proposed(&mut page, site, report, propose);

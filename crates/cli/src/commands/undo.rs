@@ -251,7 +251,8 @@ fn step(page: &mut Page, site: &Site, report: &UndoReport) {
     if report.changed_since && report.written.is_empty() {
         page.more("since then records may have been changed");
     }
-    if report.changed_since || !report.written.is_empty() {
+    let came = report.written.iter().any(|written| written.records > 0);
+    if report.changed_since || came {
         page.arrow(0, "they are not in the present state; they are kept with the other one");
     }
     if let Some(taken) = &report.taken_back {

@@ -30,11 +30,11 @@ pub fn of_rewriting(
     }
     facts.push((
         "cells",
-        format!("{} looked into, {} change", count(cells.seen), count(cells.changed)),
+        format!("{} read, {} change", count(cells.seen), count(cells.changed)),
     ));
     facts.push((
         "files",
-        format!("{} looked into, {} change", count(files.seen), count(files.changed)),
+        format!("{} read, {} change", count(files.seen), count(files.changed)),
     ));
     if cells.mended + files.mended > 0 {
         let mended = counted(cells.mended + files.mended, "serialized value", "serialized values");

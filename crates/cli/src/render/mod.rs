@@ -214,17 +214,19 @@ pub fn columns(text: &str) -> usize {
     console::measure_text_width(&plain)
 }
 
+/// Numbers and what they count, without those that are zero; nothing where all are.
+pub fn counts(all: &[(u64, &str, &str)]) -> Vec<String> {
+    let there = all.iter().filter(|(number, ..)| *number > 0);
+    there.map(|(number, one, many)| counted(*number, one, many)).collect()
+}
+
 /// Numbers of files, folders and links, and the size of all.
 pub fn tree(files: u64, bytes: u64, folders: u64, links: u64) -> String {
-    let mut text = format!("{}, {}", counted(files, "file", "files"), size(bytes));
-    let others = [(folders, "folder", "folders"), (links, "link", "links")];
-    let others = others.into_iter().filter(|(number, ..)| *number > 0);
-    let others: Vec<String> =
-        others.map(|(number, one, many)| counted(number, one, many)).collect();
-    if !others.is_empty() {
-        text.push_str(&format!("; {}", others.join(", ")));
+    let files = format!("{}, {}", counted(files, "file", "files"), size(bytes));
+    match counts(&[(folders, "folder", "folders"), (links, "link", "links")]).join(", ") {
+        none if none.is_empty() => files,
+        others => format!("{files}; {others}"),
     }
-    text
 }
 
 /// What was left out, and why.

@@ -1,6 +1,6 @@
 //! The tests before a move, in words.
 
-use super::{Page, counted, duration, size};
+use super::{Page, counts, duration, size};
 use fernweh_core::finding::{Check, Verdict};
 use fernweh_flow::preflight::{NAMES, Preflight};
 
@@ -26,6 +26,9 @@ pub fn amount(found: &Preflight) -> String {
         Some(seconds) => format!("; about {} at the measured speed", duration(seconds)),
         None => String::new(),
     };
-    let records = counted(all.records, "record", "records");
-    format!("{records} and {}, {bytes}{time}", counted(all.files, "file", "files"))
+    let what = counts(&[(all.records, "record", "records"), (all.files, "file", "files")]);
+    match what.is_empty() {
+        true => format!("{bytes}{time}"),
+        false => format!("{}, {bytes}{time}", what.join(" and ")),
+    }
 }

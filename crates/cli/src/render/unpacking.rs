@@ -1,6 +1,6 @@
 //! How what was unpacked reads.
 
-use super::{Page, Style, counted, duration, left_out, rewriting, size, tree};
+use super::{Page, Style, counted, counts, duration, left_out, rewriting, size, tree};
 use fernweh_flow::unpack::{Replaced, UnpackReport};
 use fernweh_ports::{SiteAccess, named};
 
@@ -10,12 +10,12 @@ pub fn preview_text(style: Style, report: &UnpackReport, again: &str) -> String 
     page.row("preview", "nothing was changed; unpacking makes these changes");
     page.row(
         "archive",
-        &format!(
-            "{}, {}, {}",
-            counted(report.tables, "table", "tables"),
-            counted(report.records, "record", "records"),
-            counted(report.files, "file", "files")
-        ),
+        &counts(&[
+            (report.tables, "table", "tables"),
+            (report.records, "record", "records"),
+            (report.files, "file", "files"),
+        ])
+        .join(", "),
     );
     old_names(&mut page, report);
     page.list("left out", left_out(&report.left_out));

@@ -46,8 +46,8 @@ impl Site {
         let assist = section.assist.map(|Assist::CopySelf| quoted("copy-self"));
         let all = [
             ("url", text(&section.url), "the address that visitors type"),
-            ("files", text(&files), "the folder of its files, here or on its host"),
-            ("database", text(&database), "its database, as its host names it"),
+            ("files", text(&files), "where its files are"),
+            ("database", text(&database), "where its database is"),
             ("through", text(&section.through), "the host from which the database is reached"),
             ("key", path(&section.key), "the private key for logins over SSH"),
             ("assist", assist, "what may be done where that host forbids forwarding"),

@@ -107,6 +107,7 @@ fn quiet_prints_results_only_where_they_are_the_point() {
         ("rewrite new --from http://old.test --to http://new.test --apply -q", false),
         ("undo new -q", false),
         ("undo new --preview -q", true),
+        ("move old new --yes --overwrite --no-scan -q", false),
         ("runs -q", true),
         ("survey old -q", true),
         ("show a.tar -q", true),

@@ -124,7 +124,11 @@ fn told_if_unanswered<T>(
 /// Asks whether the plan is to be carried out.
 pub(super) fn agree(at: &Terminal<'_>, plan: &str, found: &Preflight) -> Result<()> {
     let Terminal { context, args, to, .. } = *at;
-    context.say(&format!("{plan}\n"));
+    match args.rehearse || context.yes() {
+        true => context.tell(&format!("{plan}\n")),
+        // Whoever is asked must see what is asked.
+        false => context.say(&format!("{plan}\n")),
+    }
     if args.rehearse {
         return Ok(());
     }

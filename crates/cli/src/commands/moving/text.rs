@@ -89,9 +89,12 @@ fn about(style: Style, report: &MoveReport, stage: &str) -> String {
         }
         "packed" => size(report.archive_bytes),
         "unpacked" | "rehearsed" if unpacked.tables + unpacked.files > 0 => format!(
-            "{}, {}; {} rewritten",
-            counted(unpacked.records, "record", "records"),
-            counted(unpacked.files, "file", "files"),
+            "{}; {} rewritten",
+            render::counts(&[
+                (unpacked.records, "record", "records"),
+                (unpacked.files, "file", "files"),
+            ])
+            .join(", "),
             counted(unpacked.rewriting.replaced(), "address", "addresses"),
         ),
         "scanned" => about_scan(style, report),
