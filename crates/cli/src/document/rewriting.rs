@@ -28,14 +28,8 @@ pub fn of_rewriting(
     for (n, rule) in report.rules.iter().enumerate() {
         facts.push((if n == 0 { "rules" } else { "" }, format!("{} → {}", rule.from, rule.to)));
     }
-    facts.push((
-        "cells",
-        format!("{} read, {} change", count(cells.seen), count(cells.changed)),
-    ));
-    facts.push((
-        "files",
-        format!("{} read, {} change", count(files.seen), count(files.changed)),
-    ));
+    facts.push(("cells", format!("{} read, {} change", count(cells.seen), count(cells.changed))));
+    facts.push(("files", format!("{} read, {} change", count(files.seen), count(files.changed))));
     if cells.mended + files.mended > 0 {
         let mended = counted(cells.mended + files.mended, "serialized value", "serialized values");
         facts.push(("mended", format!("{mended} whose lengths were wrong")));

@@ -130,16 +130,17 @@ fn every_example_of_the_help_works() {
                 // It would ask.
                 continue;
             }
+            // What it would ask is answered, what is there is replaced, and no other host is asked.
+            let more = match line.split(' ').next() {
+                Some("move") => " --yes",
+                Some("undo") if line.contains("let-go") => " --yes",
+                Some("unpack") if !line.contains("--overwrite") => " --overwrite",
+                Some("scan") if line == "scan new" => " --own-only",
+                _ => "",
+            };
             // As a shell would run it: quotes, redirections and all.
             let line = line.replace("fernweh ", &format!("{PROGRAM} "));
-            let answer =
-                if line.starts_with("move") || line.contains("let-go") { " --yes" } else { "" };
-            let over = if line.starts_with("unpack") && !line.contains("--overwrite") {
-                " --overwrite"
-            } else {
-                ""
-            };
-            let script = format!("{PROGRAM} {line}{answer}{over}");
+            let script = format!("{PROGRAM} {line}{more}");
             let mut shell = fixture.workspace.command("");
             let mut shell_command = std::process::Command::new("sh");
             shell_command.args(["-c", &script]).current_dir(fixture.workspace.folder()).env_clear();
