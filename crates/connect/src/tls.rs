@@ -80,7 +80,12 @@ pub(crate) fn client_of(
     let usual = match rustls_platform_verifier::Verifier::new(provider.clone()) {
         Ok(verifier) => Some(verifier),
         Err(_) if !trust.is_usual() => None,
-        Err(error) => return Err(failed(&error).hint(HINT)),
+        Err(_) => {
+            let because = "this machine has no list of certificate authorities";
+            return Err(failed(&because).hint(
+                "install one (package ca-certificates), or set trust or authority for the site",
+            ));
+        }
     };
     let pins = trust.pins.clone();
     let verifier = Arc::new(Verifier { pins, own, usual, provider: provider.clone() });

@@ -174,3 +174,29 @@ fn help_fits_eighty_columns_and_options_stand_where_they_belong() {
         assert!(first.ends_with('.') || command.is_empty(), "{command}: {first}");
     }
 }
+
+#[test]
+fn every_message_of_the_troubleshooting_is_one_of_the_program() {
+    let root = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("..");
+    let mut sources = String::new();
+    for entry in walkdir::WalkDir::new(root).into_iter().flatten() {
+        let path = entry.path().display().to_string();
+        if path.ends_with(".rs") && path.contains("/src/") {
+            sources.push_str(&fs::read_to_string(&path).unwrap());
+        }
+    }
+    // Long texts are broken over lines.
+    let sources = regex::Regex::new(r"\\\n\s*").unwrap().replace_all(&sources, "").into_owned();
+    let guide = document("docs/guide.md");
+    let table = guide.split("## 15. Troubleshooting").nth(1).unwrap();
+    let table = table.split("\n## ").next().unwrap();
+    let mut checked = 0;
+    for row in table.lines().filter(|line| line.starts_with("| ") && !line.contains("| what it")) {
+        let message = row.trim_matches('|').split(" | ").next().unwrap().trim();
+        let parts = message.split('…').map(|part| part.trim().trim_matches('`').trim());
+        let longest = parts.max_by_key(|part| part.len()).unwrap();
+        assert!(sources.contains(longest), "no message says “{longest}”");
+        checked += 1;
+    }
+    assert!(checked > 12, "{checked}");
+}
