@@ -113,11 +113,14 @@ fn head(context: &Context, run: &RunLine) -> Vec<String> {
         "half switched" | "unfinished" | "emptied" => Paint::Bad,
         _ => Paint::Quiet,
     };
+    let state = context.style.paint(paint, &run.state);
     vec![
         moment(&run.started),
         format!("{} {}", run.command, run.site.replace("-to-", " to ")),
-        context.style.paint(paint, &run.state),
-        run.seconds.filter(|_| run.is_change()).map(took).unwrap_or_default(),
+        match run.seconds.filter(|_| run.is_change()) {
+            Some(seconds) => format!("{state}, {}", took(seconds)),
+            None => state,
+        },
     ]
 }
 
