@@ -106,20 +106,20 @@ impl Context {
 
     /// Opens the log that was asked for.
     pub fn open_log(&self) -> Result<()> {
-        let Some(path) = &self.common.log else { return Ok(()) };
-        crate::log::open(path)?;
-        crate::log::add(&pasted(&format!("$ {}", self.typed.again())));
-        Ok(())
+        self.common.log.as_ref().map_or(Ok(()), |path| self.log_to(path))
     }
 
     /// Reads the configuration; an empty one if none is there and none was named.
     pub fn config(&self) -> Result<Config> {
         let config = Config::load(self.common.config.as_deref())?;
         if let (None, Some(section)) = (&self.common.log, &config.content.log) {
-            crate::log::open(&config.folder.join(&section.file))?;
-            crate::log::add(&pasted(&format!("$ {}", self.typed.again())));
+            self.log_to(&config.folder.join(&section.file))?;
         }
         Ok(config)
+    }
+
+    fn log_to(&self, path: &Path) -> Result<()> {
+        crate::log::open(path, &pasted(&self.typed.again()))
     }
 
     /// Where the records of runs are kept: beside the configuration.

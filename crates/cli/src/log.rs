@@ -10,8 +10,9 @@ use std::sync::{Mutex, OnceLock, PoisonError};
 /// The file, once it is open.
 static LOG: OnceLock<Mutex<File>> = OnceLock::new();
 
-/// Opens the file; lines are added at its end. A second call changes nothing.
-pub fn open(path: &Path) -> Result<()> {
+/// Opens the file and notes the command; lines are added at its end. A second call changes
+/// nothing.
+pub fn open(path: &Path, command: &str) -> Result<()> {
     if LOG.get().is_some() {
         return Ok(());
     }
@@ -23,6 +24,7 @@ pub fn open(path: &Path) -> Result<()> {
         trouble
     })?;
     let _ = LOG.set(Mutex::new(file));
+    add(&format!("$ {command}"));
     Ok(())
 }
 

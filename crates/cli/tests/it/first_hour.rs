@@ -246,7 +246,9 @@ fn every_run_is_listed_and_a_log_keeps_what_was_printed() {
     let mut elsewhere = workspace.command("runs");
     let told = elsewhere.env("TZ", "Asia/Kolkata").output().unwrap();
     assert!(String::from_utf8_lossy(&told.stdout).contains(" IST"), "{told:?}");
+    workspace.run("runs --discard nothing").code(2);
     let log = workspace.read("all.log");
+    assert_eq!(log.matches("$ fernweh runs --discard nothing").count(), 1, "{log}");
     for words in ["$ fernweh unpack a.tar new --as-is", "unpacked", "there is no site `nobody`"] {
         assert!(log.contains(words), "{words}: {log}");
     }
