@@ -119,7 +119,7 @@ impl Context {
     }
 
     fn log_to(&self, path: &Path) -> Result<()> {
-        crate::log::open(path, &pasted(&self.typed.again()))
+        crate::log::open(path, &shown(&pasted(&self.typed.again())))
     }
 
     /// Where the records of runs are kept: beside the configuration.

@@ -109,7 +109,7 @@ fn options(context: &Context, args: &PackArgs, config: &Config, site: &Site) -> 
     let both = |configured: &[String], typed: &[String]| [configured, typed].concat();
     let section = config.packing(&site.name);
     Ok(Pack {
-        again: args.sql.is_none().then(|| again(context, &archive)),
+        again: args.sql.is_none().then(|| again(context, args, &archive)),
         archive,
         script: args.sql.clone(),
         halves,
@@ -138,10 +138,13 @@ fn chosen(args: &PackArgs, site: &str) -> (PathBuf, bool) {
 }
 
 /// The command that goes on with this archive.
-fn again(context: &Context, archive: &Path) -> String {
-    let named = context.typed.holds("-o") || context.typed.holds("--output");
+fn again(context: &Context, args: &PackArgs, archive: &Path) -> String {
     let typed = context.typed.without(&["--fresh"]);
-    if named { typed } else { format!("{typed} -o {}", word(&archive.display().to_string())) }
+    if args.output.is_some() {
+        typed
+    } else {
+        format!("{typed} -o {}", word(&archive.display().to_string()))
+    }
 }
 
 /// Where the archive lies out of which a script is taken; refuses an existing script.

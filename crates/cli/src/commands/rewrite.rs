@@ -105,7 +105,8 @@ pub fn run(context: &Context, args: &RewriteArgs) -> Result<u8> {
         apply: args.apply,
     };
     let records = context.records(&config);
-    let log = RunLog::begin(&config, &records, "rewrite", &site.name);
+    // What changes the site has a journal.
+    let log = (!args.apply).then(|| RunLog::begin(&config, &records, "rewrite", &site.name));
     let report = rewrite.run(&site, context.around(&records))?;
     if let Some(path) = &args.report {
         let title = format!("Rewriting site {}", site.name);
@@ -114,9 +115,9 @@ pub fn run(context: &Context, args: &RewriteArgs) -> Result<u8> {
     }
     let page = text(context, &site, &report);
     let page = document::named_in(page, args.report.as_deref(), context.style);
-    match report.applied {
-        true => context.print_done(&report, &page),
-        false => {
+    match log {
+        None => context.print_done(&report, &page),
+        Some(log) => {
             let addresses = counted(report.rewriting.replaced(), "address", "addresses");
             log.end("preview", &format!("{addresses} would be rewritten"));
             context.print(&report, &page);

@@ -55,10 +55,7 @@ struct Listed {
 pub fn run(context: &Context, args: &SitesArgs) -> Result<u8> {
     let config = context.config()?;
     if config.path.is_none() {
-        let here = std::env::current_dir().unwrap_or_default().display().to_string();
-        return Err(Trouble::usage("no fernweh.toml was found")
-            .at(format!("{here} and the folders above it"))
-            .hint("write one with: fernweh init; or name one with -c FILE"));
+        return Err(Config::missing());
     }
     let names: Vec<&String> = config.content.site.keys().collect();
     // A host that does not answer keeps only its own line waiting.

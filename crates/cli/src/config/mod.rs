@@ -51,6 +51,14 @@ impl Config {
         Ok(config)
     }
 
+    /// What is said where a configuration is needed and none was found.
+    pub fn missing() -> Trouble {
+        let here = std::env::current_dir().unwrap_or_default().display().to_string();
+        Trouble::usage("no fernweh.toml was found")
+            .at(format!("{here} and the folders above it"))
+            .hint("write one with: fernweh init; or name one with -c FILE")
+    }
+
     /// The file for people.
     pub fn shown(&self) -> String {
         self.path.as_ref().map_or(FILE.into(), |path| path.display().to_string())

@@ -312,11 +312,7 @@ fn section_of(config: &Config, name: &str, has_options: bool) -> Result<SiteSect
         return Ok(SiteSection::default());
     }
     if config.path.is_none() {
-        let here = std::env::current_dir().unwrap_or_default().display().to_string();
-        return Err(Trouble::usage("no fernweh.toml was found")
-            .at(format!("{here} and the folders above it"))
-            .because(format!("it would describe site {name}"))
-            .hint("write one with: fernweh init; or name one with -c FILE"));
+        return Err(Config::missing().because(format!("it would describe site {name}")));
     }
     let nearest = config.content.site.keys().min_by_key(|known| levenshtein(name, known));
     let trouble = Trouble::usage(format!("there is no site `{name}`"));

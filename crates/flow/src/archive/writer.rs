@@ -12,7 +12,7 @@ use fernweh_core::limits;
 use fernweh_ports::{Result, Trouble};
 use std::fs::{self, File, OpenOptions, TryLockError};
 use std::io::{BufWriter, Seek, SeekFrom, Write};
-use std::os::unix::fs::OpenOptionsExt;
+use std::os::unix::fs::{MetadataExt, OpenOptionsExt};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::sync::mpsc::{Receiver, SyncSender, sync_channel};
@@ -290,10 +290,7 @@ impl ArchiveWriter {
             drop(held);
             return Ok((Self::create(path, level)?, None));
         };
-        let mut file = match held {
-            Some(file) => file,
-            None => OpenOptions::new().read(true).write(true).open(&partial).map_err(wrong)?,
-        };
+        let mut file = held.ok_or_else(|| wrong(std::io::ErrorKind::NotFound.into()))?;
         file.seek(SeekFrom::Start(found.end)).map_err(wrong)?;
         let checkpoints =
             OpenOptions::new().append(true).open(checkpoints_of(path)).map_err(wrong)?;
@@ -433,17 +430,25 @@ fn fill_up(bytes: &mut Vec<u8>, holds: usize) {
 }
 
 /// An unfinished archive for this program alone, as long as it is open: two that write into one
-/// would leave neither.
+/// would leave neither. What was completed between the opening and the lock is the archive of
+/// whoever completed it, and is not written to.
 fn alone(file: File, path: &Path) -> Result<File> {
-    match file.try_lock() {
-        Ok(()) => Ok(file),
-        Err(TryLockError::WouldBlock) => {
-            Err(Trouble::outside("another run is writing this archive")
-                .at(path.display().to_string())
-                .hint("wait until it has ended, or choose another name with -o"))
-        }
+    let locked = match file.try_lock() {
+        Ok(()) => true,
+        Err(TryLockError::WouldBlock) => false,
         // Some file systems know no locks.
-        Err(TryLockError::Error(_)) => Ok(file),
+        Err(TryLockError::Error(_)) => true,
+    };
+    let place = |about: fs::Metadata| (about.dev(), about.ino());
+    let still_there = || {
+        let named = fs::metadata(partial_of(path)).ok().map(place);
+        named.is_some() && named == file.metadata().ok().map(place)
+    };
+    match locked && still_there() {
+        true => Ok(file),
+        false => Err(Trouble::outside("another run is writing this archive")
+            .at(path.display().to_string())
+            .hint("wait until it has ended, or choose another name with -o")),
     }
 }
 
@@ -493,7 +498,7 @@ fn append<W: Write>(tar: &mut tar::Builder<W>, name: &str, bytes: &[u8]) -> std:
 }
 
 #[cfg(test)]
-mod filling {
+mod tests {
     use super::*;
     use std::io::Read;
 
@@ -511,5 +516,20 @@ mod filling {
         let mut read = Vec::new();
         zstd::Decoder::new(&filled[..]).unwrap().read_to_end(&mut read).unwrap();
         assert_eq!(read, b"flat");
+    }
+
+    #[test]
+    fn what_was_completed_before_the_lock_is_not_written_to() {
+        let folder = tempfile::tempdir().unwrap();
+        let path = folder.path().join("a.tar");
+        let open =
+            || OpenOptions::new().write(true).create(true).truncate(false).open(partial_of(&path));
+        let late = open().unwrap();
+        // Its writer ends: the file has its own name now.
+        fs::rename(partial_of(&path), &path).unwrap();
+        let trouble = alone(late, &path).unwrap_err();
+        assert_eq!(trouble.what, "another run is writing this archive");
+        let late = open().unwrap();
+        assert!(alone(late, &path).is_ok(), "one of its own is");
     }
 }
