@@ -1,13 +1,14 @@
 //! Nobody else works on a site of another host, from whatever folder and machine.
 //!
-//! A host of files knows no locks that end with their holder. A folder is made, which only one can
-//! do; in it a token is written anew every minute. One that has not been written for ten minutes,
-//! by the clock of the host, was left by a program that was killed. The token is read again
-//! before the switch.
+//! A host of files knows no locks that end with their holder. A folder with a token in it is given
+//! one name, which only one can do; it is made under another name, so that none without a token is
+//! ever there, wherever its maker is killed. Beside the token a sign of life is written anew every
+//! minute. Where both are older than ten minutes, by the clock of the host, their program was
+//! killed. The token is read again before the switch.
 
 use super::editor::write;
 use super::source::fetch_whole;
-use super::{Metadata, Tree, joined, shown, switch};
+use super::{FoundKind, Metadata, Tree, joined, listed, remove_all, shown, switch};
 use crate::local::random_name;
 use crate::runtime::runtime;
 use fernweh_ports::{Result, Trouble};
@@ -33,21 +34,20 @@ pub(super) struct Lease {
 impl Lease {
     /// Takes it for a run. What a killed program of this run has left is taken over.
     pub async fn take(tree: &Arc<dyn Tree>, workshop: &[u8], run: &str) -> Result<Self> {
-        let folder = folder_in(workshop);
-        for again in [true, false] {
-            if tree.look(&folder).await?.is_none() && tree.make_folder(&folder).await.is_ok() {
-                break;
-            }
+        let mut tried = 0;
+        while !put_up(&**tree, workshop, run).await? {
+            tried += 1;
             match holder(&**tree, workshop).await? {
                 Some(holder) if holder == run => break,
-                None if tree.look(&folder).await?.is_none() && again => continue,
-                _ if again && is_stale(&**tree, workshop).await? => {
+                // It was given back meanwhile.
+                None if tried < 3 && tree.look(&folder_in(workshop)).await?.is_none() => {}
+                _ if tried < 3 && is_stale(&**tree, workshop).await? => {
                     remove(&**tree, workshop).await;
                 }
                 _ => return Err(busy(&**tree, workshop)),
             }
         }
-        write_token(&**tree, workshop, run).await?;
+        clear(&**tree, workshop).await?;
         let (shown_by, place, name) = (tree.clone(), workshop.to_vec(), run.to_owned());
         let shows = runtime().spawn(async move {
             loop {
@@ -56,7 +56,7 @@ impl Lease {
                 // over meanwhile keeps it.
                 match holder(&*shown_by, &place).await {
                     Ok(Some(holder)) if holder != name => break,
-                    _ => drop(write_token(&*shown_by, &place, &name).await),
+                    _ => drop(show(&*shown_by, &place).await),
                 }
             }
         });
@@ -66,15 +66,10 @@ impl Lease {
 
     /// Fails if somebody else has taken it over: the host did not answer for long.
     pub async fn check(&self) -> Result<()> {
-        for _ in 0..3 {
-            match holder(&*self.tree, &self.workshop).await? {
-                Some(holder) if holder == self.run => return Ok(()),
-                Some(holder) if !holder.is_empty() => break,
-                // It is just being written.
-                _ => tokio::time::sleep(Duration::from_millis(100)).await,
-            }
+        match holder(&*self.tree, &self.workshop).await? {
+            Some(holder) if holder == self.run => Ok(()),
+            _ => Err(busy(&*self.tree, &self.workshop)),
         }
-        Err(busy(&*self.tree, &self.workshop))
     }
 }
 
@@ -114,12 +109,50 @@ fn token_in(workshop: &[u8]) -> Vec<u8> {
     joined(&folder_in(workshop), b"token")
 }
 
-async fn write_token(tree: &dyn Tree, workshop: &[u8], run: &str) -> Result<()> {
-    let mode = tree.carries().modes.then_some(0o600);
+fn life_in(workshop: &[u8]) -> Vec<u8> {
+    joined(&folder_in(workshop), b"alive")
+}
+
+/// Names of what is being made or removed; whoever holds the place removes what killed ones left.
+const MAKING: &str = "at-work-";
+const CLOCK: &str = "clock-";
+
+/// Makes a folder with the token and gives it its name; says whether that was still free.
+async fn put_up(tree: &dyn Tree, workshop: &[u8], run: &str) -> Result<bool> {
+    let folder = folder_in(workshop);
+    if tree.look(&folder).await?.is_some() {
+        return Ok(false);
+    }
+    let making = joined(workshop, random_name(MAKING).as_bytes());
+    let made = async {
+        tree.make_folder(&making).await?;
+        let mode = tree.carries().modes.then_some(0o600);
+        let token = run.as_bytes().to_vec();
+        write(tree, &joined(&making, b"token"), token, Metadata { mode, mtime: None }).await?;
+        tree.rename(&making, &folder, false).await
+    };
+    let Err(trouble) = made.await else { return Ok(true) };
+    let _ = remove_all(tree, making, FoundKind::Folder).await;
+    // One that was quicker has the name.
+    if tree.look(&folder).await?.is_some() { Ok(false) } else { Err(trouble) }
+}
+
+/// Shows that the holder lives.
+async fn show(tree: &dyn Tree, workshop: &[u8]) -> Result<()> {
+    let life = life_in(workshop);
     // Hosts write files that are not there yet.
-    let _ = tree.remove_file(&token_in(workshop)).await;
-    let token = run.as_bytes().to_vec();
-    write(tree, &token_in(workshop), token, Metadata { mode, mtime: None }).await
+    let _ = tree.remove_file(&life).await;
+    write(tree, &life, Vec::new(), Metadata { mode: None, mtime: None }).await
+}
+
+/// Removes what others have left half made or half removed.
+async fn clear(tree: &dyn Tree, workshop: &[u8]) -> Result<()> {
+    for entry in listed(tree, workshop).await? {
+        if entry.name.starts_with(MAKING.as_bytes()) || entry.name.starts_with(CLOCK.as_bytes()) {
+            let _ = remove_all(tree, joined(workshop, &entry.name), entry.kind).await;
+        }
+    }
+    Ok(())
 }
 
 /// The run that holds it, if there is a token.
@@ -130,24 +163,29 @@ async fn holder(tree: &dyn Tree, workshop: &[u8]) -> Result<Option<String>> {
     Ok(Some(String::from_utf8_lossy(&bytes).into_owned()))
 }
 
-/// Whether nobody has shown himself for long: the times of two files of the host are compared.
+/// Whether nobody has shown himself for long: the times of files of the host are compared.
 async fn is_stale(tree: &dyn Tree, workshop: &[u8]) -> Result<bool> {
-    let (folder, token) = (folder_in(workshop), token_in(workshop));
-    let left = match tree.look(&token).await? {
-        Some(left) => Some(left),
-        None => tree.look(&folder).await?,
-    };
-    let name = joined(workshop, random_name("clock-").as_bytes());
+    let mut last = None;
+    for sign in [token_in(workshop), life_in(workshop)] {
+        last = last.max(tree.look(&sign).await?.and_then(|found| found.mtime));
+    }
+    if last.is_none() {
+        last = tree.look(&folder_in(workshop)).await?.and_then(|found| found.mtime);
+    }
+    let name = joined(workshop, random_name(CLOCK).as_bytes());
     write(tree, &name, Vec::new(), Metadata { mode: None, mtime: None }).await?;
-    let now = tree.look(&name).await?;
-    tree.remove_file(&name).await?;
-    let time = |found: Option<super::RemoteEntry>| found.and_then(|found| found.mtime);
-    Ok(matches!((time(left), time(now)), (Some(left), Some(now)) if now - left >= STALE))
+    let now = tree.look(&name).await?.and_then(|found| found.mtime);
+    // The holder may have cleared it away.
+    let _ = tree.remove_file(&name).await;
+    Ok(matches!((last, now), (Some(last), Some(now)) if now - last >= STALE))
 }
 
+/// Takes the name away first, so that a folder of that name has its token as long as it is there.
 async fn remove(tree: &dyn Tree, workshop: &[u8]) {
-    let _ = tree.remove_file(&token_in(workshop)).await;
-    let _ = tree.remove_folder(&folder_in(workshop)).await;
+    let going = joined(workshop, random_name(MAKING).as_bytes());
+    if tree.rename(&folder_in(workshop), &going, false).await.is_ok() {
+        let _ = remove_all(tree, going, FoundKind::Folder).await;
+    }
 }
 
 fn busy(tree: &dyn Tree, workshop: &[u8]) -> Trouble {
@@ -159,3 +197,6 @@ fn busy(tree: &dyn Tree, workshop: &[u8]) -> Trouble {
             shown(tree, &folder_in(workshop))
         ))
 }
+
+#[cfg(test)]
+mod tests;

@@ -365,4 +365,4 @@ impl Upload {
 }
 
 #[cfg(test)]
-mod tests;
+pub(super) mod tests;

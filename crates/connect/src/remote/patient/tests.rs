@@ -5,22 +5,24 @@ use crate::runtime::runtime;
 use std::collections::BTreeMap;
 
 /// What the host has: a folder, or the bytes of a file.
-type Things = BTreeMap<Vec<u8>, Option<Vec<u8>>>;
+pub(in crate::remote) type Things = BTreeMap<Vec<u8>, Option<Vec<u8>>>;
 
 /// When a step loses its connection.
 #[derive(Clone, Copy, Debug, PartialEq)]
-enum When {
+pub(in crate::remote) enum When {
     Before,
+    /// Before this step and all that follow: whoever asks is dead.
+    Forever,
     Within,
     /// When most of it has come.
     Late,
     After,
 }
 
-struct Host {
-    things: Arc<Mutex<Things>>,
+pub(in crate::remote) struct Host {
+    pub(in crate::remote) things: Arc<Mutex<Things>>,
     /// Steps until the connection is lost, and when.
-    lost: Arc<Mutex<Option<(usize, When)>>>,
+    pub(in crate::remote) lost: Arc<Mutex<Option<(usize, When)>>>,
 }
 
 fn broken() -> Trouble {
@@ -32,6 +34,7 @@ impl Host {
     fn due(&self) -> Option<When> {
         let mut lost = self.lost.lock().unwrap();
         match *lost {
+            Some((0, When::Forever)) => Some(When::Forever),
             Some((0, when)) => {
                 *lost = None;
                 Some(when)
@@ -57,6 +60,11 @@ impl Host {
     }
 }
 
+fn entry(name: &[u8], content: Option<&[u8]>) -> RemoteEntry {
+    let kind = content.map_or(FoundKind::Folder, |bytes| FoundKind::File(bytes.len() as u64));
+    RemoteEntry { name: name.to_vec(), kind, mode: None, mtime: None, owner: (0, 0) }
+}
+
 fn refused(what: &str) -> Trouble {
     Trouble::outside(what.to_owned())
 }
@@ -75,28 +83,23 @@ impl Tree for Host {
     fn carries(&self) -> Carries {
         Carries { links: true, modes: true, times: true, exact_times: true }
     }
-    fn list<'a>(&'a self, _: &'a [u8]) -> Doing<'a, Vec<RemoteEntry>> {
-        doing(self.take(|_| Ok(Vec::new())))
+    fn list<'a>(&'a self, folder: &'a [u8]) -> Doing<'a, Vec<RemoteEntry>> {
+        doing(self.take(|things| {
+            let below = things.iter().filter_map(|(path, thing)| {
+                let name = path.strip_prefix(folder)?.strip_prefix(b"/")?;
+                (!name.contains(&b'/')).then(|| entry(name, thing.as_deref()))
+            });
+            Ok(below.collect())
+        }))
     }
     fn look<'a>(&'a self, path: &'a [u8]) -> Doing<'a, Option<RemoteEntry>> {
-        doing(self.take(|things| {
-            Ok(things.get(path).map(|thing| RemoteEntry {
-                name: Vec::new(),
-                kind: match thing {
-                    None => FoundKind::Folder,
-                    Some(bytes) => FoundKind::File(bytes.len() as u64),
-                },
-                mode: None,
-                mtime: None,
-                owner: (0, 0),
-            }))
-        }))
+        doing(self.take(|things| Ok(things.get(path).map(|thing| entry(b"", thing.as_deref())))))
     }
     fn fetch<'a>(&'a self, path: &'a [u8], _: u64, to: mpsc::Sender<Bytes>) -> Doing<'a, ()> {
         let due = self.due();
         let bytes = self.things.lock().unwrap()[path].clone().unwrap();
         Box::pin(async move {
-            if due == Some(When::Before) {
+            if matches!(due, Some(When::Before | When::Forever)) {
                 return Err(broken());
             }
             for (number, portion) in bytes.chunks(3).enumerate() {
@@ -117,7 +120,7 @@ impl Tree for Host {
     ) -> Doing<'a, ()> {
         let due = self.due();
         Box::pin(async move {
-            if due == Some(When::Before) {
+            if matches!(due, Some(When::Before | When::Forever)) {
                 return Err(broken());
             }
             {
@@ -166,8 +169,18 @@ impl Tree for Host {
     }
     fn rename<'a>(&'a self, from: &'a [u8], to: &'a [u8], _: bool) -> Doing<'a, ()> {
         doing(self.take(|things| {
+            if things.get(to).is_some_and(Option::is_none) {
+                return Err(refused("a folder of that name is there"));
+            }
             let thing = things.remove(from).ok_or_else(|| refused("there is nothing"))?;
             things.insert(to.to_vec(), thing);
+            let within = [from, b"/"].concat();
+            let below: Vec<_> =
+                things.keys().filter(|path| path.starts_with(&within)).cloned().collect();
+            for path in below {
+                let thing = things.remove(&path).flatten();
+                things.insert([to, &path[from.len()..]].concat(), thing);
+            }
             Ok(())
         }))
     }
