@@ -10,6 +10,8 @@ pub const USAGE: u8 = 2;
 pub const REFUSED: u8 = 3;
 /// Done, and what was looked at is damaged.
 pub const DAMAGED: u8 = 4;
+/// Interrupted, or not complete; the message says how to go on.
+pub const INCOMPLETE: u8 = 5;
 
 /// Done: with something to look at, or without.
 pub fn done(something_to_look_at: bool) -> u8 {

@@ -24,6 +24,7 @@ mod prompt;
 mod render;
 mod rules;
 mod run_log;
+mod saved_scan;
 mod schema;
 mod secrets;
 mod site;

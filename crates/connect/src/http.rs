@@ -1,12 +1,15 @@
 //! Pages over HTTP and HTTPS.
 
 use crate::tls::Trust;
-use fernweh_ports::{PageProblem, PageRequest, PageResponse, PageSource, Result, Trouble};
+use fernweh_ports::{
+    Fetching, PageProblem, PageRequest, PageResponse, PageSource, Result, Trouble, holds_addresses,
+};
 use reqwest::Client;
-use reqwest::header::{CONTENT_TYPE, LOCATION};
+use reqwest::header::{CONTENT_LENGTH, CONTENT_TYPE, HeaderValue, LOCATION};
 use reqwest::redirect::Policy;
 use std::net::{SocketAddr, ToSocketAddrs};
-use std::time::Duration;
+use std::sync::Arc;
+use std::time::{Duration, Instant};
 use tokio::runtime::{Builder, Runtime};
 use url::{Origin, Url};
 
@@ -25,13 +28,17 @@ pub struct HttpOptions {
     pub trust: Trust,
 }
 
-/// Fetches pages; several threads may ask at once.
+/// Fetches pages; several may be under way at once.
 pub struct HttpSource {
+    clients: Arc<Clients>,
+    runtime: Runtime,
+}
+
+struct Clients {
     /// For the site itself.
-    client: Client,
+    own: Client,
     /// For whatever else: other ports of its host, other hosts.
     others: Client,
-    runtime: Runtime,
     origin: Option<Origin>,
     login: Option<(String, String)>,
 }
@@ -49,16 +56,19 @@ impl HttpSource {
         // The port belongs to the site's own address alone.
         let elsewhere = address.map(|address| SocketAddr::new(address.ip(), 0));
         let (origin, login) = (options.origin.clone(), options.login.clone());
-        let client = client(&options.host, address, Some(&options.trust))?;
+        let own = client(&options.host, address, Some(&options.trust))?;
         // Whoever is named for the site vouches for nobody else.
-        let others = self::client(&options.host, elsewhere, None)?;
-        Ok(Self { client, others, runtime, origin, login })
+        let others = client(&options.host, elsewhere, None)?;
+        Ok(Self { clients: Arc::new(Clients { own, others, origin, login }), runtime })
     }
+}
 
-    async fn get(&self, request: &PageRequest) -> reqwest::Result<PageResponse> {
+impl Clients {
+    async fn get(&self, request: &PageRequest) -> std::result::Result<PageResponse, Failure> {
         // Another port or scheme of the same host may belong to anybody.
-        let own = Url::parse(&request.url).is_ok_and(|url| Some(url.origin()) == self.origin);
-        let client = if own { &self.client } else { &self.others };
+        let url = Url::parse(&request.url).ok();
+        let own = url.is_some_and(|url| Some(url.origin()) == self.origin);
+        let client = if own { &self.own } else { &self.others };
         let asked = match request.body {
             Some(_) => client.get(&request.url),
             None => client.head(&request.url),
@@ -67,52 +77,107 @@ impl HttpSource {
             Some((user, password)) => asked.basic_auth(user, Some(password)),
             None => asked,
         };
-        let mut answer = asked.send().await?;
-        let header = |name| {
-            answer
-                .headers()
-                .get(name)
-                .map(|value| String::from_utf8_lossy(value.as_bytes()).into_owned())
-        };
-        let media: Option<String> = header(CONTENT_TYPE);
-        let media = media.unwrap_or_default();
+        let began = Instant::now();
+        let mut answer = asked.send().await.map_err(|error| Failure { error, in_body: false })?;
+        let waited = began.elapsed();
+        let text = |value: &HeaderValue| String::from_utf8_lossy(value.as_bytes()).into_owned();
+        let headers = answer.headers();
+        let media = headers.get(CONTENT_TYPE).map(text).unwrap_or_default();
+        let (media_type, charset) = media_type(&media);
+        let length = headers.get(CONTENT_LENGTH).map(text).and_then(|length| length.parse().ok());
         let mut response = PageResponse {
             status: answer.status().as_u16(),
-            location: header(LOCATION),
-            media_type: media.split(';').next().unwrap_or_default().trim().to_ascii_lowercase(),
-            body: Vec::new(),
+            location: headers.get(LOCATION).map(text),
+            length,
+            headers: headers
+                .iter()
+                .filter(|(name, _)| KEPT.contains(&name.as_str()))
+                .map(|(name, value)| (name.as_str().to_owned(), text(value)))
+                .collect(),
+            media_type,
+            charset,
+            waited,
+            ..PageResponse::default()
         };
-        let limit = request.body.unwrap_or(0);
-        while response.body.len() < limit {
-            let Some(chunk) = answer.chunk().await? else { break };
+        let wanted = !request.texts_only || holds_addresses(&response.media_type);
+        let limit = request.body.filter(|_| wanted).unwrap_or(0);
+        if limit == 0 {
+            return Ok(response);
+        }
+        let broken = |error| Failure { error, in_body: true };
+        while let Some(chunk) = answer.chunk().await.map_err(broken)? {
             let room = limit - response.body.len();
             response.body.extend_from_slice(&chunk[..chunk.len().min(room)]);
+            if chunk.len() > room {
+                response.is_cut = true;
+                break;
+            }
         }
         Ok(response)
     }
 }
 
+/// Header lines of answers that matter to whoever reads a page.
+const KEPT: [&str; 6] = [
+    "content-security-policy",
+    "link",
+    "refresh",
+    "x-robots-tag",
+    "retry-after",
+    "x-content-type-options",
+];
+
+/// A media type and its character set, from the header.
+fn media_type(header: &str) -> (String, Option<String>) {
+    let mut parts = header.split(';').map(str::trim);
+    let media_type = parts.next().unwrap_or_default().to_ascii_lowercase();
+    let charset = parts.find_map(|part| {
+        let (name, value) = part.split_once('=')?;
+        let value = value.trim().trim_matches('"');
+        (name.trim().eq_ignore_ascii_case("charset") && !value.is_empty()).then(|| value.to_owned())
+    });
+    (media_type, charset)
+}
+
+/// Why there is no answer, or no whole one.
+struct Failure {
+    error: reqwest::Error,
+    in_body: bool,
+}
+
+impl From<Failure> for PageProblem {
+    fn from(failure: Failure) -> Self {
+        let Failure { error, in_body } = failure;
+        let words = chain(&error);
+        if error.is_timeout() {
+            PageProblem::Time
+        } else if words.contains("certificate") {
+            PageProblem::Certificate(words)
+        } else if words.starts_with("no address is known") {
+            let host = error.url().and_then(Url::host_str).unwrap_or_default();
+            PageProblem::Name(host.to_owned())
+        } else if error.is_connect() {
+            PageProblem::Reach(words)
+        } else if error.is_decode() {
+            PageProblem::Other(format!("its content cannot be read: {words}"))
+        } else if in_body || error.is_request() {
+            PageProblem::Broken(words)
+        } else {
+            PageProblem::Other(words)
+        }
+    }
+}
+
 impl PageSource for HttpSource {
-    fn fetch(&self, request: &PageRequest) -> std::result::Result<PageResponse, PageProblem> {
-        let got = self.runtime.block_on(async {
-            tokio::select! {
-                got = self.get(request) => Some(got),
-                () = crate::stop::wanted() => None,
-            }
+    fn begin(&self, request: PageRequest, done: Fetching) {
+        let clients = self.clients.clone();
+        self.runtime.spawn(async move {
+            let got = tokio::select! {
+                got = clients.get(&request) => got.map_err(PageProblem::from),
+                () = crate::stop::wanted() => Err(PageProblem::Other("stopped".into())),
+            };
+            done(got);
         });
-        let got = got.ok_or_else(|| PageProblem::Other("stopped".into()))?;
-        got.map_err(|error| {
-            let words = chain(&error);
-            if error.is_timeout() {
-                PageProblem::Time
-            } else if words.contains("certificate") {
-                PageProblem::Certificate(words)
-            } else if error.is_connect() {
-                PageProblem::Reach(words)
-            } else {
-                PageProblem::Other(words)
-            }
-        })
     }
 }
 
@@ -122,6 +187,7 @@ fn client(host: &str, address: Option<SocketAddr>, trust: Option<&Trust>) -> Res
         .redirect(Policy::none())
         .connect_timeout(Duration::from_secs(10))
         .timeout(Duration::from_secs(30))
+        .cookie_store(true)
         .user_agent(concat!("Fernweh/", env!("CARGO_PKG_VERSION")))
         .no_proxy();
     if let Some(address) = address {

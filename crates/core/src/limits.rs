@@ -138,9 +138,12 @@ pub const TREE_DEPTH: usize = 200;
 pub const WRITTEN_INSERT: usize = 1 << 20;
 /// Style sheets that a scan reads in any case.
 pub const SCAN_SHEETS: usize = 200;
-/// References that a scan keeps of one address; beyond, the same fault is already shown often
-/// enough.
-pub const SCAN_REFERENCES: usize = 50;
+/// Places that a scan shows of one finding; all are counted.
+pub const SCAN_PLACES: usize = 50;
+/// Different findings that a scan shows; all are counted.
+pub const SCAN_FINDINGS: usize = 20_000;
+/// Links to places in pages that a scan checks.
+pub const SCAN_FRAGMENTS: usize = 200_000;
 /// Bytes of the rows of a script that wait until a block is full, over all tables.
 pub const SCRIPT_ROWS: usize = 8 * ROW_BLOCK;
 /// Places that are kept of one text that is traced; all are counted.

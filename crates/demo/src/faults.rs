@@ -1,7 +1,7 @@
 //! What is wrong with the sample site on purpose: one table that the site is built from
 //! and that the tests compare the findings with.
 
-use fernweh_core::finding::{Code, Finding};
+use fernweh_core::finding::{Code, Finding, Spot};
 use fernweh_core::rewrite::Reason;
 
 /// One deliberate fault of a page.
@@ -35,10 +35,12 @@ const fn fault(
 impl PageFault {
     /// Whether a finding is this fault.
     pub fn is(&self, finding: &Finding) -> bool {
-        finding.code == self.code
-            && finding.page.ends_with(self.page)
-            && finding.element == self.element
-            && finding.address == self.address
+        let here = |spot: &Spot| {
+            spot.page.ends_with(self.page)
+                && spot.element == self.element
+                && spot.address == self.address
+        };
+        finding.code == self.code && finding.places.iter().any(here)
     }
 
     /// The faults that a scan must find: on the new host, which is served over https, or on

@@ -185,7 +185,7 @@ fn removed(parts: &mut Editors, pattern: &str) -> Result<String> {
 
 fn answered(pages: Option<&dyn PageSource>, url: &str, expected: u16) -> Result<String> {
     let pages = pages.ok_or_else(|| Trouble::usage("the site has no url"))?;
-    let request = PageRequest { url: url.to_owned(), body: Some(1 << 10) };
+    let request = PageRequest { url: url.to_owned(), body: Some(1 << 10), texts_only: false };
     match pages.fetch(&request) {
         Ok(answer) if answer.status == expected => Ok(format!("status {expected}")),
         Ok(answer) => Err(Trouble::outside(format!("status {} and not {expected}", answer.status))),

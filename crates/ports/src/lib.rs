@@ -24,7 +24,9 @@ pub use files::{
     Amount, Counts, FileEditor, FileId, FileSource, FileSwap, FileTarget, Held, LeftOut, NewFile,
     OpenFile, Probe, SETTLED, Stamp, WholeFile, in_turn, read_whole,
 };
-pub use pages::{PageProblem, PageRequest, PageResponse, PageSource};
+pub use pages::{
+    Fetched, Fetching, PageProblem, PageRequest, PageResponse, PageSource, holds_addresses,
+};
 pub use pipe::{Inlet, Outlet, pipe};
 pub use progress::{Failpoints, Progress, Silent, Unit};
 pub use site::{CommandOutput, Editors, Halves, Keeper, SiteAccess, Targets};

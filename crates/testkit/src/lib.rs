@@ -3,6 +3,7 @@
 #![forbid(unsafe_code)]
 #![warn(missing_docs)]
 
+mod browser;
 mod bulk;
 mod check;
 mod fixture;
@@ -14,8 +15,10 @@ mod other_ftp;
 mod password_host;
 mod program;
 mod relay;
+mod stage;
 mod web;
 
+pub use browser::{Browser, Visit};
 pub use bulk::bulk_load;
 pub use check::{
     Cells, database_cells, files_of, mariadb_client, php, php_finds_different, psql,
@@ -32,4 +35,5 @@ pub use other_ftp::{FtpServer, OtherFtp};
 pub use password_host::{Asking, PasswordHost};
 pub use program::{Ran, Workspace};
 pub use relay::delaying_relay;
+pub use stage::{Reply, Request, Stage, Trickster};
 pub use web::{Answer, Asked, Web};

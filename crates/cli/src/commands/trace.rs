@@ -7,14 +7,14 @@ use crate::exit::done;
 use crate::options::{Half, SiteArgs};
 use crate::render::{Page, Paint, Style, counted, counts, traced_places, word};
 use crate::rules;
+use crate::saved_scan::saved;
 use crate::site::Site;
 use clap::{Args, ValueHint};
 use fernweh_core::address::WebAddress;
+use fernweh_core::finding::Finding;
 use fernweh_flow::run::{Known, Trace};
 use fernweh_flow::trace::{TraceReport, searchable};
 use fernweh_ports::{Result, Trouble};
-use serde::Deserialize;
-use std::io::Read;
 use std::path::{Path, PathBuf};
 
 /// Shows where an address is stored: record, or file and line.
@@ -86,36 +86,17 @@ fn known(config: &Config, site: &Site) -> Result<Known> {
     Ok(Known { rules: rules::configured(config, &site.name)?, addresses })
 }
 
-/// What matters here of a saved scan.
-#[derive(Deserialize)]
-struct SavedScan {
-    findings: Vec<SavedFinding>,
-}
-
-#[derive(Deserialize)]
-struct SavedFinding {
-    address: String,
-}
-
-/// The addresses of a saved scan, once each.
+/// The addresses of a saved scan as they are written, once each.
 fn addresses_of(path: &Path) -> Result<Vec<String>> {
-    let mut text = String::new();
-    let read = match path.as_os_str() == "-" {
-        true => std::io::stdin().read_to_string(&mut text),
-        false => std::fs::File::open(path).and_then(|mut file| file.read_to_string(&mut text)),
+    let written = |finding: &Finding| {
+        let places = finding.places.iter().map(|spot| spot.address.clone());
+        let mut all: Vec<String> = places.collect();
+        if all.is_empty() {
+            all.push(finding.address.clone());
+        }
+        all
     };
-    read.map_err(|error| {
-        let mut trouble = Trouble::file("cannot read the saved scan", path, &error);
-        trouble.kind = fernweh_ports::TroubleKind::Usage;
-        trouble
-    })?;
-    let scan: SavedScan = serde_json::from_str(&text).map_err(|_| {
-        Trouble::usage("this file is not a saved scan")
-            .at(path.display().to_string())
-            .because("it is not the JSON document that scan prints")
-            .hint("make one with: fernweh scan SITE --json > scan.json")
-    })?;
-    Ok(searchable(scan.findings.into_iter().map(|finding| finding.address)))
+    Ok(searchable(saved(path)?.findings.iter().flat_map(written)))
 }
 
 fn text(style: Style, site: &Site, report: &TraceReport, propose: bool) -> String {

@@ -2,10 +2,9 @@
 
 use super::counted;
 use super::{Document, Item, Section, made};
-use fernweh_core::finding::{Code, Finding, Severity};
+use fernweh_core::finding::{Code, Severity};
 use fernweh_flow::scan::ScanReport;
 use fernweh_flow::trace::{TraceReport, TracedPlace};
-use std::collections::BTreeMap;
 
 /// A scan: the findings by weight, with where their addresses live if that was traced.
 pub fn of_scan(
@@ -13,17 +12,17 @@ pub fn of_scan(
     traced: Option<&TraceReport>,
     shown: &dyn Fn(&TracedPlace) -> String,
 ) -> Document {
-    let of = |severity| {
-        report.findings.iter().filter(|found| found.code.severity() == severity).count() as u64
-    };
-    let (broken, warnings) = (of(Severity::Broken), of(Severity::Warning));
-    let headline = match (broken, warnings) {
+    let of = |severity| report.of(severity).findings;
+    let heavy = of(Severity::Broken) + of(Severity::Insecure);
+    let warnings = of(Severity::Warning);
+    let headline = match (heavy, warnings) {
+        (0, 0) if report.bounded => "Nothing wrong so far, and not everything was read".to_owned(),
         (0, 0) => "Nothing wrong was found".to_owned(),
         (0, _) => format!("Nothing is broken, {}", counted(warnings, "warning", "warnings")),
-        (_, 0) => format!("{} broken", counted(broken, "thing is", "things are")),
+        (_, 0) => format!("{} broken", counted(heavy, "thing is", "things are")),
         _ => format!(
             "{} broken, {}",
-            counted(broken, "thing is", "things are"),
+            counted(heavy, "thing is", "things are"),
             counted(warnings, "warning", "warnings")
         ),
     };
@@ -53,24 +52,25 @@ fn section(
     traced: Option<&TraceReport>,
     shown: &dyn Fn(&TracedPlace) -> String,
 ) -> Option<Section> {
-    // One fault on a hundred pages is one fault.
-    let mut groups: BTreeMap<(&str, &str), Vec<&Finding>> = BTreeMap::new();
-    for finding in report.findings.iter().filter(|finding| finding.code == code) {
-        groups.entry((&finding.address, &finding.detail)).or_default().push(finding);
-    }
-    let number: usize = groups.values().map(Vec::len).sum();
-    let items = groups.into_iter().map(|((address, detail), places)| {
+    let number = report.of_code(code).findings;
+    let findings = report.findings.iter().filter(|finding| finding.code == code);
+    let items = findings.map(|finding| {
         let mut lines = Vec::new();
-        if !detail.is_empty() {
-            lines.push(detail.to_owned());
+        if !finding.detail.is_empty() {
+            lines.push(finding.detail.clone());
         }
-        lines.extend(places.iter().map(|finding| match &finding.sheet {
-            Some(sheet) => format!(
-                "on {}, in {sheet}, line {}, {}",
-                finding.page, finding.line, finding.element
-            ),
-            None => format!("on {}, line {}, {}", finding.page, finding.line, finding.element),
+        lines.extend(finding.places.iter().map(|spot| {
+            let at = format!("line {}:{}, {}", spot.line, spot.column, spot.element);
+            match &spot.sheet {
+                Some(sheet) => format!("on {}, in {sheet}, {at}", spot.page),
+                None => format!("on {}, {at}", spot.page),
+            }
         }));
+        let more = finding.occurrences.saturating_sub(finding.places.len() as u64);
+        if more > 0 && !finding.places.is_empty() {
+            lines.push(format!("and {} more", counted(more, "place", "places")));
+        }
+        let address = finding.written();
         let found = traced.and_then(|traced| traced.texts.iter().find(|one| one.text == address));
         if let Some(found) = found {
             lines.extend(found.places.iter().map(|place| format!("stored in {}", shown(place))));
@@ -78,12 +78,12 @@ fn section(
                 lines.push("in no record and no file: created by the site's code".into());
             }
         }
-        Item { title: address.to_owned(), lines }
+        Item { title: finding.address.clone(), lines }
     });
     let items: Vec<Item> = items.collect();
     let weight = match code.severity() {
-        Severity::Broken => "broken",
-        Severity::Warning => "warning",
+        Severity::Broken | Severity::Insecure => "broken",
+        Severity::Warning | Severity::Note => "warning",
     };
     let title = format!("{} ({number})", capital(code.words()));
     let remedy = code.remedy().to_owned();

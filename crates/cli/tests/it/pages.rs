@@ -92,7 +92,10 @@ fn bounds_end_a_scan_and_are_named() {
     let pages = report["pages"].as_u64().unwrap();
     assert!((3..=5).contains(&pages), "{pages}");
     assert_eq!(report["bounded"], true);
-    fixture.workspace.run("scan old --own-only --max-pages 5").says("the scan stopped at a limit");
+    fixture
+        .workspace
+        .run("scan old --own-only --max-pages 5")
+        .says("the number of pages is bounded; raise it with --max-pages");
 }
 
 #[test]

@@ -1,82 +1,357 @@
 //! Addresses in style sheets (CSS Syntax Level 3), read with `cssparser`.
+//!
+//! Which elements a rule matches is not looked at: what a rule names is [`Usage::Styled`].
 
-use super::{Link, LinkKind};
+use super::media::applies_to;
+use super::{Link, LinkKind, Place, Usage};
 use crate::limits;
 use cssparser::{Parser, ParserInput, Token};
 
-/// Every `url()` and `@import` of a style sheet or of a `style` attribute.
+/// Every address of a style sheet.
 pub fn css_links(css: &str) -> Vec<Link> {
+    read(css, true)
+}
+
+/// Every address of the declarations of a `style` attribute.
+pub(super) fn declared_links(css: &str) -> Vec<Link> {
+    read(css, false)
+}
+
+fn read(css: &str, is_sheet: bool) -> Vec<Link> {
     let mut input = ParserInput::new(css);
     let mut parser = Parser::new(&mut input);
-    let mut found = Vec::new();
-    walk(&mut parser, Inside::Sheet, 0, &mut found);
-    found
+    let mut sheet = Sheet { found: Vec::new(), imports: is_sheet };
+    let (block, applies) = (if is_sheet { Block::Sheet } else { Block::Rule }, true);
+    sheet.block(&mut parser, block, applies, 0);
+    sheet.found
 }
 
 #[derive(Clone, Copy, PartialEq)]
-enum Inside {
+enum Block {
+    /// The outermost level of a sheet.
     Sheet,
+    /// Where declarations and further rules stand.
+    Rule,
     FontFace,
 }
 
-/// What lies in more brackets than [`limits::CSS_DEPTH`] is passed over: no style sheet that a
-/// browser would follow goes so deep, and each bracket takes room on the stack.
-fn walk(parser: &mut Parser<'_, '_>, inside: Inside, depth: usize, found: &mut Vec<Link>) {
-    let mut import = false;
-    let mut block = inside;
-    loop {
-        let line = parser.current_source_location().line as usize + 1;
-        let Ok(token) = parser.next() else { return };
-        let mut add = |kind, element: &str, address: &str| {
-            let (element, address) = (element.to_owned(), address.to_owned());
-            found.push(Link { kind, element, address, line });
-        };
-        let kind = if inside == Inside::FontFace { LinkKind::Font } else { LinkKind::Picture };
+/// What kind of statement is being read.
+#[derive(Clone, Copy, PartialEq)]
+enum Statement {
+    /// Not known yet.
+    Begun,
+    /// A selector, or a declaration: the end tells.
+    Plain,
+    /// A declaration of a variable.
+    Variable,
+    Import,
+    /// Another rule with `@`: addresses before its block are names.
+    Named(Block, bool),
+    Media,
+}
+
+struct Sheet {
+    found: Vec<Link>,
+    /// Whether `@import` may still stand here.
+    imports: bool,
+}
+
+impl Sheet {
+    /// What lies in more brackets than [`limits::CSS_DEPTH`] is passed over: no style sheet that a
+    /// browser would follow goes so deep, and each bracket takes room on the stack.
+    fn block(&mut self, parser: &mut Parser<'_, '_>, block: Block, applies: bool, depth: usize) {
+        let first = self.found.len();
+        while !parser.is_exhausted() {
+            self.statement(parser, block, applies, depth);
+        }
+        if block == Block::FontFace {
+            self.choose_font(first);
+        }
+    }
+
+    /// One declaration with its `;`, or one rule with its block.
+    fn statement(
+        &mut self,
+        parser: &mut Parser<'_, '_>,
+        block: Block,
+        applies: bool,
+        depth: usize,
+    ) {
+        let before = self.found.len();
+        let mut kind = Statement::Begun;
+        let font = block == Block::FontFace;
+        let link = if font { LinkKind::Font } else { LinkKind::Picture };
+        let (mut words, mut nested) = (0, false);
+        loop {
+            let at = place(parser);
+            let Ok(token) = parser.next() else { break };
+            let token = token.clone();
+            match token {
+                Token::Semicolon => break,
+                Token::CDO | Token::CDC if block == Block::Sheet => continue,
+                Token::AtKeyword(ref name) if kind == Statement::Begun => {
+                    let is = |other: &str| name.eq_ignore_ascii_case(other);
+                    kind = if is("import") && self.imports && block == Block::Sheet {
+                        Statement::Import
+                    } else if is("media") {
+                        let held = prelude_applies(parser);
+                        self.imports = false;
+                        kind = Statement::Media;
+                        if parser.try_parse(|parser| parser.expect_curly_bracket_block()).is_ok() {
+                            self.nested(parser, Block::Rule, applies && held, depth);
+                            break;
+                        }
+                        kind
+                    } else if is("font-face") {
+                        Statement::Named(Block::FontFace, applies)
+                    } else {
+                        Statement::Named(Block::Rule, applies)
+                    };
+                    let stays = is("charset") || is("layer") || kind == Statement::Import;
+                    self.imports &= stays;
+                }
+                Token::QuotedString(ref address) if kind == Statement::Import => {
+                    self.import(parser, at, address);
+                    break;
+                }
+                Token::UnquotedUrl(ref address) if kind == Statement::Import => {
+                    self.import(parser, at, address);
+                    break;
+                }
+                Token::Function(ref name)
+                    if kind == Statement::Import && name.eq_ignore_ascii_case("url") =>
+                {
+                    match quoted(parser) {
+                        Some(address) => self.import(parser, at, &address),
+                        None => drop(prelude_applies(parser)),
+                    }
+                    break;
+                }
+                Token::CurlyBracketBlock => {
+                    // What stood before a block were names, selectors, conditions.
+                    if kind != Statement::Variable {
+                        self.found.truncate(before);
+                    }
+                    self.imports = false;
+                    nested = true;
+                    let (block, applies) = match kind {
+                        Statement::Named(block, applies) => (block, applies),
+                        _ => (Block::Rule, applies),
+                    };
+                    self.nested(parser, block, applies, depth);
+                    if kind != Statement::Variable {
+                        break;
+                    }
+                }
+                _ => {
+                    if kind == Statement::Begun {
+                        let variable =
+                            matches!(&token, Token::Ident(name) if name.starts_with("--"));
+                        kind = if variable { Statement::Variable } else { Statement::Plain };
+                    }
+                    words += 1;
+                    let usage = match kind {
+                        Statement::Plain | Statement::Variable if applies => Usage::Styled,
+                        _ => Usage::Possible,
+                    };
+                    // A declaration begins with its name.
+                    if words > 1 {
+                        self.value(parser, &token, at, link, usage, depth);
+                    } else {
+                        skip(parser, &token);
+                    }
+                }
+            }
+        }
+        // Of `@namespace` and the like no address is fetched.
+        if matches!(kind, Statement::Named(..)) && !nested {
+            self.found.truncate(before);
+        }
+    }
+
+    fn nested(&mut self, parser: &mut Parser<'_, '_>, block: Block, applies: bool, depth: usize) {
+        let _ = parser.parse_nested_block(|inner| {
+            match depth < limits::CSS_DEPTH {
+                true => self.block(inner, block, applies, depth + 1),
+                false => while inner.next().is_ok() {},
+            }
+            Ok::<(), cssparser::ParseError<'_, ()>>(())
+        });
+    }
+
+    fn import(&mut self, parser: &mut Parser<'_, '_>, at: Place, address: &str) {
+        // `layer` and `supports()` may stand before the media.
+        let _ = parser.try_parse(|parser| parser.expect_ident_matching("layer"));
+        while parser
+            .try_parse(|parser| {
+                let name = parser.expect_function()?.clone();
+                let known = ["layer", "supports"].iter().any(|k| name.eq_ignore_ascii_case(k));
+                parser.parse_nested_block(|inner| {
+                    while inner.next().is_ok() {}
+                    Ok::<(), cssparser::ParseError<'_, ()>>(())
+                })?;
+                if known { Ok(()) } else { Err(parser.new_custom_error::<(), ()>(())) }
+            })
+            .is_ok()
+        {}
+        // It is fetched for whatever media.
+        prelude_applies(parser);
+        let _ = parser.try_parse(|parser| parser.expect_semicolon());
+        self.add(LinkKind::Style, "@import", address, at, Usage::Loaded);
+    }
+
+    /// One token of a value, and what lies in its brackets.
+    fn value(
+        &mut self,
+        parser: &mut Parser<'_, '_>,
+        token: &Token<'_>,
+        at: Place,
+        kind: LinkKind,
+        usage: Usage,
+        depth: usize,
+    ) {
+        let part = if kind == LinkKind::Font { "@font-face url()" } else { "url()" };
         match token {
-            Token::AtKeyword(name) => {
-                import = name.eq_ignore_ascii_case("import");
-                let font = name.eq_ignore_ascii_case("font-face");
-                block = if font { Inside::FontFace } else { inside };
-            }
-            Token::QuotedString(address) if import => {
-                add(LinkKind::Style, "@import", address);
-                import = false;
-            }
-            Token::UnquotedUrl(address) if import => {
-                add(LinkKind::Style, "@import", address);
-                import = false;
-            }
-            Token::UnquotedUrl(address) => add(kind, element_of(kind), address),
-            Token::Semicolon => import = false,
+            Token::UnquotedUrl(address) => self.add(kind, part, address, at, usage),
             Token::Function(name) if name.eq_ignore_ascii_case("url") => {
+                if let Some(address) = quoted(parser) {
+                    self.add(kind, part, &address, at, usage);
+                }
+            }
+            Token::Function(name)
+                if name.eq_ignore_ascii_case("image-set")
+                    || name.eq_ignore_ascii_case("-webkit-image-set") =>
+            {
+                self.image_set(parser, usage);
+            }
+            Token::Function(_)
+            | Token::ParenthesisBlock
+            | Token::SquareBracketBlock
+            | Token::CurlyBracketBlock => {
                 let _ = parser.parse_nested_block(|inner| {
-                    if let Ok(address) = inner.expect_string() {
-                        let kind = if import { LinkKind::Style } else { kind };
-                        let element = if import { "@import" } else { element_of(kind) };
-                        let (element, address) = (element.to_owned(), address.to_string());
-                        found.push(Link { kind, element, address, line });
+                    loop {
+                        let at = place(inner);
+                        let Ok(token) = inner.next() else { break };
+                        let token = token.clone();
+                        match depth < limits::CSS_DEPTH {
+                            true => self.value(inner, &token, at, kind, usage, depth + 1),
+                            false => skip(inner, &token),
+                        }
                     }
                     Ok::<(), cssparser::ParseError<'_, ()>>(())
                 });
-                import = false;
-            }
-            Token::CurlyBracketBlock
-            | Token::ParenthesisBlock
-            | Token::SquareBracketBlock
-            | Token::Function(_)
-                if depth < limits::CSS_DEPTH =>
-            {
-                let _ = parser.parse_nested_block(|inner| {
-                    walk(inner, block, depth + 1, found);
-                    Ok::<(), cssparser::ParseError<'_, ()>>(())
-                });
-                block = inside;
             }
             _ => {}
         }
     }
+
+    /// `image-set("a.png" 1x, url(b.png) 2x)`: one is fetched.
+    fn image_set(&mut self, parser: &mut Parser<'_, '_>, usage: Usage) {
+        let first = self.found.len();
+        let mut densities = Vec::new();
+        let _ = parser.parse_nested_block(|inner| {
+            let each = inner.parse_comma_separated(|part| {
+                let mut density = 1.0;
+                let (mut known, mut address) = (true, None);
+                loop {
+                    let at = place(part);
+                    let Ok(token) = part.next() else { break };
+                    match token.clone() {
+                        Token::QuotedString(text) | Token::UnquotedUrl(text) => {
+                            address = Some((text.to_string(), at));
+                        }
+                        Token::Function(name) if name.eq_ignore_ascii_case("url") => {
+                            address = quoted(part).map(|text| (text, at));
+                        }
+                        Token::Function(name) if name.eq_ignore_ascii_case("type") => {
+                            known = quoted(part).is_some_and(|text| super::is_known_picture(&text));
+                        }
+                        Token::Dimension { value, unit, .. } => {
+                            let dots = unit.eq_ignore_ascii_case("dpi");
+                            density = if dots { value / 96.0 } else { value };
+                        }
+                        _ => {}
+                    }
+                }
+                if let Some((text, at)) = address {
+                    densities.push((density, known));
+                    self.add(LinkKind::Picture, "image-set()", &text, at, Usage::Possible);
+                }
+                Ok::<(), cssparser::ParseError<'_, ()>>(())
+            });
+            each.map(drop)
+        });
+        // The least density that is enough, else the greatest.
+        let best = densities.iter().enumerate().filter(|(_, (_, known))| *known).min_by(|a, b| {
+            let rank = |density: f32| {
+                if density >= 1.0 { (0, density) } else { (1, -density) }
+            };
+            let (a, b) = (rank(a.1.0), rank(b.1.0));
+            a.0.cmp(&b.0).then(a.1.total_cmp(&b.1))
+        });
+        if let Some((number, _)) = best {
+            self.found[first + number].usage = usage;
+        }
+    }
+
+    /// Of the sources of a font the browser takes the first that it can read.
+    fn choose_font(&mut self, first: usize) {
+        let mut taken = false;
+        for link in &mut self.found[first..] {
+            if link.kind == LinkKind::Font && link.usage == Usage::Styled {
+                let path = link.address.split(['?', '#']).next().unwrap_or_default();
+                let old = path.ends_with(".eot") || path.ends_with(".svg");
+                if taken || old {
+                    link.usage = Usage::Possible;
+                }
+                taken |= !old;
+            }
+        }
+    }
+
+    fn add(&mut self, kind: LinkKind, part: &'static str, address: &str, at: Place, usage: Usage) {
+        let address = address.to_owned();
+        self.found.push(Link { kind, usage, element: part.into(), address, at, span: 0..0 });
+    }
 }
 
-fn element_of(kind: LinkKind) -> &'static str {
-    if kind == LinkKind::Font { "@font-face url()" } else { "url()" }
+/// The text of `url("…")` and the like, whose bracket has just been opened.
+fn quoted(parser: &mut Parser<'_, '_>) -> Option<String> {
+    let found = parser.parse_nested_block(|inner| {
+        let text = inner.expect_string()?.to_string();
+        while inner.next().is_ok() {}
+        Ok::<String, cssparser::ParseError<'_, ()>>(text)
+    });
+    found.ok()
+}
+
+fn skip(parser: &mut Parser<'_, '_>, token: &Token<'_>) {
+    if matches!(
+        token,
+        Token::Function(_)
+            | Token::ParenthesisBlock
+            | Token::SquareBracketBlock
+            | Token::CurlyBracketBlock
+    ) {
+        let _ = parser.parse_nested_block(|inner| {
+            while inner.next().is_ok() {}
+            Ok::<(), cssparser::ParseError<'_, ()>>(())
+        });
+    }
+}
+
+/// Whether the media before the next `;` or block apply.
+fn prelude_applies(parser: &mut Parser<'_, '_>) -> bool {
+    use cssparser::{Delimiter, ParseError};
+    let read = parser
+        .parse_until_before(Delimiter::Semicolon | Delimiter::CurlyBracketBlock, |it| {
+            Ok::<bool, ParseError<'_, ()>>(applies_to(it))
+        });
+    read.unwrap_or(false)
+}
+
+fn place(parser: &mut Parser<'_, '_>) -> Place {
+    parser.skip_whitespace();
+    let location = parser.current_source_location();
+    Place { line: location.line as usize + 1, column: location.column as usize }
 }

@@ -1,168 +1,137 @@
-//! Addresses in HTML, read with `lol_html` (the parsing rules of the HTML standard).
+//! HTML, read with `lol_html` (the tokenizing rules of the HTML standard).
 
-use super::{Lines, Link, LinkKind, css_links};
-use crate::rewrite::spelling;
+use super::elements::{Attribute, Raw, Reader, Space, Tag};
+use super::text_of::Visible;
+use super::{Page, Place, Places};
 use lol_html::html_content::Element;
-use lol_html::{HtmlRewriter, Settings, element, text};
+use lol_html::{HtmlRewriter, MemorySettings, Settings, doc_text, element, text};
 use std::cell::RefCell;
+use std::ops::Range;
+use std::rc::Rc;
 
-/// Every address of a page, with its role, in the order of the page.
-pub fn html_links(html: &[u8]) -> Vec<Link> {
-    let found: RefCell<Vec<Link>> = RefCell::default();
-    let lines = RefCell::new(Lines::new(html));
-    // The text of a style element may come in several pieces.
-    let style: RefCell<(String, usize)> = RefCell::default();
-    let settings = Settings::new()
+/// Reads a page. `words` says whether what visitors read is wanted too.
+pub fn read_html(html: &str, words: bool) -> Page {
+    let visible = words.then(|| Rc::new(RefCell::new(Visible::default())));
+    let mut page = read(Reader::default(), html, visible.clone());
+    if let Some(visible) = visible {
+        page.text = visible.take().finish();
+    }
+    page
+}
+
+/// Reads a part of a page.
+pub(super) fn read_into(reader: Reader, html: &str) -> Page {
+    read(reader, html, None)
+}
+
+/// Text of an element that is no content, as it comes.
+struct Gathered {
+    raw: Raw,
+    text: String,
+    at: Option<usize>,
+    span: Range<usize>,
+}
+
+struct State<'a> {
+    reader: Reader,
+    places: Places<'a>,
+    gathered: Option<Gathered>,
+}
+
+impl State<'_> {
+    fn finish_text(&mut self) {
+        if let Some(Gathered { raw, text, at, span }) = self.gathered.take()
+            && let Some(at) = at
+        {
+            let at = self.places.at(at);
+            self.reader.text(&raw, &text, at, span);
+        }
+    }
+}
+
+fn read(reader: Reader, html: &str, visible: Option<Rc<RefCell<Visible>>>) -> Page {
+    // Without a `<` there is no element.
+    let state = RefCell::new(State { reader, places: Places::new(html), gathered: None });
+    // Ends of elements are told to handlers that outlive everything else.
+    let ends: Rc<RefCell<Vec<usize>>> = Rc::default();
+    let (told, seen) = (ends.clone(), visible.clone());
+    let mut settings = Settings::new()
         .append_element_content_handler(element!("*", |el| {
-            let line = lines.borrow_mut().at(el.source_location().bytes().start);
-            of_element(el, line, &mut found.borrow_mut());
+            let state = &mut *state.borrow_mut();
+            state.finish_text();
+            for before in told.borrow_mut().drain(..) {
+                state.reader.end(before);
+            }
+            start(state, el, &told);
+            if let Some(visible) = &seen {
+                visible.borrow_mut().element(&el.tag_name());
+            }
             Ok(())
         }))
-        .append_element_content_handler(text!("style", |chunk| {
-            let mut style = style.borrow_mut();
-            if style.0.is_empty() {
-                style.1 = lines.borrow_mut().at(chunk.source_location().bytes().start);
+        .append_element_content_handler(text!(
+            "style, script, noscript, noembed, noframes, title",
+            |chunk| {
+                let state = &mut *state.borrow_mut();
+                if let Some(gathered) = &mut state.gathered {
+                    let start = chunk.source_location().bytes().start;
+                    gathered.at.get_or_insert(start);
+                    gathered.text.push_str(chunk.as_str());
+                    if chunk.last_in_text_node() {
+                        state.finish_text();
+                    }
+                }
+                Ok(())
             }
-            style.0.push_str(chunk.as_str());
-            if chunk.last_in_text_node() {
-                let first = style.1;
-                let links = css_links(&std::mem::take(&mut style.0));
-                found.borrow_mut().extend(links.into_iter().map(|link| Link {
-                    element: format!("style {}", link.element),
-                    line: first + link.line - 1,
-                    ..link
-                }));
-            }
+        ))
+        .with_memory_settings(MemorySettings::new().with_max_allowed_memory_usage(usize::MAX));
+    if let Some(visible) = visible {
+        settings = settings.append_document_content_handler(doc_text!(move |chunk| {
+            visible.borrow_mut().text(chunk.as_str(), chunk.text_type(), chunk.last_in_text_node());
             Ok(())
         }));
-    let mut reader = HtmlRewriter::new(settings, |_: &[u8]| {});
-    // What follows something unreadable is not reported; what came before is.
-    if reader.write(html).is_ok() {
-        let _ = reader.end();
     }
-    found.take()
+    {
+        let mut rewriter = HtmlRewriter::new(settings, |_: &[u8]| {});
+        // What follows something unreadable is not reported; what came before is.
+        if rewriter.write(html.as_bytes()).is_ok() {
+            let _ = rewriter.end();
+        }
+    }
+    let mut state = state.into_inner();
+    state.finish_text();
+    state.reader.page
 }
 
-fn of_element(el: &Element<'_, '_>, line: usize, found: &mut Vec<Link>) {
-    let tag = el.tag_name();
-    let rel = el.get_attribute("rel").unwrap_or_default().to_ascii_lowercase();
-    let kind_of = |attribute: &str| -> Option<LinkKind> {
-        Some(match (tag.as_str(), attribute) {
-            ("a" | "area", "href") => LinkKind::Page,
-            ("link", "href") => return link_kind(&rel, el.get_attribute("as")),
-            ("script", "src") => LinkKind::Script,
-            ("img", "src") | ("input", "src") | ("video", "poster") => LinkKind::Picture,
-            ("image", "href" | "xlink:href") => LinkKind::Picture,
-            ("img" | "source", "srcset") => LinkKind::PictureSet,
-            ("audio" | "video" | "source" | "track", "src") => LinkKind::Media,
-            ("iframe" | "frame", "src") => LinkKind::Frame,
-            ("embed", "src") | ("object", "data") => LinkKind::Other,
-            ("form", "action") | ("button" | "input", "formaction") => LinkKind::Form,
-            ("base", "href") => LinkKind::Base,
-            (_, "background") => LinkKind::Picture,
-            _ => return None,
-        })
+fn start(state: &mut State<'_>, el: &mut Element<'_, '_>, told: &Rc<RefCell<Vec<usize>>>) {
+    let name = el.tag_name();
+    let space = match el.namespace_uri() {
+        "http://www.w3.org/1999/xhtml" => Space::Html,
+        "http://www.w3.org/2000/svg" => Space::Svg,
+        _ => Space::Other,
     };
-    for attribute in el.attributes() {
-        let name = attribute.name();
-        let value = decode_entities(&attribute.value());
-        if name == "style" {
-            found.extend(css_links(&value).into_iter().map(|link| Link {
-                element: format!("{tag} style {}", link.element),
-                line,
-                ..link
-            }));
-            continue;
-        }
-        let Some(kind) = kind_of(&name) else { continue };
-        let element = format!("{tag} {name}");
-        let mut add = |address: &str| {
-            let (element, address) = (element.clone(), address.trim().to_owned());
-            found.push(Link { kind, element, address, line });
-        };
-        if kind == LinkKind::PictureSet {
-            srcset(&value).into_iter().for_each(add);
-        } else {
-            add(&value);
-        }
+    let attributes: Vec<Attribute> = el
+        .attributes()
+        .iter()
+        .map(|attribute| Attribute {
+            name: attribute.name(),
+            value: htmlize::unescape_attribute(attribute.value().replace('\0', "\u{fffd}"))
+                .into_owned(),
+            at: attribute.value_source_location().map_or(0, |at| at.bytes().start),
+        })
+        .collect();
+    let tag =
+        Tag { name: &name, space, attributes: &attributes, span: el.source_location().bytes() };
+    let before = state.reader.opened();
+    let places = &mut state.places;
+    let mut place = |at: usize| -> Place { places.at(at) };
+    let raw = state.reader.start(&tag, &mut place);
+    if Reader::wants_end(&name, space) {
+        let told = told.clone();
+        // An element that can have no end has none to tell.
+        let _ = el.on_end_tag(Box::new(move |_| {
+            told.borrow_mut().push(before);
+            Ok(())
+        }));
     }
-    let refresh = el.get_attribute("http-equiv").is_some_and(|v| v.eq_ignore_ascii_case("refresh"));
-    if tag == "meta" && refresh {
-        let content = decode_entities(&el.get_attribute("content").unwrap_or_default());
-        let lower = content.to_ascii_lowercase();
-        if let Some(at) = lower.find("url=") {
-            let address = content[at + 4..].trim().trim_matches(['"', '\'']).to_owned();
-            found.push(Link {
-                kind: LinkKind::Page,
-                element: "meta refresh".into(),
-                address,
-                line,
-            });
-        }
-    }
-}
-
-fn link_kind(rel: &str, preload: Option<String>) -> Option<LinkKind> {
-    let has = |word: &str| rel.split_ascii_whitespace().any(|part| part == word);
-    if has("stylesheet") {
-        return Some(LinkKind::Style);
-    }
-    if has("icon") || has("apple-touch-icon") {
-        return Some(LinkKind::Picture);
-    }
-    if has("preload") || has("modulepreload") || has("manifest") {
-        return Some(match preload.as_deref() {
-            Some("font") => LinkKind::Font,
-            Some("style") => LinkKind::Style,
-            Some("image") => LinkKind::Picture,
-            Some("script") => LinkKind::Script,
-            _ => LinkKind::Other,
-        });
-    }
-    let page = ["canonical", "alternate", "next", "prev", "shortlink"];
-    page.iter().any(|word| has(word)).then_some(LinkKind::Page)
-}
-
-/// The addresses of a `srcset`: candidates are separated by commas, but a comma can
-/// also stand inside an address; one that follows white space or ends a word parts.
-fn srcset(value: &str) -> Vec<&str> {
-    let mut found = Vec::new();
-    let mut rest = value.trim_start_matches([' ', '\n', '\t', '\r', ',']);
-    while !rest.is_empty() {
-        let end = rest.find(char::is_whitespace).unwrap_or(rest.len());
-        let word = &rest[..end];
-        let address = word.trim_end_matches(',');
-        found.push(address);
-        rest = &rest[end..];
-        if address.len() == word.len() {
-            rest = rest.find(',').map_or("", |comma| &rest[comma + 1..]);
-        }
-        rest = rest.trim_start_matches([' ', '\n', '\t', '\r', ',']);
-    }
-    found
-}
-
-/// Resolves the entities that occur in addresses.
-pub(super) fn decode_entities(text: &str) -> String {
-    if !text.contains('&') {
-        return text.to_owned();
-    }
-    let b = text.as_bytes();
-    let mut out = String::with_capacity(text.len());
-    let mut at = 0;
-    while at < b.len() {
-        let next = spelling::entity(b, at);
-        match next {
-            Some((ch, end)) => {
-                out.push(ch);
-                at = end;
-            }
-            None => {
-                let ch = text[at..].chars().next().unwrap_or_default();
-                out.push(ch);
-                at += ch.len_utf8().max(1);
-            }
-        }
-    }
-    out
+    state.gathered = raw.map(|raw| Gathered { raw, text: String::new(), at: None, span: tag.span });
 }

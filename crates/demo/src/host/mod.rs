@@ -56,7 +56,7 @@ impl StandIn {
     pub fn start(options: HostOptions, authority: &Authority) -> Result<Self, Failure> {
         let runtime =
             tokio::runtime::Builder::new_multi_thread().worker_threads(2).enable_all().build()?;
-        let acceptor = TlsAcceptor::from(authority.serve(&options.host)?);
+        let acceptor = TlsAcceptor::from(authority.serve(&[&options.host])?);
         let listener = runtime.block_on(TcpListener::bind(("127.0.0.1", options.port)))?;
         let address = listener.local_addr()?;
         let credentials =

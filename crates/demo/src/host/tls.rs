@@ -32,10 +32,11 @@ impl Authority {
         Ok((certificate.pem(), key.serialize_pem()))
     }
 
-    /// What a server needs to answer as `host`.
-    pub(super) fn serve(&self, host: &str) -> Result<Arc<ServerConfig>, Failure> {
+    /// What a server needs to answer as these hosts.
+    pub fn serve(&self, hosts: &[&str]) -> Result<Arc<ServerConfig>, Failure> {
         let key = KeyPair::generate()?;
-        let params = CertificateParams::new(vec![host.to_owned()])?;
+        let names = hosts.iter().map(|host| (*host).to_owned()).collect::<Vec<_>>();
+        let params = CertificateParams::new(names)?;
         let certificate = params.signed_by(&key, &self.issuer)?;
         let key = PrivateKeyDer::Pkcs8(PrivatePkcs8KeyDer::from(key.serialize_der()));
         let provider = Arc::new(rustls::crypto::ring::default_provider());

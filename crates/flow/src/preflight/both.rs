@@ -197,7 +197,7 @@ pub fn page_of(site: &dyn SiteAccess) -> Result<Check> {
 
 fn page(site: &dyn SiteAccess, destination: bool) -> Result<Check> {
     let url = site.url().map(|url| format!("{url}/")).unwrap_or_default();
-    let request = PageRequest { url: url.clone(), body: Some(64 << 10) };
+    let request = PageRequest { url: url.clone(), body: Some(64 << 10), texts_only: false };
     let answer = site.pages()?.fetch(&request);
     Ok(judge_page(&url, &answer, site.has_login(), destination, site.names_host()))
 }

@@ -24,7 +24,7 @@ pub use moving::Move;
 pub use pack::Pack;
 pub use rewrite::Rewrite;
 pub use rules::{pair, ready, warn_of_shadowed};
-pub use scan::Scan;
+pub use scan::{SLOW, Scan};
 pub use survey::Survey;
 pub use trace::{Known, Trace};
 pub use undo::{Undo, Undone, discard_run, kept_runs, take_over};

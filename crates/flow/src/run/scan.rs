@@ -13,20 +13,38 @@ pub struct Scan {
     pub old: Option<Rewriter>,
     /// Ask other hosts whether their addresses exist, once each.
     pub external: bool,
+    /// Also read what the site's own `robots.txt` closes to robots.
+    pub whole: bool,
+    /// Never send more than two requests at once.
+    pub gently: bool,
     /// The largest number of pages.
     pub pages: usize,
     /// The largest number of links from the first page.
     pub depth: usize,
     /// After this time nothing more is asked for.
     pub time: Duration,
+    /// A page whose answer begins later than this is called slow.
+    pub slow: Duration,
 }
+
+/// A visitor waits this long and no longer.
+pub const SLOW: Duration = Duration::from_secs(3);
 
 impl Scan {
     /// The site's own pages, within the usual bounds; other hosts are asked slowly, and that is
     /// for a scan of its own.
     pub fn own_pages(old: Option<Rewriter>) -> Self {
         let time = Duration::from_secs(4 * 60 * 60);
-        Self { old, external: false, pages: 20_000, depth: 100, time }
+        Self {
+            old,
+            external: false,
+            whole: false,
+            gently: false,
+            pages: 20_000,
+            depth: 100,
+            time,
+            slow: SLOW,
+        }
     }
 
     /// Scans the site.
@@ -44,9 +62,12 @@ impl Scan {
             start,
             old: self.old.as_ref(),
             external: self.external,
+            whole: self.whole,
+            gently: self.gently,
             pages: self.pages,
             depth: self.depth,
             time: self.time,
+            slow: self.slow,
         };
         scan(&options, &*site.pages()?, around.progress)
             .map_err(|trouble| trouble.doing(format!("scanning {url}")))

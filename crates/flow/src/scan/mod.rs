@@ -1,22 +1,30 @@
 //! Opening every page of a site and judging what it refers to.
 //!
-//! The crawl collects, for every address, what came back and who refers to it; the
-//! findings follow from both at the end. A few threads fetch at once; what is kept per
-//! address is bounded.
+//! The crawl keeps, for every address, what came back, and until then who refers to it; findings
+//! come as soon as both are known. What is kept per address is small, and lies on disk beyond a
+//! size.
 
 mod acting;
 mod crawl;
-mod found;
+mod endless;
+mod groups;
 mod judge;
+mod pace;
+mod read;
+mod report;
+mod since;
+mod store;
 #[cfg(test)]
 mod tests;
 
-use fernweh_core::finding::{Code, Finding};
+pub use endless::Endless;
+pub use report::{Limit, ScanReport, Total};
+pub use since::Since;
+
+use crawl::{Crawl, Start, crawl};
 use fernweh_core::rewrite::Rewriter;
-use fernweh_ports::{PageSource, Progress, Result, Trouble, Unit, counted};
-use serde::Serialize;
-use std::collections::BTreeMap;
-use std::time::Duration;
+use fernweh_ports::{PageProblem, PageSource, Progress, Result, Trouble, Unit, counted};
+use std::time::{Duration, Instant};
 use url::Url;
 
 /// What to scan, and its bounds.
@@ -27,36 +35,18 @@ pub struct ScanOptions<'a> {
     pub old: Option<&'a Rewriter>,
     /// Ask other hosts whether their addresses exist, once each.
     pub external: bool,
+    /// Also read what the site's own `robots.txt` closes to robots.
+    pub whole: bool,
+    /// Never send more than two requests at once.
+    pub gently: bool,
     /// The largest number of pages.
     pub pages: usize,
     /// The largest number of links from the first page.
     pub depth: usize,
     /// After this time nothing more is asked for.
     pub time: Duration,
-}
-
-/// What a scan found.
-#[derive(Clone, Debug, Default, Serialize, schemars::JsonSchema)]
-pub struct ScanReport {
-    /// The first page.
-    pub start: String,
-    /// Pages read.
-    pub pages: u64,
-    /// Pictures, styles, scripts and the like that were asked for.
-    pub resources: u64,
-    /// Addresses on other hosts that were asked for.
-    pub external: u64,
-    /// Addresses on other hosts that were not asked for.
-    pub external_skipped: u64,
-    /// Links that were not followed because they log out or delete.
-    pub not_followed: Vec<String>,
-    /// Whether a bound ended the scan before everything was read.
-    pub bounded: bool,
-    /// Number of findings by code.
-    pub counts: BTreeMap<String, u64>,
-    /// The findings, by weight, then by page.
-    #[serde(skip_serializing_if = "Vec::is_empty")]
-    pub findings: Vec<Finding>,
+    /// A page whose answer begins later than this is called slow.
+    pub slow: Duration,
 }
 
 /// Scans a site.
@@ -66,22 +56,14 @@ pub fn scan(
     progress: &dyn Progress,
 ) -> Result<ScanReport> {
     progress.stage("pages", None, Unit::Pages);
-    let crawl = crawl::crawl(options, source, progress)?;
-    if let Some((status, detail)) = crawl.start_failed(options) {
-        let hint = match status {
-            401 => "set login and password.login of the site",
-            403 => "a proxy or firewall blocks programs; allow your address there",
-            503 => "the site is in maintenance, or a proxy or firewall blocks programs",
-            _ if detail.contains("certificate") => {
-                "if the certificate is the host's own, ask its provider for the SHA-256 and set \
-                 trust = \"sha256:…\" for this site; or name who has signed it: authority"
-            }
-            _ => "open the address in a browser; check url and connect-to of the site",
-        };
-        return Err(Trouble::outside("the first page cannot be read")
-            .at(options.start.as_str())
-            .because(detail)
-            .hint(hint));
+    let began = Instant::now();
+    let mut crawl = crawl(options, source, progress)?;
+    if crawl.interrupted && crawl.pages == 0 {
+        progress.go_on()?;
+    }
+    if let Some((because, hint)) = nothing_to_scan(&crawl) {
+        let trouble = Trouble::outside("the first page cannot be read");
+        return Err(trouble.at(options.start.as_str()).because(because).hint(hint));
     }
     let mut report = ScanReport {
         start: options.start.to_string(),
@@ -89,17 +71,73 @@ pub fn scan(
         resources: crawl.resources,
         external: crawl.external,
         external_skipped: crawl.external_skipped,
+        robots_skipped: crawl.robots_skipped,
         not_followed: crawl.not_followed.iter().cloned().collect(),
-        bounded: crawl.bounded,
+        not_followed_total: crawl.not_followed_total,
+        endless: crawl.shapes.cut(),
+        bounded: !crawl.limits.is_empty(),
+        limits: crawl.limits.into_values().collect(),
+        interrupted: crawl.interrupted,
         ..ScanReport::default()
     };
-    report.findings = judge::findings(crawl);
-    for code in Code::ALL {
-        let count = report.findings.iter().filter(|finding| finding.code == code).count();
-        if count > 0 {
-            report.counts.insert(code.name().into(), count as u64);
-        }
-    }
+    crawl.groups.finish(&mut crawl.store, &mut report);
+    report.seconds = (began.elapsed().as_secs_f64() * 1000.0).round() / 1000.0;
     progress.done(&counted(report.pages, "page", "pages"));
     Ok(report)
+}
+
+/// Why there is nothing to scan, and what to try.
+fn nothing_to_scan(crawl: &Crawl) -> Option<(String, String)> {
+    let usual = "open the address in a browser; check url and connect-to of the site";
+    let (because, hint) = match &crawl.start {
+        Start::Unasked => {
+            return Some((
+                "a limit of the scan was reached before the first page".into(),
+                "give it more time: --max-minutes".into(),
+            ));
+        }
+        Start::Elsewhere(end) => (
+            format!("it redirects to {end}, which is another site"),
+            format!("scan that one: fernweh scan {end}"),
+        ),
+        Start::Loop => ("its redirects form a loop".into(), usual.to_owned()),
+        Start::NoPage(is) => (
+            format!("{is}, not a page"),
+            "if this is the source of a program, the web server does not run it; otherwise name \
+             the address of a page"
+                .into(),
+        ),
+        Start::Page { asks_password: true, moved: true, .. } if crawl.pages <= 1 => (
+            "every address leads to a login".into(),
+            "let visitors in for the time of the scan, or put the site behind HTTP basic \
+             authentication instead: login and password.login"
+                .into(),
+        ),
+        Start::Page { links: 0, .. } if !crawl.listed => (
+            "no link leads on from this page, and no sitemap names others".into(),
+            "open the address in a browser; name another first page, if the site has one".into(),
+        ),
+        Start::Page { .. } => return None,
+        Start::Status(status) => {
+            let hint = match status {
+                401 => "set login and password.login of the site",
+                403 => "a proxy or firewall blocks programs; allow your address there",
+                429 => "the server asks for fewer requests; wait, then: --gently",
+                503 => "the site is in maintenance, or a proxy or firewall blocks programs",
+                _ => usual,
+            };
+            (judge::words(*status), hint.to_owned())
+        }
+        Start::Problem(problem) => {
+            let hint = match problem {
+                PageProblem::Certificate(_) => {
+                    "if the certificate is the host's own, ask its provider for the SHA-256 and \
+                     set trust = \"sha256:…\" for this site; or name who has signed it: authority"
+                }
+                _ => usual,
+            };
+            (problem.to_string(), hint.to_owned())
+        }
+    };
+    Some((because, hint))
 }

@@ -1,152 +1,431 @@
 use super::*;
-use fernweh_ports::{PageProblem, PageRequest, PageResponse, Silent};
+use fernweh_core::finding::{Code, Finding, Severity};
+use fernweh_core::rewrite::Rule;
+use fernweh_ports::{Fetched, Fetching, PageRequest, PageResponse, Silent};
 use std::collections::HashMap;
 use std::sync::Mutex;
 
-/// Pages in memory: address → status and body, or where it leads.
-struct Memory {
-    pages: HashMap<&'static str, (u16, &'static str)>,
+/// A web in memory: for each address what its server says, in the order in which it is asked.
+#[derive(Default)]
+struct Web {
+    answers: Mutex<HashMap<String, Vec<Fetched>>>,
+    /// What every other address says.
+    other: Option<PageResponse>,
     asked: Mutex<Vec<(String, bool)>>,
 }
 
-impl PageSource for Memory {
-    fn fetch(&self, request: &PageRequest) -> std::result::Result<PageResponse, PageProblem> {
-        self.asked.lock().unwrap().push((request.url.clone(), request.body.is_some()));
-        let Some((status, body)) = self.pages.get(request.url.as_str()) else {
-            return Ok(PageResponse { status: 404, ..PageResponse::default() });
-        };
-        if *status == 405 && request.body.is_some() {
-            return Ok(PageResponse { status: 200, ..PageResponse::default() });
-        }
-        let location = (300..400).contains(status).then(|| (*body).to_owned());
-        let media_type = if request.url.ends_with(".css") { "text/css" } else { "text/html" };
-        Ok(PageResponse {
-            status: *status,
-            location,
-            media_type: media_type.into(),
-            body: body.as_bytes().to_vec(),
-        })
+fn page(body: &str) -> PageResponse {
+    typed("text/html", body)
+}
+
+fn typed(media_type: &str, body: &str) -> PageResponse {
+    let body = body.as_bytes().to_vec();
+    PageResponse { status: 200, media_type: media_type.into(), body, ..PageResponse::default() }
+}
+
+fn status(status: u16) -> PageResponse {
+    PageResponse { status, ..PageResponse::default() }
+}
+
+fn to(target: &str) -> PageResponse {
+    PageResponse { location: Some(target.into()), ..status(302) }
+}
+
+impl Web {
+    fn of<const N: usize>(pages: [(&str, PageResponse); N]) -> Self {
+        let web = Self::default();
+        pages.into_iter().for_each(|(url, answer)| web.say(url, Ok(answer)));
+        web
+    }
+
+    fn say(&self, url: &str, answer: Fetched) {
+        self.answers.lock().unwrap().entry(url.into()).or_default().push(answer);
+    }
+
+    fn asked_for(&self, part: &str) -> usize {
+        self.asked.lock().unwrap().iter().filter(|(url, _)| url.contains(part)).count()
     }
 }
 
-fn scanned(
-    pages: &[(&'static str, u16, &'static str)],
-    external: bool,
-) -> (ScanReport, Vec<(String, bool)>) {
-    let pages = pages.iter().map(|(url, status, body)| (*url, (*status, *body))).collect();
-    let memory = Memory { pages, asked: Mutex::default() };
-    let options = ScanOptions {
-        start: Url::parse("https://a.example/sub/").unwrap(),
+impl PageSource for Web {
+    fn begin(&self, request: PageRequest, done: Fetching) {
+        self.asked.lock().unwrap().push((request.url.clone(), request.body.is_some()));
+        let mut answers = self.answers.lock().unwrap();
+        let answer = match answers.get_mut(&request.url) {
+            Some(several) if several.len() > 1 => several.remove(0),
+            Some(one) => one[0].clone(),
+            None => Ok(self.other.clone().unwrap_or_else(|| status(404))),
+        };
+        drop(answers);
+        done(answer.map(|mut answer| {
+            if request.body.is_none() {
+                answer.body.clear();
+            }
+            answer
+        }));
+    }
+}
+
+fn options(start: &str) -> ScanOptions<'static> {
+    ScanOptions {
+        start: Url::parse(start).unwrap(),
         old: None,
-        external,
-        pages: 100,
+        external: true,
+        whole: false,
+        gently: false,
+        pages: 1000,
         depth: 10,
-        time: std::time::Duration::from_secs(600),
+        time: Duration::from_secs(600),
+        slow: Duration::from_secs(3),
+    }
+}
+
+const START: &str = "https://a.example/sub/";
+
+fn scanned(web: &Web) -> ScanReport {
+    scan(&options(START), web, &Silent).unwrap()
+}
+
+fn shown(report: &ScanReport) -> Vec<(Code, &str)> {
+    report.findings.iter().map(|f| (f.code, f.address.as_str())).collect()
+}
+
+fn one(report: &ScanReport, code: Code) -> &Finding {
+    let found: Vec<&Finding> = report.findings.iter().filter(|f| f.code == code).collect();
+    assert_eq!(found.len(), 1, "{code:?}: {:?}", shown(report));
+    found[0]
+}
+
+#[test]
+fn a_start_that_is_no_page_of_the_site_is_said_as_what_it_is() {
+    let because = |answer: PageResponse| {
+        let web =
+            Web::of([(START, answer), ("https://a.example/login", page("<input type=password>"))]);
+        scan(&options(START), &web, &Silent).unwrap_err().because.clone().unwrap()
     };
-    let report = scan(&options, &memory, &Silent).unwrap();
-    (report, memory.asked.into_inner().unwrap())
-}
-
-const FRONT: &str = "<a href=x>x</a><a href=http://b.test/gone>b</a><a \
-                 href=http://b.test/gone#y>b</a>\
-    <a href=http://b.test/head>b</a><a href=/other/>o</a><a href=mailto:x@b.test>m</a>\
-    <link rel=stylesheet href=s.css>";
-
-const SITE: [(&str, u16, &str); 6] = [
-    ("https://a.example/sub/", 200, FRONT),
-    ("https://a.example/sub/x", 200, "<a href=http://b.test/gone>again</a><img src=p.png>"),
-    ("https://a.example/sub/s.css", 200, "@import 't.css'; a { background: url(q.png) }"),
-    ("https://a.example/sub/t.css", 200, "b { background: url(http://b.test/r.png) }"),
-    ("http://b.test/head", 405, ""),
-    ("http://b.test/r.png", 200, ""),
-];
-
-#[test]
-fn other_hosts_are_asked_once_per_address_and_only_when_wanted() {
-    let (report, asked) = scanned(&SITE, true);
-    assert_eq!(asked.iter().filter(|(url, _)| url == "http://b.test/gone").count(), 1);
-    // A server that knows no HEAD is asked for one byte.
-    assert!(asked.contains(&("http://b.test/head".into(), true)));
-    assert_eq!(report.external, 4);
-    let gone: Vec<_> =
-        report.findings.iter().filter(|f| f.address.starts_with("http://b.test/gone")).collect();
-    assert_eq!(gone.len(), 3, "{gone:?}");
-    let (report, asked) = scanned(&SITE, false);
-    assert!(asked.iter().all(|(url, _)| url.starts_with("https://a.example/")));
-    assert_eq!((report.external, report.external_skipped), (0, 4));
+    for to_where in
+        ["http://a.example/sub/", "https://a.example:8443/sub/", "https://www.a.example/"]
+    {
+        let expected = format!("it redirects to {to_where}, which is another site");
+        assert_eq!(because(to(to_where)), expected);
+    }
+    assert_eq!(because(typed("text/plain", "<?php echo 1;")), "it is text/plain, not a page");
+    assert!(because(page("<p>words")).starts_with("no link leads on from this page"));
+    assert!(because(page("")).starts_with("no link leads on from this page"));
+    assert_eq!(because(status(503)), "status 503, the server is not ready");
+    assert_eq!(because(to(START)), "its redirects form a loop");
 }
 
 #[test]
-fn the_scan_stays_below_its_folder_and_reads_style_sheets_behind_style_sheets() {
-    let (report, asked) = scanned(&SITE, false);
-    assert!(!asked.iter().any(|(url, _)| url == "https://a.example/other/"));
-    let found: Vec<_> = report.findings.iter().map(|f| (f.code, f.address.as_str())).collect();
-    assert_eq!(
-        found,
-        [
-            (Code::BrokenResource, "q.png"),
-            (Code::BrokenResource, "p.png"),
-            (Code::MixedUpgraded, "http://b.test/r.png"),
-        ]
-    );
-    let sheet = &report.findings[2];
-    assert_eq!(sheet.sheet.as_deref(), Some("https://a.example/sub/t.css"));
-    assert_eq!(sheet.page, "https://a.example/sub/");
-}
-
-#[test]
-fn a_scan_without_time_says_that_it_has_read_nothing() {
-    let memory = Memory { pages: HashMap::new(), asked: Mutex::default() };
-    let options = ScanOptions {
-        start: Url::parse("https://a.example/").unwrap(),
-        old: None,
-        external: false,
-        pages: 100,
-        depth: 10,
-        time: std::time::Duration::ZERO,
+fn a_site_behind_a_login_of_its_own_is_not_called_whole() {
+    let web = Web {
+        other: Some(to("https://a.example/sub/login")),
+        ..Web::of([(
+            "https://a.example/sub/login",
+            page("<input type=password><a href=/sub/help>?</a>"),
+        )])
     };
-    let ended = scan(&options, &memory, &Silent).unwrap_err();
+    let told = scan(&options(START), &web, &Silent).unwrap_err();
+    assert_eq!(told.because.as_deref(), Some("every address leads to a login"));
+}
+
+#[test]
+fn one_fault_on_many_pages_is_one_finding_and_every_place_is_counted() {
+    let links: String = (0..120).map(|n| format!("<a href=p{n}>{n}</a>")).collect();
+    let web = Web::of([(START, page(&links))]);
+    for n in 0..120 {
+        let body = format!("<p>page {n} w{}\n <a href=gone>x</a><a href=gone>y</a>", n * 7919);
+        web.say(&format!("{START}p{n}"), Ok(page(&body)));
+    }
+    let report = scanned(&web);
+    let gone = one(&report, Code::BrokenLink);
+    assert_eq!((gone.pages, gone.occurrences), (120, 240));
+    assert_eq!((gone.address.as_str(), gone.cause.as_str()), ("https://a.example/sub/gone", "404"));
+    assert!(gone.places.len() < 240);
+    let spot = &gone.places[0];
+    assert_eq!((spot.line, spot.column), (2, 10));
+    assert_eq!(spot.markup, "<a href=gone>");
+    assert_eq!(report.of_code(Code::BrokenLink), Total { findings: 1, occurrences: 240 });
+    assert_eq!(report.of(Severity::Broken).findings, 1);
+}
+
+#[test]
+fn other_hosts_are_asked_once_per_address_and_their_trouble_is_one_finding() {
+    let gone = "http://gone.test/";
+    let web = Web::of([
+        (
+            START,
+            page(
+                "<a href=x>x</a><a href=http://b.test/no>b</a><a href=http://b.test/no#y>b</a>\
+            <a href=http://gone.test/1>1</a><a href=http://gone.test/2>2</a><a href=http://wall.test/1>w</a>\
+            <a href=http://head.test/>h</a>",
+            ),
+        ),
+        (
+            "https://a.example/sub/x",
+            page("<a href=http://b.test/no>again</a><a href=http://gone.test/3>3</a>"),
+        ),
+        ("http://wall.test/1", status(999)),
+    ]);
+    for path in ["robots.txt", "1", "2", "3"] {
+        web.say(&format!("{gone}{path}"), Err(PageProblem::Name("gone.test".into())));
+    }
+    web.say("http://head.test/", Ok(status(405)));
+    web.say("http://head.test/", Ok(status(200)));
+    let report = scanned(&web);
+    // The head, and since that says no, the beginning of the body.
+    assert_eq!(web.asked_for("b.test/no"), 2);
+    let unknown = one(&report, Code::HostUnreachable);
+    assert_eq!((unknown.address.as_str(), unknown.occurrences), ("gone.test", 3));
+    assert_eq!(unknown.cause, "name-unknown");
+    assert_eq!(web.asked_for("gone.test"), 1);
+    assert_eq!(one(&report, Code::BrokenLink).occurrences, 3);
+    assert_eq!(one(&report, Code::NotChecked).address, "wall.test");
+    let own = ScanOptions { external: false, ..options(START) };
+    let web = Web::of([(START, page("<a href=x>x</a><a href=http://b.test/>b</a>"))]);
+    let report = scan(&own, &web, &Silent).unwrap();
+    assert_eq!((report.external, report.external_skipped, web.asked_for("b.test")), (0, 1, 0));
+}
+
+#[test]
+fn a_limit_is_said_with_the_address_at_which_it_cut_and_is_never_nothing_wrong() {
+    let web = Web::of([(START, page("<a href=a>a</a><a href=b>b</a>"))]);
+    web.say(&format!("{START}a"), Ok(page("<p>one<a href=deep>d</a>")));
+    web.say(&format!("{START}b"), Ok(page("<p>two")));
+    web.say(&format!("{START}deep"), Ok(page("<p>three")));
+    let few = scan(&ScanOptions { pages: 2, ..options(START) }, &web, &Silent).unwrap();
+    let left = Limit { limit: "pages", at: format!("{START}b"), left: 2 };
+    assert_eq!((few.limits.clone(), few.is_fine(None)), (vec![left], false));
+    let flat = scan(&ScanOptions { depth: 1, ..options(START) }, &web, &Silent).unwrap();
+    assert_eq!(flat.limits, [Limit { limit: "depth", at: format!("{START}deep"), left: 1 }]);
+    assert!(scanned(&web).is_fine(None));
+    let timeless = ScanOptions { time: Duration::ZERO, ..options(START) };
+    let ended = scan(&timeless, &web, &Silent).unwrap_err();
     assert_eq!(
         ended.because.as_deref(),
         Some("a limit of the scan was reached before the first page")
     );
-    assert!(memory.asked.into_inner().unwrap().is_empty());
 }
 
 #[test]
-fn a_first_page_that_leads_to_another_scheme_or_port_is_another_site() {
-    for to in ["http://a.example/sub/", "https://a.example:8443/sub/", "https://b.example/"] {
-        let pages = HashMap::from([("https://a.example/sub/", (302, to))]);
-        let memory = Memory { pages, asked: Mutex::default() };
-        let options = ScanOptions {
-            start: Url::parse("https://a.example/sub/").unwrap(),
-            old: None,
-            external: false,
-            pages: 100,
-            depth: 10,
-            time: std::time::Duration::from_secs(600),
-        };
-        let ended = scan(&options, &memory, &Silent).unwrap_err();
-        let because = ended.because.clone().unwrap();
-        assert_eq!(because, format!("it redirects to {to}, which is another site"));
-        let asked = memory.asked.into_inner().unwrap();
-        assert!(asked.iter().all(|(url, _)| url.starts_with("https://a.example/")), "{asked:?}");
-    }
+fn a_busy_server_is_waited_for_and_a_broken_connection_tried_again() {
+    let web = Web::of([(START, page("<a href=a>a</a><a href=b>b</a><a href=c>c</a>"))]);
+    let busy = PageResponse { headers: vec![("retry-after".into(), "0".into())], ..status(503) };
+    web.say(&format!("{START}a"), Ok(busy.clone()));
+    web.say(&format!("{START}a"), Ok(page("<p>one")));
+    web.say(&format!("{START}b"), Err(PageProblem::Broken("reset".into())));
+    web.say(&format!("{START}b"), Ok(page("<p>two")));
+    web.say(&format!("{START}c"), Ok(busy));
+    let report = scanned(&web);
+    assert_eq!(report.pages, 3);
+    assert_eq!(web.asked_for("/sub/c"), 3);
+    assert_eq!(one(&report, Code::BrokenLink).detail, "status 503, the server is not ready");
+}
+
+#[test]
+fn the_site_is_its_folder_and_its_own_list_is_read() {
+    let web = Web::of([
+        (START, page("<a href=/subway/>no</a><a href=/sub>itself</a><a href=x>x</a>")),
+        ("https://a.example/sub", to("/sub/")),
+        ("https://a.example/sub/x", page("<p>x")),
+        ("https://a.example/sub/listed", page("<p>listed")),
+        ("https://a.example/subway/", page("<a href=/subway/more>more</a>")),
+        (
+            "https://a.example/sub/sitemap.xml",
+            typed(
+                "text/xml",
+                "<urlset><url><loc>https://a.example/sub/listed</loc></url></urlset>",
+            ),
+        ),
+    ]);
+    let report = scanned(&web);
+    assert_eq!(shown(&report), []);
+    assert_eq!((report.pages, web.asked_for("/sub/listed"), web.asked_for("more")), (3, 1, 0));
+}
+
+#[test]
+fn what_robots_are_asked_to_leave_alone_is_left_and_said() {
+    let pages = || {
+        Web::of([
+            (START, page("<a href=open>o</a><a href=closed>c</a>")),
+            ("https://a.example/sub/open", page("<p>open")),
+            ("https://a.example/sub/closed", page("<p>closed")),
+            (
+                "https://a.example/robots.txt",
+                typed("text/plain", "User-agent: *\nDisallow: /sub/closed"),
+            ),
+        ])
+    };
+    let (web, all) = (pages(), pages());
+    let report = scanned(&web);
+    assert_eq!((report.pages, report.robots_skipped, web.asked_for("closed")), (2, 1, 0));
+    let whole = scan(&ScanOptions { whole: true, ..options(START) }, &all, &Silent).unwrap();
+    assert_eq!((whole.pages, whole.robots_skipped), (3, 0));
+}
+
+#[test]
+fn style_sheets_modules_and_their_parts_are_read() {
+    let web = Web::of([
+        (
+            START,
+            page(
+                "<link rel=stylesheet href=s.css><script type=module src=m.js></script><a href=x>x</a>",
+            ),
+        ),
+        ("https://a.example/sub/x", page("<link rel=stylesheet href=s.css><p>x")),
+        (
+            "https://a.example/sub/s.css",
+            typed("text/css", "@import 't.css'; a { background: url(q.png) }"),
+        ),
+        (
+            "https://a.example/sub/t.css",
+            typed("text/css", "b { background: url(http://b.test/r.png) }"),
+        ),
+        ("https://a.example/sub/m.js", typed("text/javascript", "import './gone.js'")),
+        ("https://b.test/r.png", typed("image/png", "")),
+        ("http://b.test/r.png", typed("image/png", "")),
+    ]);
+    let report = scanned(&web);
+    assert_eq!(
+        shown(&report),
+        [
+            (Code::BrokenResource, "https://a.example/sub/gone.js"),
+            (Code::BrokenResource, "https://a.example/sub/q.png"),
+            (Code::MixedUpgraded, "http://b.test/r.png"),
+        ]
+    );
+    let mixed = one(&report, Code::MixedUpgraded);
+    assert_eq!(mixed.places[0].sheet.as_deref(), Some("https://a.example/sub/t.css"));
+    assert_eq!(mixed.places[0].page, START);
+    assert_eq!(mixed.detail, "its server offers the same over https: an s will do");
+}
+
+#[test]
+fn what_a_server_offers_over_https_is_asked_once_and_weighs() {
+    let web = Web::of([(
+        START,
+        page("<img src=http://b.test/p.png><img src=http://b.test/p.png><a href=x>x</a>"),
+    )]);
+    web.say("http://b.test/p.png", Ok(typed("image/png", "")));
+    web.say("https://b.test/robots.txt", Err(PageProblem::Reach("refused".into())));
+    let report = scanned(&web);
+    let mixed = one(&report, Code::MixedUpgraded);
+    assert_eq!((mixed.severity, mixed.occurrences), (Severity::Insecure, 2));
+    assert!(mixed.detail.starts_with("its server does not offer it over https"));
 }
 
 #[test]
 fn redirects_are_followed_counted_and_their_circles_found() {
-    let (report, _) = scanned(
-        &[
-            ("https://a.example/sub/", 200, "<a href=1>1</a> <a href=r>r</a> <a href=one>one</a>"),
-            ("https://a.example/sub/1", 301, "2"),
-            ("https://a.example/sub/2", 302, "end"),
-            ("https://a.example/sub/end", 200, ""),
-            ("https://a.example/sub/one", 302, "end"),
-            ("https://a.example/sub/r", 302, "/sub/r"),
-        ],
-        false,
+    let web = Web::of([
+        (START, page("<a href=1>1</a><a href=r>r</a><a href=one>one</a><a href=plain>p</a>")),
+        ("https://a.example/sub/1", to("2")),
+        ("https://a.example/sub/2", to("end")),
+        ("https://a.example/sub/end", page("<p>the end")),
+        ("https://a.example/sub/one", to("end")),
+        ("https://a.example/sub/r", to("/sub/r")),
+        ("https://a.example/sub/plain", to("http://a.example/sub/plain")),
+    ]);
+    let report = scanned(&web);
+    assert_eq!(
+        shown(&report),
+        [
+            (Code::RedirectLoop, "https://a.example/sub/r"),
+            (Code::InsecureRedirect, "https://a.example/sub/plain"),
+            (Code::RedirectChain, "https://a.example/sub/1"),
+        ]
     );
-    let found: Vec<_> = report.findings.iter().map(|f| (f.code, f.address.as_str())).collect();
-    assert_eq!(found, [(Code::RedirectLoop, "r"), (Code::RedirectChain, "1")]);
+    // The page behind the redirects is read once.
+    assert_eq!(report.pages, 2);
+}
+
+#[test]
+fn pages_that_hide_their_trouble_are_found_out() {
+    let lost = "<h1>Nothing is here</h1><p>We are sorry, the page was not found.";
+    let web = Web {
+        other: Some(page(lost)),
+        ..Web::of([
+            (
+                START,
+                page(
+                    "<a href=lost>l</a><a href=php>p</a><a href=blank>e</a><img src=page.png>\
+                     <a href=members>m</a><a href=hidden>h</a><a href=x#there>t</a><a href=x#no>n</a>",
+                ),
+            ),
+            ("https://a.example/sub/php", page("<b>Fatal error</b>: x<p>Fatal error: Uncaught")),
+            ("https://a.example/sub/blank", page("")),
+            ("https://a.example/sub/page.png", page("<p>another page")),
+            ("https://a.example/sub/members", to("/sub/door")),
+            ("https://a.example/sub/door", page("<p>Who are you?<input type=password>")),
+            ("https://a.example/sub/hidden", page("<meta name=robots content=noindex><p>hidden")),
+            ("https://a.example/sub/x", page("<p id=there>x")),
+            ("https://a.example/robots.txt", status(404)),
+            ("https://a.example/sitemap.xml", status(404)),
+            ("https://a.example/sub/sitemap.xml", status(404)),
+        ])
+    };
+    let report = scanned(&web);
+    assert_eq!(
+        shown(&report),
+        [
+            (Code::SoftMissing, "https://a.example/sub/lost"),
+            (Code::ServerError, "https://a.example/sub/php"),
+            (Code::EmptyPage, "https://a.example/sub/blank"),
+            (Code::WrongContent, "https://a.example/sub/page.png"),
+            (Code::HiddenPage, START),
+            (Code::LoginNeeded, "https://a.example/sub/members"),
+            (Code::MissingPlace, "https://a.example/sub/x#no"),
+        ]
+    );
+}
+
+#[test]
+fn old_addresses_are_found_where_the_parser_says_and_in_redirects() {
+    let rule = Rule::new("http://old.example", "https://a.example/sub").unwrap();
+    let old = Rewriter::new(vec![rule]).unwrap();
+    let web = Web::of([
+        (
+            START,
+            page(
+                "<p>see http://old.example/text\n<a href=x>x</a> <a title='http://old.example/t' href=http://old.example/l>l</a><a href=r>r</a>",
+            ),
+        ),
+        ("https://a.example/sub/x", page("<p>x")),
+        ("https://a.example/sub/r", to("http://old.example/r")),
+    ]);
+    let report =
+        scan(&ScanOptions { old: Some(&old), external: false, ..options(START) }, &web, &Silent)
+            .unwrap();
+    let places: Vec<_> = report
+        .findings
+        .iter()
+        .flat_map(|f| {
+            f.places
+                .iter()
+                .map(move |p| (f.code, f.address.as_str(), p.line, p.column, p.element.as_str()))
+        })
+        .collect();
+    assert_eq!(
+        places,
+        [
+            (Code::OldRedirect, "https://a.example/sub/r", 2, 88, "a href"),
+            (Code::OldAddress, "http://old.example/l", 2, 54, "a href"),
+            (Code::OldAddress, "http://old.example/t", 2, 27, "text"),
+            (Code::OldAddress, "http://old.example/text", 1, 8, "text"),
+        ]
+    );
+}
+
+#[test]
+fn a_list_of_fifty_thousand_old_addresses_takes_no_longer_than_reading_it() {
+    let rule = Rule::new("http://old.example", "https://a.example/sub").unwrap();
+    let old = Rewriter::new(vec![rule]).unwrap();
+    let body: String = (0..50_000)
+        .map(|n| format!("<p><a href=http://old.example/{n}>x</a> http://old.example/t{n}\n"))
+        .collect();
+    let web = Web::of([(START, page(&format!("<a href=x>x</a>{body}")))]);
+    let options = ScanOptions { old: Some(&old), external: false, ..options(START) };
+    let report = scan(&options, &web, &Silent).unwrap();
+    // Every one is counted, and a bounded number is shown.
+    assert_eq!(report.of_code(Code::OldAddress).findings, 100_000);
+    assert!(report.findings.len() <= 20_001);
 }

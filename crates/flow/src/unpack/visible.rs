@@ -21,7 +21,7 @@ pub fn visible(
     let Some(probe) = target.put_probe(beside)? else { return Ok(None) };
     let mut shown = || -> Option<String> {
         let address = address_of(url, &probe.path)?;
-        let request = PageRequest { url: address.clone(), body: Some(ANSWER) };
+        let request = PageRequest { url: address.clone(), body: Some(ANSWER), texts_only: false };
         let answer = pages().ok()?.fetch(&request).ok()?;
         memchr::memmem::find(&answer.body, probe.content.as_bytes()).map(|_| address)
     };

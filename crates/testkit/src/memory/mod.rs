@@ -18,7 +18,7 @@ use database::{Editor, Source, Target};
 use fernweh_core::address::WebAddress;
 use fernweh_core::settings::Setting;
 use fernweh_ports::{
-    CommandOutput, DatabaseSource, Editors, FileSource, Halves, PageProblem, PageRequest,
+    CommandOutput, DatabaseSource, Editors, Fetching, FileSource, Halves, PageRequest,
     PageResponse, PageSource, Result, SiteAccess, Targets, Trouble,
 };
 use std::collections::BTreeMap;
@@ -193,11 +193,11 @@ impl SiteAccess for MemorySite {
 struct Pages(Host);
 
 impl PageSource for Pages {
-    fn fetch(&self, request: &PageRequest) -> std::result::Result<PageResponse, PageProblem> {
+    fn begin(&self, request: PageRequest, done: Fetching) {
         let path = request.url.splitn(4, '/').nth(3).unwrap_or_default();
         let path = if path.is_empty() { "index.html" } else { path };
         let world = self.0.world();
-        Ok(match world.live.files.content(path) {
+        let answer = match world.live.files.content(path) {
             Some(body) => PageResponse {
                 status: 200,
                 media_type: "text/html".into(),
@@ -205,7 +205,9 @@ impl PageSource for Pages {
                 ..PageResponse::default()
             },
             None => PageResponse { status: 404, ..PageResponse::default() },
-        })
+        };
+        drop(world);
+        done(Ok(answer));
     }
 }
 

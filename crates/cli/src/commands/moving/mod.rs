@@ -124,7 +124,7 @@ fn what_comes_next(at: &Terminal<'_>, found: &Preflight) -> String {
 
 /// Whether every step was taken, and nothing is left to look at.
 fn is_complete(report: &MoveReport) -> bool {
-    let found = report.scanned.as_ref().is_some_and(|scanned| !scanned.findings.is_empty());
+    let found = report.scanned.as_ref().is_some_and(|scanned| !scanned.is_fine(None));
     let failed = report.refreshed.iter().any(|done| done.failed);
     !found && !failed && report.not_scanned.is_none() && report.unpacked.is_whole()
 }

@@ -4,7 +4,6 @@ use super::plan::of_the_user;
 use crate::context::Context;
 use crate::render::{self, Page, Paint, Style, counted, duration, size};
 use crate::site::Site;
-use fernweh_core::finding::{Finding, Severity};
 use fernweh_flow::run::MoveReport;
 
 /// What was moved.
@@ -109,19 +108,10 @@ fn about_scan(style: Style, report: &MoveReport) -> String {
             .as_ref()
             .map_or_else(|| "earlier".into(), |why| format!("not possible: {why}"));
     };
-    let broken = |finding: &&Finding| finding.code.severity() == Severity::Broken;
-    let broken = scanned.findings.iter().filter(broken).count() as u64;
-    let verdict = match (scanned.findings.len() as u64, broken) {
-        (0, _) => style.paint(Paint::Good, "nothing wrong was found"),
-        (all, 0) => style.paint(Paint::Doubt, &counted(all, "warning", "warnings")),
-        (all, broken) => style.paint(
-            Paint::Bad,
-            &format!(
-                "{}, {}",
-                counted(broken, "thing is broken", "things are broken"),
-                counted(all - broken, "warning", "warnings")
-            ),
-        ),
+    let verdict = crate::commands::scan::in_short(scanned);
+    let verdict = match scanned.is_fine(None) {
+        true => style.paint(Paint::Good, &verdict),
+        false => style.paint(Paint::Doubt, &verdict),
     };
     format!("{}; {verdict}", counted(scanned.pages, "page", "pages"))
 }

@@ -64,8 +64,7 @@ fn run(desk: &Desk, options: &Move<'_>, witness: &mut Agrees) -> Result<MoveRepo
 #[test]
 fn a_site_is_moved_and_its_pages_are_opened() {
     let desk = Desk::new();
-    let scan =
-        Scan { old: None, external: false, pages: 10, depth: 10, time: Duration::from_secs(60) };
+    let scan = Scan { pages: 10, time: Duration::from_secs(60), ..Scan::own_pages(None) };
     let options = Move { scan: Some(scan), ..options(&desk) };
     let mut witness = Agrees::default();
     let report = run(&desk, &options, &mut witness).unwrap();
@@ -164,8 +163,7 @@ fn a_site_does_not_move_to_itself() {
 
 #[test]
 fn a_move_that_was_broken_off_taken_back_and_given_up_begins_anew() {
-    let scan =
-        || Scan { old: None, external: false, pages: 10, depth: 10, time: Duration::from_secs(60) };
+    let scan = || Scan { pages: 10, time: Duration::from_secs(60), ..Scan::own_pages(None) };
     let steps = ["packed", "unpacked", "scanned", "stage", "done", "switching", "files-switched"];
     for step in steps {
         for let_go in [false, true] {
@@ -209,8 +207,7 @@ impl Progress for Stopping {
 
 #[test]
 fn a_move_that_is_stopped_says_whether_the_new_state_is_in_place() {
-    let scan =
-        || Scan { old: None, external: false, pages: 10, depth: 10, time: Duration::from_secs(60) };
+    let scan = || Scan { pages: 10, time: Duration::from_secs(60), ..Scan::own_pages(None) };
     for (stage, says, live) in [
         ("pages", "the new state is in place", moved()),
         ("database", "nothing was changed", there()),

@@ -1,0 +1,211 @@
+//! What a page refers to: what browsers make of it, and whether it is asked for.
+
+use super::*;
+
+impl Crawler<'_> {
+    /// Takes note of an address of a page, and asks for it once.
+    pub(super) fn refer(
+        &mut self,
+        read: &Read,
+        found: &Found,
+        (page, sheet): (Id, Id),
+        depth: usize,
+    ) -> io::Result<()> {
+        let link = &found.link;
+        let of_script = link.element.ends_with(" text") || link.element.contains(" on");
+        if !of_script {
+            self.of_browser(read, found, (page, sheet))?;
+        }
+        if matches!(link.kind, LinkKind::Form | LinkKind::Service) || of_script {
+            return Ok(());
+        }
+        let id = match self.crawl.store.find(found.key) {
+            Some(id) => id,
+            None => match self.discover(read, found, depth)? {
+                Some(id) => id,
+                None => return Ok(()),
+            },
+        };
+        match self.crawl.store.state(id) {
+            State::Skipped => return Ok(()),
+            State::Waiting => {
+                if self.crawl.store.wants_reference(id, page) {
+                    let reference = self.reference(read, found, (page, sheet))?;
+                    self.crawl.store.refer(id, reference);
+                }
+            }
+            state @ (State::Wrong(_) | State::Good(_)) => {
+                let fits = matches!(state, State::Good(_)) && !link.kind.is_resource();
+                if !fits {
+                    let reference = self.reference(read, found, (page, sheet))?;
+                    self.judge(&found.target, state, reference);
+                }
+            }
+        }
+        self.of_fragment(read, found, (page, sheet), id)
+    }
+
+    pub(super) fn reference(
+        &mut self,
+        read: &Read,
+        found: &Found,
+        places: (Id, Id),
+    ) -> io::Result<Reference> {
+        let link = &found.link;
+        let (element, markup) = (&link.element, read.markup(link));
+        let (written, store) = (&link.address, &mut self.crawl.store);
+        store.reference(link.kind, link.usage, element, places, link.at, written, markup)
+    }
+
+    /// What a browser makes of an address, whether it is there or not.
+    pub(super) fn of_browser(
+        &mut self,
+        read: &Read,
+        found: &Found,
+        (page, sheet): (Id, Id),
+    ) -> io::Result<()> {
+        let link = &found.link;
+        let secure = read.user.as_ref().is_some_and(|user| user.url.scheme() == "https");
+        let plain = found.target.starts_with("http:");
+        let target = found.target.as_str();
+        let quiet = String::new;
+        let fault = |code, cause, detail| Some(Fault { code, address: target, cause, detail });
+        let shown = matches!(link.usage, Usage::Loaded | Usage::Styled);
+        let fault = match link.kind {
+            LinkKind::Form if secure && plain => fault(Code::InsecureForm, "", quiet()),
+            LinkKind::Page if secure && plain && is_download(target) => {
+                fault(Code::InsecureDownload, "", quiet())
+            }
+            LinkKind::Alternate
+                if (link.element == "link canonical" || link.element == "meta og:url")
+                    && elsewhere(&self.options.start, target) =>
+            {
+                fault(Code::ElsewhereAddress, "", quiet())
+            }
+            _ if found.refused.is_some() => {
+                let directive = found.refused.clone().unwrap_or_default();
+                fault(
+                    Code::PolicyBlocked,
+                    "",
+                    format!("its {directive} does not allow this address"),
+                )
+            }
+            _ if found.request == Request::Blocked && !plain && shown => {
+                fault(Code::PolicyBlocked, "", "browsers take it from the same site only".into())
+            }
+            _ if found.request == Request::Blocked && plain => {
+                fault(Code::MixedBlocked, "", quiet())
+            }
+            _ if found.request == Request::Upgraded => fault(Code::MixedUpgraded, "", quiet()),
+            _ => None,
+        };
+        let Some(fault) = fault else { return Ok(()) };
+        let code = fault.code;
+        let reference = self.reference(read, found, (page, sheet))?;
+        let (address, detail) = (fault.address.to_owned(), fault.detail);
+        let fault = Fault { code, address: &address, cause: fault.cause, detail };
+        self.crawl.groups.add(fault, Some(reference));
+        let offers = [Code::MixedBlocked, Code::MixedUpgraded, Code::InsecureDownload];
+        if offers.contains(&code) && self.options.external && self.offers.insert(address.clone()) {
+            self.offer(&address);
+        }
+        Ok(())
+    }
+
+    /// Asks once whether a server offers over https what pages fetch over http.
+    pub(super) fn offer(&mut self, address: &str) {
+        let Ok(url) = Url::parse(address) else { return };
+        let url = over_https(&url);
+        if self.others.get(&origin(&url)).is_some_and(|foreign| foreign.failing.is_some()) {
+            self.crawl.groups.offered(address, false);
+            return;
+        }
+        let (id, wanted, way) = (NONE, Wanted::Offer, Vec::new());
+        self.push(Task { id, url, wanted, depth: 0, way, tries: 0, head: true }, false);
+    }
+
+    /// An address that is seen for the first time: whether it is asked for, and what for.
+    pub(super) fn discover(
+        &mut self,
+        read: &Read,
+        found: &Found,
+        depth: usize,
+    ) -> io::Result<Option<Id>> {
+        let Ok(url) = Url::parse(&found.target) else { return Ok(None) };
+        if self.crawl.store.len() >= limits::SCAN_ADDRESSES {
+            self.limit("addresses", &url, 1);
+            return Ok(None);
+        }
+        let add = |this: &mut Self, state| {
+            this.crawl.store.add(found.key, &found.target, state).map(Some)
+        };
+        if found.acts {
+            self.not_followed(&found.target);
+            return add(self, State::Skipped);
+        }
+        let own = self.is_own(&url);
+        if !own && !self.options.external {
+            self.crawl.external_skipped += 1;
+            return add(self, State::Skipped);
+        }
+        if own
+            && !self.options.whole
+            && self.robots.as_ref().is_some_and(|it| !it.allows(&path_of(&url)))
+        {
+            self.crawl.robots_skipped += 1;
+            return add(self, State::Skipped);
+        }
+        if !own && let Some(foreign) = self.others.get(&origin(&url)) {
+            if let Some(problem) = &foreign.failing {
+                let outcome = Outcome::Host(host_of(&url), problem.clone());
+                self.outcomes.push(outcome);
+                self.crawl.external += 1;
+                let state = State::Wrong(self.outcomes.len() as u32 - 1);
+                return add(self, state);
+            }
+            if foreign.robots.as_ref().is_some_and(|robots| !robots.allows(&path_of(&url))) {
+                self.crawl.external_skipped += 1;
+                return add(self, State::Skipped);
+            }
+        }
+        let kind = found.link.kind;
+        let wanted = match (kind, &read.user) {
+            (LinkKind::Page | LinkKind::Frame | LinkKind::Embedded | LinkKind::Alternate, _)
+                if found.inside =>
+            {
+                Wanted::Page
+            }
+            (LinkKind::Style, Some(user)) if own => Wanted::Sheet(user.clone()),
+            (LinkKind::Module, Some(user)) if own => Wanted::Module(user.clone()),
+            (LinkKind::Manifest, Some(user)) if own => Wanted::Manifest(user.clone()),
+            (LinkKind::Style, Some(user)) => Wanted::Sheet(user.clone()),
+            _ => Wanted::Existence,
+        };
+        // Of a sheet it counts how many have imported it.
+        let imported = matches!(wanted, Wanted::Sheet(_) | Wanted::Module(_));
+        let depth = if imported && read.is_page { 0 } else { depth };
+        let (too_deep, limit) = match wanted {
+            Wanted::Page => (depth > self.options.depth, "depth"),
+            Wanted::Sheet(_) | Wanted::Module(_) => (depth > limits::SCAN_IMPORTS, "imports"),
+            _ => (false, ""),
+        };
+        if too_deep {
+            self.limit(limit, &url, 1);
+            return add(self, State::Skipped);
+        }
+        if matches!(wanted, Wanted::Page) && self.crawl.shapes.is_endless(&url) {
+            return add(self, State::Skipped);
+        }
+        let head = matches!(wanted, Wanted::Existence);
+        let id = self.crawl.store.add(found.key, &found.target, State::Waiting)?;
+        self.push(Task { id, url, wanted, depth, way: Vec::new(), tries: 0, head }, false);
+        Ok(Some(id))
+    }
+
+    pub(super) fn not_followed(&mut self, address: &str) {
+        self.crawl.not_followed_total += 1;
+        if self.crawl.not_followed.len() < NOT_FOLLOWED {
+            self.crawl.not_followed.insert(address.to_owned());
+        }
+    }
+}
