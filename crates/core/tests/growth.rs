@@ -2,7 +2,10 @@
 //! much may take eight times as long, and the logarithm's share; what grows with the square
 //! takes sixty-four times as long.
 
-use fernweh_core::page::{css_links, html_links, xml_links};
+use fernweh_core::page::{
+    Robots, TextKind, css_links, decode, header_links, manifest_links, read_html, read_xml,
+    script_links, structured_links, xml_links,
+};
 use fernweh_core::rewrite::{ColumnText, Rewriter, Rule};
 use fernweh_core::sql::{
     Dialect, ForeignScript, Modes, ScriptPart, ScriptReader, Statement, TextCutter,
@@ -196,13 +199,42 @@ fn pages_take_time_by_size() {
         "<url>",
         "<!DOCTYPE ",
         "<![CDATA[",
+        "<template>",
+        "<video><source src=a>",
+        "<picture>",
+        "<table><td background=x>",
+        "<iframe srcdoc='",
+        "<noscript>",
+        "<script>",
+        "<base href=x>",
+        "<p id=x>word ",
+        "import 'x';",
+        "`${",
+        "/x/",
+        "'http://a.example/x',",
+        "<x>; rel=a, ",
+        "{\"a\":[",
+        "\"http://a.example/x\",",
+        "Disallow: /*a*b$\n",
+        "@media (min-width: 1px) {",
+        "image-set('a' 1x, ",
+        "<meta charset=",
+        "\n",
+        "\u{e9}",
     ] {
         grows(&format!("page {unit}…"), &|size| {
             let page = repeated("", unit, "", size);
             Box::new(move || {
-                black_box(html_links(&page));
-                black_box(xml_links(&page));
-                black_box(css_links(&String::from_utf8_lossy(&page)));
+                let text = decode(&page, None, TextKind::Html).text;
+                black_box(read_html(&text, true));
+                black_box(read_xml(&text));
+                black_box(xml_links(&text));
+                black_box(css_links(&text));
+                black_box(script_links(&text, true, None));
+                black_box(header_links(&text));
+                black_box(manifest_links(&text));
+                black_box(structured_links(&text));
+                black_box(Robots::read(&text, "fernweh"));
             })
         });
     }
