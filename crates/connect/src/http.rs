@@ -26,7 +26,12 @@ pub struct HttpOptions {
     pub login: Option<(String, String)>,
     /// Who is trusted for this site, beside the authorities of this machine.
     pub trust: Trust,
+    /// How long one answer may take, from the request to its last byte.
+    pub patience: Duration,
 }
+
+/// How long an answer may take where nothing else is said.
+pub const PATIENCE: Duration = Duration::from_secs(30);
 
 /// Fetches pages; several may be under way at once.
 pub struct HttpSource {
@@ -56,9 +61,9 @@ impl HttpSource {
         // The port belongs to the site's own address alone.
         let elsewhere = address.map(|address| SocketAddr::new(address.ip(), 0));
         let (origin, login) = (options.origin.clone(), options.login.clone());
-        let own = client(&options.host, address, Some(&options.trust))?;
+        let own = client(options, address, Some(&options.trust))?;
         // Whoever is named for the site vouches for nobody else.
-        let others = client(&options.host, elsewhere, None)?;
+        let others = client(options, elsewhere, None)?;
         Ok(Self { clients: Arc::new(Clients { own, others, origin, login }), runtime })
     }
 }
@@ -158,6 +163,11 @@ impl From<Failure> for PageProblem {
             PageProblem::Name(host.to_owned())
         } else if error.is_connect() {
             PageProblem::Reach(words)
+        } else if ["close_notify", "end of file", "before message length"]
+            .iter()
+            .any(|sign| words.contains(sign))
+        {
+            PageProblem::Broken("it ended before the answer was whole".into())
         } else if error.is_decode() {
             PageProblem::Other(format!("its content cannot be read: {words}"))
         } else if in_body || error.is_request() {
@@ -181,17 +191,21 @@ impl PageSource for HttpSource {
     }
 }
 
-fn client(host: &str, address: Option<SocketAddr>, trust: Option<&Trust>) -> Result<Client> {
+fn client(
+    options: &HttpOptions,
+    address: Option<SocketAddr>,
+    trust: Option<&Trust>,
+) -> Result<Client> {
     let what = "cannot prepare the connection to the site";
     let mut builder = Client::builder()
         .redirect(Policy::none())
-        .connect_timeout(Duration::from_secs(10))
-        .timeout(Duration::from_secs(30))
+        .connect_timeout(options.patience / 3)
+        .timeout(options.patience)
         .cookie_store(true)
         .user_agent(concat!("Fernweh/", env!("CARGO_PKG_VERSION")))
         .no_proxy();
     if let Some(address) = address {
-        builder = builder.resolve(host, address);
+        builder = builder.resolve(&options.host, address);
     }
     if let Some(trust) = trust {
         let mut tls = crate::tls::client(trust)?;

@@ -69,7 +69,8 @@ fn serve(control: TcpStream, trick: Trick) -> Option<()> {
                 say("226 done")?;
             }
             "SIZE" if matches!(trick, Trick::Cuts(_)) => say(&format!("213 {stored}"))?,
-            "MKD" | "RMD" | "DELE" => say("250 done")?,
+            "RNFR" => say("350 and its new name")?,
+            "MKD" | "RMD" | "DELE" | "RNTO" => say("250 done")?,
             "MLSD" | "LIST" | "RETR" => {
                 say("150 comes")?;
                 let (mut to, _) = data.take()?.accept().ok()?;

@@ -5,13 +5,13 @@ mod rewriting;
 mod scan;
 
 pub use rewriting::of_rewriting;
-pub use scan::of_scan;
+pub use scan::write_scan;
 
 use crate::render::{Page, Style};
 use fernweh_ports::{Result, Trouble, shown};
+use minijinja::Environment;
 use minijinja::syntax::SyntaxConfig;
 use minijinja::value::Serde;
-use minijinja::{Environment, context};
 use serde::Serialize;
 use std::fs::Permissions;
 use std::io::{Read, Write};
@@ -93,9 +93,9 @@ pub fn made() -> String {
     format!("Fernweh {}, {}", env!("CARGO_PKG_VERSION"), fernweh_flow::now())
 }
 
-/// The document with its texts as they are shown: HTML hides neither what turns the direction
+/// What a page shows, with its texts as they are shown: HTML hides neither what turns the direction
 /// of writing nor controls.
-fn safe(document: &Document) -> serde_json::Value {
+fn safe(shows: &impl Serialize) -> serde_json::Value {
     fn within(value: &mut serde_json::Value) {
         match value {
             serde_json::Value::String(text) => {
@@ -108,7 +108,7 @@ fn safe(document: &Document) -> serde_json::Value {
             _ => {}
         }
     }
-    let mut value = serde_json::to_value(document).unwrap_or_default();
+    let mut value = serde_json::to_value(shows).unwrap_or_default();
     within(&mut value);
     value
 }
@@ -118,14 +118,23 @@ const MARK: &str = "<meta name=\"generator\" content=\"Fernweh";
 
 /// Writes a document; a report of an earlier run is replaced, and no other file.
 pub fn write(path: &Path, document: &Document) -> Result<()> {
-    let mut layout = Environment::new();
+    #[derive(Serialize)]
+    struct Shows<'a> {
+        document: &'a Document,
+    }
+    write_page(path, LAYOUT, &Shows { document })
+}
+
+/// Writes a page by a layout.
+fn write_page(path: &Path, layout: &str, shows: &impl Serialize) -> Result<()> {
+    let mut layouts = Environment::new();
     // Lines of the layout that are only instructions leave nothing behind.
     let syntax = SyntaxConfig::builder().trim_blocks(true).lstrip_blocks(true).build();
-    layout.set_syntax(syntax.map_err(|error| Trouble::damaged(WHAT).because(error))?);
-    let page = layout
-        .add_template("layout.html", LAYOUT)
-        .and_then(|()| layout.get_template("layout.html"))
-        .and_then(|template| template.render(context! { document => Serde(safe(document)) }))
+    layouts.set_syntax(syntax.map_err(|error| Trouble::damaged(WHAT).because(error))?);
+    let page = layouts
+        .add_template("layout.html", layout)
+        .and_then(|()| layouts.get_template("layout.html"))
+        .and_then(|template| template.render(Serde(safe(shows))))
         .map_err(|error| Trouble::damaged(WHAT).because(error))?;
     check(Some(path))?;
     let wrong = |error: std::io::Error| Trouble::file(WHAT, path, &error);

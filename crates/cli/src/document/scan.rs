@@ -1,100 +1,258 @@
-//! The findings of a scan as a document.
+//! The findings of a scan as a page of its own.
 
-use super::counted;
-use super::{Document, Item, Section, made};
-use fernweh_core::finding::{Code, Severity};
-use fernweh_flow::scan::ScanReport;
+use super::{count, counted, made, write_page};
+use fernweh_core::finding::{Code, Finding, Severity};
+use fernweh_flow::scan::{Folder, ScanReport};
 use fernweh_flow::trace::{TraceReport, TracedPlace};
+use fernweh_ports::Result;
+use serde::Serialize;
+use std::path::Path;
+use url::Url;
 
-/// A scan: the findings by weight, with where their addresses live if that was traced.
-pub fn of_scan(
+/// Folders that are drawn; the others are one more.
+const FOLDERS: usize = 24;
+
+const LAYOUT: &str = include_str!("scan.html");
+
+/// What the layout shows.
+#[derive(Serialize)]
+struct Shown {
+    start: String,
+    headline: String,
+    facts: Vec<(&'static str, String)>,
+    severities: Vec<&'static str>,
+    kinds: Vec<Kind>,
+    folders: Vec<Drawn>,
+    made: String,
+}
+
+/// Findings of one kind and weight.
+#[derive(Serialize)]
+struct Kind {
+    severity: &'static str,
+    code: String,
+    words: &'static str,
+    remedy: &'static str,
+    findings: String,
+    places: String,
+    items: Vec<Item>,
+}
+
+#[derive(Serialize)]
+struct Item {
+    id: String,
+    title: String,
+    link: Option<String>,
+    detail: String,
+    places: Vec<Spot>,
+    more: Vec<String>,
+}
+
+#[derive(Serialize)]
+struct Spot {
+    page: String,
+    path: String,
+    at: String,
+    markup: String,
+}
+
+/// A folder as a bar.
+#[derive(Serialize)]
+struct Drawn {
+    path: String,
+    width: f64,
+    parts: Vec<(&'static str, u64)>,
+    words: String,
+}
+
+/// Writes the findings of a scan, with where their addresses live if that was traced.
+pub fn write_scan(
+    path: &Path,
     report: &ScanReport,
     traced: Option<&TraceReport>,
     shown: &dyn Fn(&TracedPlace) -> String,
-) -> Document {
+) -> Result<()> {
+    let origin = Url::parse(&report.start).map(|url| url.origin().ascii_serialization());
+    let origin = origin.unwrap_or_default();
+    let mut kinds = Vec::new();
+    for severity in Severity::ALL {
+        for code in Code::ALL {
+            let of = |finding: &&Finding| finding.code == code && finding.severity == severity;
+            let found: Vec<&Finding> = report.findings.iter().filter(of).collect();
+            if !found.is_empty() {
+                kinds.push(kind(severity, code, &found, &origin, traced, shown));
+            }
+        }
+    }
+    // Two weights of one kind have two anchors.
+    for number in 1..kinds.len() {
+        if kinds[..number].iter().any(|earlier| earlier.code == kinds[number].code) {
+            let severity = kinds[number].severity;
+            kinds[number].code.push_str(&format!("-{severity}"));
+        }
+    }
+    let mut severities: Vec<&'static str> = kinds.iter().map(|kind| kind.severity).collect();
+    severities.dedup();
+    let page = Shown {
+        start: report.start.clone(),
+        headline: headline(report),
+        facts: facts(report),
+        severities,
+        kinds,
+        folders: drawn(&report.folders),
+        made: made(),
+    };
+    write_page(path, LAYOUT, &page)
+}
+
+fn headline(report: &ScanReport) -> String {
     let of = |severity| report.of(severity).findings;
-    let heavy = of(Severity::Broken) + of(Severity::Insecure);
+    let broken = of(Severity::Broken) + of(Severity::Insecure);
     let warnings = of(Severity::Warning);
-    let headline = match (heavy, warnings) {
-        (0, 0) if report.bounded => "Nothing wrong so far, and not everything was read".to_owned(),
-        (0, 0) => "Nothing wrong was found".to_owned(),
+    match (broken, warnings) {
+        (0, 0) if report.bounded => "Nothing wrong so far, and not everything was read".into(),
+        (0, 0) => "Nothing wrong was found".into(),
         (0, _) => format!("Nothing is broken, {}", counted(warnings, "warning", "warnings")),
-        (_, 0) => format!("{} broken", counted(heavy, "thing is", "things are")),
+        (_, 0) => counted(broken, "thing is broken", "things are broken"),
         _ => format!(
-            "{} broken, {}",
-            counted(heavy, "thing is", "things are"),
+            "{}, {}",
+            counted(broken, "thing is broken", "things are broken"),
             counted(warnings, "warning", "warnings")
         ),
-    };
-    let mut facts = vec![
-        ("site", report.start.clone()),
-        ("read", counted(report.pages, "page", "pages")),
-        ("", counted(report.resources, "part of pages", "parts of pages")),
-    ];
-    if report.external + report.external_skipped > 0 {
-        let (asked, skipped) = (report.external, report.external_skipped);
-        facts.push((
-            "other hosts",
-            format!("{} checked, {skipped} not", counted(asked, "address", "addresses")),
-        ));
     }
-    if report.bounded {
-        facts.push(("bounded", "the scan stopped at its limit; there may be more".into()));
-    }
-    let sections = Code::ALL.iter().filter_map(|code| section(*code, report, traced, shown));
-    let sections = sections.collect();
-    Document { title: "Scan of a site".into(), headline, facts, sections, made: made() }
 }
 
-fn section(
+fn facts(report: &ScanReport) -> Vec<(&'static str, String)> {
+    let mut facts = vec![(
+        "read",
+        format!(
+            "{}, {}",
+            counted(report.pages, "page", "pages"),
+            counted(report.resources, "part of pages", "parts of pages")
+        ),
+    )];
+    if report.external + report.external_skipped > 0 {
+        let asked = counted(report.external, "address", "addresses");
+        let skipped = count(report.external_skipped);
+        facts.push(("other hosts", format!("{asked} checked, {skipped} not")));
+    }
+    if report.robots_skipped > 0 {
+        let left = counted(report.robots_skipped, "address", "addresses");
+        facts.push(("robots.txt", format!("{left} closed to robots, and not read")));
+    }
+    if report.not_followed_total > 0 {
+        let left = counted(report.not_followed_total, "link", "links");
+        facts.push(("not opened", format!("{left} that would log out or delete")));
+    }
+    for endless in &report.endless {
+        let left = counted(endless.left, "address", "addresses");
+        facts.push(("cut off", format!("{}: {left}, all nearly the same", endless.shape)));
+    }
+    for limit in &report.limits {
+        facts.push(("limit", format!("{}, at {}", limit.limit, limit.at)));
+    }
+    facts
+}
+
+fn kind(
+    severity: Severity,
     code: Code,
-    report: &ScanReport,
+    found: &[&Finding],
+    origin: &str,
     traced: Option<&TraceReport>,
     shown: &dyn Fn(&TracedPlace) -> String,
-) -> Option<Section> {
-    let number = report.of_code(code).findings;
-    let findings = report.findings.iter().filter(|finding| finding.code == code);
-    let items = findings.map(|finding| {
-        let mut lines = Vec::new();
-        if !finding.detail.is_empty() {
-            lines.push(finding.detail.clone());
-        }
-        lines.extend(finding.places.iter().map(|spot| {
-            let at = format!("line {}:{}, {}", spot.line, spot.column, spot.element);
-            match &spot.sheet {
-                Some(sheet) => format!("on {}, in {sheet}, {at}", spot.page),
-                None => format!("on {}, {at}", spot.page),
-            }
-        }));
-        let more = finding.occurrences.saturating_sub(finding.places.len() as u64);
-        if more > 0 && !finding.places.is_empty() {
-            lines.push(format!("and {} more", counted(more, "place", "places")));
-        }
-        let address = finding.written();
-        let found = traced.and_then(|traced| traced.texts.iter().find(|one| one.text == address));
-        if let Some(found) = found {
-            lines.extend(found.places.iter().map(|place| format!("stored in {}", shown(place))));
-            if found.found == 0 {
-                lines.push("in no record and no file: created by the site's code".into());
-            }
-        }
-        Item { title: finding.address.clone(), lines }
-    });
-    let items: Vec<Item> = items.collect();
-    let weight = match code.severity() {
-        Severity::Broken | Severity::Insecure => "broken",
-        Severity::Warning | Severity::Note => "warning",
-    };
-    let title = format!("{} ({number})", capital(code.words()));
-    let remedy = code.remedy().to_owned();
-    (!items.is_empty()).then(|| Section { title, weight, remedy, items, ..Section::default() })
+) -> Kind {
+    let places = found.iter().map(|finding| finding.occurrences).sum();
+    Kind {
+        severity: severity.name(),
+        code: code.name().to_owned(),
+        words: code.words(),
+        remedy: code.remedy(),
+        findings: count(found.len() as u64),
+        places: count(places),
+        items: found.iter().map(|finding| item(finding, origin, traced, shown)).collect(),
+    }
 }
 
-fn capital(words: &str) -> String {
-    // A scheme is written small.
-    if words.starts_with("http") {
-        return words.to_owned();
+fn item(
+    finding: &Finding,
+    origin: &str,
+    traced: Option<&TraceReport>,
+    shown: &dyn Fn(&TracedPlace) -> String,
+) -> Item {
+    let short = |address: &str| match address.strip_prefix(origin) {
+        Some(path) if path.starts_with('/') => path.to_owned(),
+        _ => address.to_owned(),
+    };
+    let places = finding.places.iter().map(|spot| {
+        let at = match spot.element.as_str() {
+            "page" => String::new(),
+            element => format!("{}:{} {element}", spot.line, spot.column),
+        };
+        let at = match &spot.sheet {
+            Some(sheet) => format!("through {} {at}", short(sheet)),
+            None => at,
+        };
+        let (page, path, markup) = (spot.page.clone(), short(&spot.page), spot.markup.clone());
+        Spot { page, path, at, markup }
+    });
+    let mut more = Vec::new();
+    let left = finding.occurrences.saturating_sub(finding.places.len() as u64);
+    if left > 0 && !finding.places.is_empty() {
+        let pages = counted(finding.pages, "page", "pages");
+        more.push(format!("and {} more, on {pages} in all", counted(left, "place", "places")));
     }
-    let mut letters = words.chars();
-    letters.next().map(|first| first.to_uppercase().chain(letters).collect()).unwrap_or_default()
+    let written = finding.written();
+    if let Some(found) = traced.and_then(|it| it.texts.iter().find(|one| one.text == written)) {
+        more.extend(found.places.iter().map(|place| format!("stored in {}", shown(place))));
+        if found.found == 0 {
+            more.push("in no record and no file: created by the site's code".into());
+        }
+    }
+    let web = finding.address.starts_with("http://") || finding.address.starts_with("https://");
+    Item {
+        id: finding.id.clone(),
+        title: short(&finding.address),
+        link: web.then(|| finding.address.clone()),
+        detail: finding.detail.replace(origin, ""),
+        places: places.collect(),
+        more,
+    }
+}
+
+/// The largest folders, and the rest as one.
+fn drawn(folders: &[Folder]) -> Vec<Drawn> {
+    let mut folders = folders.to_vec();
+    folders.sort_by(|a, b| b.pages.cmp(&a.pages).then_with(|| a.path.cmp(&b.path)));
+    if folders.len() > FOLDERS {
+        let rest = folders.split_off(FOLDERS - 1);
+        let path = format!("{} more folders", rest.len());
+        folders.push(rest.into_iter().fold(Folder { path, ..Folder::default() }, |sum, each| {
+            Folder {
+                pages: sum.pages + each.pages,
+                broken: sum.broken + each.broken,
+                insecure: sum.insecure + each.insecure,
+                warnings: sum.warnings + each.warnings,
+                ..sum
+            }
+        }));
+    }
+    let most = folders.iter().map(|folder| folder.pages).max().unwrap_or(1).max(1);
+    let bar = |folder: Folder| {
+        let bad = folder.broken + folder.insecure + folder.warnings;
+        let fine = folder.pages.saturating_sub(bad);
+        let all =
+            [("b", folder.broken), ("i", folder.insecure), ("w", folder.warnings), ("f", fine)];
+        let pages = counted(folder.pages, "page", "pages");
+        Drawn {
+            width: (folder.pages as f64 / most as f64 * 1000.0).round() / 10.0,
+            parts: all.into_iter().filter(|(_, number)| *number > 0).collect(),
+            words: match bad {
+                0 => pages,
+                bad => format!("{} of {pages}", count(bad)),
+            },
+            path: folder.path,
+        }
+    };
+    folders.into_iter().map(bar).collect()
 }

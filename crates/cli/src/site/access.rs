@@ -2,7 +2,7 @@
 
 use super::{DatabasePlace, Site, absolute, server_setting};
 use crate::hosts::{FilesPlace, Protocol};
-use fernweh_connect::http::{HttpOptions, HttpSource};
+use fernweh_connect::http::{HttpOptions, HttpSource, PATIENCE};
 use fernweh_connect::local::{LocalEditor, LocalSource, LocalTarget};
 use fernweh_connect::mariadb::{MariadbEditor, MariadbSource, MariadbTarget};
 use fernweh_connect::postgres::{PostgresEditor, PostgresSource, PostgresTarget};
@@ -324,6 +324,7 @@ impl SiteAccess for Site {
             address: self.section.connect_to.clone(),
             login: self.page_login()?,
             trust: self.trust()?,
+            patience: PATIENCE,
         })?))
     }
 

@@ -17,6 +17,7 @@ mod forms;
 mod ftp;
 mod going_on;
 mod hostile;
+mod hostile_web;
 mod hosts;
 mod intruders;
 mod journey;

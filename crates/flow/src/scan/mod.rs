@@ -7,6 +7,7 @@
 mod acting;
 mod crawl;
 mod endless;
+mod folders;
 mod groups;
 mod judge;
 mod pace;
@@ -18,7 +19,7 @@ mod store;
 mod tests;
 
 pub use endless::Endless;
-pub use report::{Limit, ScanReport, Total};
+pub use report::{Folder, Limit, ScanReport, Total};
 pub use since::Since;
 
 use crawl::{Crawl, Start, crawl};
@@ -81,6 +82,7 @@ pub fn scan(
         ..ScanReport::default()
     };
     crawl.groups.finish(&mut crawl.store, &mut report);
+    report.folders = crawl.folders.finish(&report.findings);
     report.seconds = (began.elapsed().as_secs_f64() * 1000.0).round() / 1000.0;
     progress.done(&counted(report.pages, "page", "pages"));
     Ok(report)

@@ -26,6 +26,21 @@ pub struct Total {
     pub occurrences: u64,
 }
 
+/// Pages below one folder of the site.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, schemars::JsonSchema)]
+pub struct Folder {
+    /// Its path.
+    pub path: String,
+    /// Pages in it that were read.
+    pub pages: u64,
+    /// Of these, how many show something broken, …
+    pub broken: u64,
+    /// … nothing broken, but something insecure, …
+    pub insecure: u64,
+    /// … or no more than a warning, as far as places are shown.
+    pub warnings: u64,
+}
+
 /// What a scan found.
 #[derive(Clone, Debug, Default, Serialize, schemars::JsonSchema)]
 pub struct ScanReport {
@@ -53,6 +68,8 @@ pub struct ScanReport {
     pub limits: Vec<Limit>,
     /// Whether it was stopped by the user.
     pub interrupted: bool,
+    /// The folders of the site.
+    pub folders: Vec<Folder>,
     /// How long it took, in seconds.
     pub seconds: f64,
     /// How much was found, by code.

@@ -8,7 +8,7 @@ pub use text::in_short;
 use crate::complete::site_names;
 use crate::config::Config;
 use crate::context::Context;
-use crate::document::{self, of_scan};
+use crate::document::{self, write_scan};
 use crate::exit::{DONE, FINDINGS, INCOMPLETE};
 use crate::options::SiteArgs;
 use crate::render::{Page, trace_command, traced_place, traced_places};
@@ -29,9 +29,9 @@ use std::time::Duration;
 
 /// Opens every page of a site and checks what it refers to.
 ///
-/// Finds broken links and pictures, http: parts on https pages and what browsers do
-/// about them, and addresses of the old site. Sends no forms, and follows no link that
-/// logs out or deletes. Examples:
+/// Finds broken links and pictures, http: parts on https pages and what browsers
+/// do about them, and addresses of the old site. Sends no forms, and follows no
+/// link that logs out or deletes. Examples:
 ///   fernweh scan new
 ///   fernweh scan new --own-only --report scan.html
 #[derive(Debug, Args)]
@@ -124,7 +124,7 @@ pub fn run(context: &Context, args: &ScanArgs) -> Result<u8> {
         false => None,
     };
     if let Some(path) = &args.report {
-        document::write(path, &of_scan(&report, traced.as_ref(), &traced_place))?;
+        write_scan(path, &report, traced.as_ref(), &traced_place)?;
     }
     if let Some(path) = &args.csv {
         table::write(path, &report)?;

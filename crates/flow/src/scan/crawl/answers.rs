@@ -139,8 +139,11 @@ impl Crawler<'_> {
             Ok(answer) => answer,
             Err(problem) => return self.lost(&task, problem),
         };
-        if let Some(target) = self.redirect(&task, &answer) {
-            return self.lead_on(task, target);
+        if (300..400).contains(&answer.status) && answer.status != 304 {
+            return match self.redirect(&task, &answer) {
+                Ok(target) => self.lead_on(task, target),
+                Err(why) => self.lost(&task, PageProblem::Other(why)),
+            };
         }
         if task.id == 0 {
             self.crawl.start = self.start_of(&task, &answer, &read);
@@ -196,12 +199,20 @@ impl Crawler<'_> {
         }
     }
 
-    /// Where a redirect leads, if the answer is one.
-    pub(super) fn redirect(&self, task: &Task, answer: &PageResponse) -> Option<Url> {
-        let target = answer.location.as_ref().filter(|_| (300..400).contains(&answer.status))?;
-        let mut target = task.url.join(target).ok()?;
+    /// Where a redirect leads.
+    pub(super) fn redirect(
+        &self,
+        task: &Task,
+        answer: &PageResponse,
+    ) -> std::result::Result<Url, String> {
+        let target = answer.location.as_ref().and_then(|target| task.url.join(target).ok());
+        let nowhere = "it answers with a redirect that does not say where to";
+        let mut target = target.ok_or_else(|| nowhere.to_owned())?;
         target.set_fragment(None);
-        Some(target)
+        match target.scheme() {
+            "http" | "https" => Ok(target),
+            _ => Err(format!("it redirects to {target}, which is no web address")),
+        }
     }
 
     pub(super) fn lead_on(&mut self, mut task: Task, target: Url) -> io::Result<()> {

@@ -9,6 +9,7 @@ mod pages;
 
 use super::ScanOptions;
 use super::endless::Shapes;
+use super::folders::Folders;
 use super::groups::{Fault, Groups};
 use super::judge::{self, Outcome, class_of};
 use super::pace::{CEILING, Ended, GENTLE, Lane};
@@ -68,6 +69,7 @@ pub(super) struct Crawl {
     pub store: Store,
     pub groups: Groups,
     pub shapes: Shapes,
+    pub folders: Folders,
     pub pages: u64,
     pub resources: u64,
     pub external: u64,
@@ -155,6 +157,7 @@ pub(super) fn crawl(
         store: Store::new(),
         groups: Groups::default(),
         shapes: Shapes::default(),
+        folders: Folders::default(),
         pages: 0,
         resources: 0,
         external: 0,

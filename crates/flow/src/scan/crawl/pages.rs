@@ -27,7 +27,10 @@ impl Crawler<'_> {
         if answer.is_cut {
             self.limit("size", &task.url, 0);
         }
-        if sheet == NONE {
+        if sheet == NONE && !read.is_page {
+            // A paper, an archive, a feed.
+            self.crawl.resources += 1;
+        } else if sheet == NONE {
             self.crawl.pages += 1;
             self.progress.advance(1);
             self.page_itself(task, answer, &read, page)?;
@@ -79,6 +82,7 @@ impl Crawler<'_> {
         page: Id,
     ) -> io::Result<()> {
         self.crawl.shapes.read(&task.url, &read.words);
+        self.crawl.folders.read(&task.url);
         if !read.places.is_empty() {
             let names: Vec<u8> = read.places.iter().flat_map(|name| name.to_le_bytes()).collect();
             let kept = self.crawl.store.texts.keep(&names)?;
