@@ -249,7 +249,7 @@ fn drawn(folders: &[Folder]) -> Vec<Drawn> {
             parts: all.into_iter().filter(|(_, number)| *number > 0).collect(),
             words: match bad {
                 0 => pages,
-                bad => format!("{} of {pages}", count(bad)),
+                bad => format!("findings on {} of {pages}", count(bad)),
             },
             path: folder.path,
         }

@@ -430,8 +430,8 @@ fn scanned(port: u16, authority: &Authority, start: &str) -> fernweh_ports::Resu
         external: false,
         whole: false,
         gently: false,
-        pages: 500,
-        depth: 200,
+        pages: 1000,
+        depth: 1000,
         time: Duration::from_secs(60),
         slow: Duration::from_secs(30),
     };

@@ -3,6 +3,8 @@
 //! A link too many that is not followed is named in the report; one too few may cost somebody a
 //! page. So a word that acts counts wherever it stands in path or query, also within longer words.
 
+use aho_corasick::AhoCorasick;
+use std::sync::LazyLock;
 use url::Url;
 
 /// Words that act wherever they are part of a name, also within a longer word.
@@ -96,15 +98,19 @@ fn acts_in_path(segment: &str) -> bool {
     !is_prose && !is_file && acts(segment)
 }
 
+/// Finds these words in one pass.
+static FINDER: LazyLock<AhoCorasick> = LazyLock::new(|| {
+    // A list of plain words is a valid set of patterns.
+    AhoCorasick::new(ANYWHERE).unwrap_or_else(|_| unreachable!("the words are plain"))
+});
+
 fn acts(text: &str) -> bool {
     let whole = |word: &str| WHOLE.contains(&word);
-    ANYWHERE.iter().any(|word| {
-        text.match_indices(word).any(|(at, _)| {
-            // "deleted", "removed", "disabled": something that was done.
-            let rest = &text[at + word.len()..];
-            let goes_on = |c: char| c.is_alphabetic() || c == '_';
-            rest.strip_prefix('d').is_none_or(|rest| rest.starts_with(goes_on))
-        })
+    FINDER.find_overlapping_iter(text).any(|found| {
+        // "deleted", "removed", "disabled": something that was done.
+        let rest = &text[found.end()..];
+        let goes_on = |c: char| c.is_alphabetic() || c == '_';
+        rest.strip_prefix('d').is_none_or(|rest| rest.starts_with(goes_on))
     }) || text.split(|c: char| !c.is_alphanumeric()).any(whole)
 }
 

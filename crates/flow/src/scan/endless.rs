@@ -9,12 +9,12 @@ use serde::Serialize;
 use std::collections::HashMap;
 use url::Url;
 
-/// Pages of one shape after which it is looked at.
-const ENOUGH: u64 = 60;
+/// So many pages of one shape, each found through the one before, make a shape suspicious.
+const GENERATIONS: u32 = 80;
 /// Bits in which sketches of nearly the same text differ at most.
 const NEAR: u32 = 8;
 /// Of the pages of an endless shape at least these are nearly the same, in hundredths.
-const ALIKE: u64 = 80;
+const ALIKE: u64 = 90;
 
 /// Pages of one shape, of which the rest was not read.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, schemars::JsonSchema)]
@@ -54,12 +54,24 @@ impl Shapes {
         seen.sketch = Some(words.sketch);
     }
 
-    /// Whether an address is one too many.
-    pub fn is_endless(&mut self, url: &Url) -> bool {
+    /// How many pages of its own shape led to an address, one through the other, if a page that so
+    /// many led to names it.
+    pub fn generation(&self, page: &Url, generation: u32, url: &Url) -> u32 {
+        match (shape(page), shape(url)) {
+            (Some(one), Some(other)) if one == other => generation + 1,
+            _ => 0,
+        }
+    }
+
+    /// Whether an address is one too many. Pages that a list names, however many, are not.
+    pub fn is_endless(&mut self, url: &Url, generation: u32) -> bool {
+        if generation < GENERATIONS {
+            return false;
+        }
         let Some(shape) = shape(url) else { return false };
         let Some(seen) = self.seen.get_mut(&shape) else { return false };
-        let endless =
-            seen.cut.is_some() || (seen.read >= ENOUGH && seen.alike * 100 >= seen.read * ALIKE);
+        let endless = seen.cut.is_some()
+            || (seen.read >= u64::from(GENERATIONS) && seen.alike * 100 >= seen.read * ALIKE);
         if endless {
             seen.cut.get_or_insert_with(|| (0, url.to_string())).0 += 1;
         }
@@ -120,7 +132,7 @@ mod tests {
         let mut shapes = Shapes::default();
         let around =
             "one two three four five six seven eight nine ten sky moon dome night ".repeat(6);
-        for n in 0..100 {
+        for n in 0..400 {
             let url = Url::parse(&format!("https://a.example/calendar?month={n}")).unwrap();
             shapes.read(&url, &words(&format!("<p>{around} Month {n}")));
             let url = Url::parse(&format!("https://a.example/article/{n}")).unwrap();
@@ -128,9 +140,14 @@ mod tests {
                 (0..90).map(|word| format!("w{} ", (n * 97 + word * 31) % 7919)).collect();
             shapes.read(&url, &words(&format!("<p>{around} {own}")));
         }
-        assert!(shapes.is_endless(&Url::parse("https://a.example/calendar?month=2031").unwrap()));
-        assert!(!shapes.is_endless(&Url::parse("https://a.example/article/2031").unwrap()));
-        assert!(!shapes.is_endless(&Url::parse("https://a.example/about").unwrap()));
+        let url = |path: &str| Url::parse(&format!("https://a.example{path}")).unwrap();
+        // What a list names is no calendar, however much alike it is.
+        assert!(!shapes.is_endless(&url("/calendar?month=2031"), 3));
+        assert!(shapes.is_endless(&url("/calendar?month=2031"), 400));
+        assert!(!shapes.is_endless(&url("/article/2031"), 400));
+        assert!(!shapes.is_endless(&url("/about"), 400));
+        let next = shapes.generation(&url("/calendar?month=1"), 7, &url("/calendar?month=2"));
+        assert_eq!((next, shapes.generation(&url("/"), 7, &url("/calendar?month=2"))), (8, 0));
         let cut = shapes.cut();
         assert_eq!((cut.len(), cut[0].shape.as_str(), cut[0].left), (1, "/calendar?month=…", 1));
     }

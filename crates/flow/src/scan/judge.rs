@@ -50,10 +50,10 @@ pub(super) fn class_of(answer: &PageResponse) -> Class {
 }
 
 /// What is wrong with something else at an address than the element expects.
-pub(super) fn misfit(reference: &Reference, class: Class) -> Option<&'static str> {
+pub(super) fn misfit(kind: LinkKind, class: Class) -> Option<&'static str> {
     use Class as C;
     use LinkKind as K;
-    let fits = match (reference.kind, class) {
+    let fits = match (kind, class) {
         (_, C::Unknown) => true,
         (K::Picture | K::PictureSet | K::Icon | K::Drawing, C::Picture) => true,
         (K::Picture | K::PictureSet | K::Icon | K::Drawing, _) => false,

@@ -9,6 +9,7 @@ mod crawl;
 mod endless;
 mod folders;
 mod groups;
+mod joined;
 mod judge;
 mod pace;
 mod read;

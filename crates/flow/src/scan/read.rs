@@ -3,7 +3,7 @@
 //! This is where the time goes, so it runs on every core, apart from the one that decides what is
 //! asked for next.
 
-use super::acting::does_something;
+use super::joined::{Joined, Memory};
 use fernweh_core::limits;
 use fernweh_core::page::mixed::{Request, over_https, request};
 use fernweh_core::page::policy::Policies;
@@ -79,12 +79,7 @@ impl Site<'_> {
 /// An address of an answer.
 pub(super) struct Found {
     pub link: Link,
-    /// The absolute address, without the place in the page.
-    pub target: String,
-    pub key: u64,
-    pub fragment: Option<u64>,
-    pub inside: bool,
-    pub acts: bool,
+    pub to: Arc<Joined>,
     /// What a browser does with it.
     pub request: Request,
     /// The directive of the page's own policy that refuses it.
@@ -139,6 +134,7 @@ pub(super) fn key_of(address: &str) -> u64 {
 
 /// Reads an answer from this address.
 pub(super) fn read(
+    memory: &mut Memory,
     site: &Site<'_>,
     url: &Url,
     id: super::store::Id,
@@ -148,25 +144,25 @@ pub(super) fn read(
     let media = answer.media_type.as_str();
     let charset = answer.charset.as_deref();
     match wanted {
-        Wanted::Page | Wanted::Nonsense => page(site, url, id, answer),
+        Wanted::Page | Wanted::Nonsense => page(memory, site, url, id, answer),
         Wanted::Sheet(user) if media == "text/css" => {
             let decoded = decode(&answer.body, charset, TextKind::Css);
             let links = css_links(&decoded.text);
-            used(site, url, user, links, decoded)
+            used(memory, site, url, user, links, decoded)
         }
         Wanted::Module(user) => {
             let decoded = decode(&answer.body, charset, TextKind::Plain);
             let links = script_links(&decoded.text, true, user.imports.as_ref());
-            used(site, url, user, links, decoded)
+            used(memory, site, url, user, links, decoded)
         }
         Wanted::Manifest(user) => {
             let decoded = decode(&answer.body, charset, TextKind::Plain);
             let links = manifest_links(&decoded.text);
-            used(site, url, user, links, decoded)
+            used(memory, site, url, user, links, decoded)
         }
         Wanted::Sitemap => {
             let body = unpacked(&answer.body);
-            list(site, url, &body, charset)
+            list(memory, site, url, &body, charset)
         }
         Wanted::Robots => {
             let text = decode(&answer.body, charset, TextKind::Plain).text;
@@ -189,14 +185,20 @@ fn unpacked(body: &[u8]) -> Cow<'_, [u8]> {
 }
 
 /// The pages of a sitemap: of XML, or one address a line (sitemaps.org).
-fn list(site: &Site<'_>, url: &Url, body: &[u8], charset: Option<&str>) -> Read {
+fn list(
+    memory: &mut Memory,
+    site: &Site<'_>,
+    url: &Url,
+    body: &[u8],
+    charset: Option<&str>,
+) -> Read {
     let decoded = decode(body, charset, TextKind::Xml);
     let links = match decoded.text.trim_start().starts_with('<') {
         true => xml_links(&decoded.text),
         false => lines(&decoded.text),
     };
     let user = User { page: 0, url: url.clone(), policies: Policies::default(), imports: None };
-    used(site, url, &Arc::new(user), links, decoded)
+    used(memory, site, url, &Arc::new(user), links, decoded)
 }
 
 fn lines(text: &str) -> Vec<Link> {
@@ -215,6 +217,7 @@ fn lines(text: &str) -> Vec<Link> {
 
 /// What a part of a page names; its requests are those of the page.
 fn used(
+    memory: &mut Memory,
     site: &Site<'_>,
     url: &Url,
     user: &Arc<User>,
@@ -223,8 +226,8 @@ fn used(
 ) -> Read {
     let old = old_addresses(site, &decoded.text, &links);
     let found = links.into_iter().filter_map(|link| {
-        let target = decoded.join(url, &link.address)?;
-        found(site, &user.url, &user.policies, link, target)
+        let to = memory.join(site, &decoded, url, &link.address)?;
+        Some(found(site, &user.url, &user.policies, link, to))
     });
     let links = found.collect();
     Read {
@@ -236,7 +239,13 @@ fn used(
     }
 }
 
-fn page(site: &Site<'_>, url: &Url, id: super::store::Id, answer: &PageResponse) -> Read {
+fn page(
+    memory: &mut Memory,
+    site: &Site<'_>,
+    url: &Url,
+    id: super::store::Id,
+    answer: &PageResponse,
+) -> Read {
     let media = answer.media_type.as_str();
     let charset = answer.charset.as_deref();
     let says_html = media == "text/html" || (media.is_empty() && answer.body.contains(&b'<'));
@@ -244,7 +253,7 @@ fn page(site: &Site<'_>, url: &Url, id: super::store::Id, answer: &PageResponse)
     if !says_html && !strict {
         // A feed, or a list of the site: links, and nothing else.
         return match media.ends_with("xml") {
-            true => list(site, url, &answer.body, charset),
+            true => list(memory, site, url, &answer.body, charset),
             false => Read::default(),
         };
     }
@@ -275,7 +284,8 @@ fn page(site: &Site<'_>, url: &Url, id: super::store::Id, answer: &PageResponse)
     page.policies.iter().for_each(|policy| policies.add_meta(policy));
     let tagged =
         answer.header("x-robots-tag").any(|tag| tag.to_ascii_lowercase().contains("noindex"));
-    let hidden = tagged || page.robots.contains("noindex") || page.robots.contains("none");
+    let hidden =
+        tagged || page.robots.split([',', ' ']).any(|word| matches!(word, "noindex" | "none"));
     let Page { links, base, before_base, places, imports, text: words, asks_password, .. } = page;
     let base = base
         .and_then(|base| decoded.base(url, &base))
@@ -285,8 +295,9 @@ fn page(site: &Site<'_>, url: &Url, id: super::store::Id, answer: &PageResponse)
     let found = links.into_iter().enumerate().filter_map(|(number, link)| {
         // A page is a click away: it is looked up when all of the page is there.
         let early = number < before_base && link.usage == Usage::Loaded;
-        let target = decoded.join(if early { url } else { &base }, &link.address)?;
-        found(site, url, &policies, link, target)
+        let base = if early { url } else { &base };
+        let to = memory.join(site, &decoded, base, &link.address)?;
+        Some(found(site, url, &policies, link, to))
     });
     let links = found.collect();
     let user = User { page: id, url: url.clone(), policies, imports };
@@ -304,39 +315,23 @@ fn page(site: &Site<'_>, url: &Url, id: super::store::Id, answer: &PageResponse)
     }
 }
 
-fn found(
-    site: &Site<'_>,
-    page: &Url,
-    policies: &Policies,
-    link: Link,
-    mut target: Url,
-) -> Option<Found> {
-    if !matches!(target.scheme(), "http" | "https") {
-        return None;
-    }
-    let fragment = target.fragment().filter(|it| !it.is_empty() && !it.starts_with(":~:"));
-    let fragment = fragment.map(|fragment| {
-        let decoded = percent_encoding::percent_decode_str(fragment).decode_utf8_lossy();
-        fragment_key(decoded.split(":~:").next().unwrap_or_default())
-    });
-    target.set_fragment(None);
-    let request = request(page, &target, link.kind, policies);
-    let asked = match request {
-        Request::Upgraded | Request::UpgradedByPolicy if link.kind != LinkKind::Media => {
-            over_https(&target)
-        }
-        _ => target.clone(),
+/// What a browser makes of an address.
+fn found(site: &Site<'_>, page: &Url, policies: &Policies, link: Link, to: Arc<Joined>) -> Found {
+    let request = request(page, &to.url, link.kind, policies);
+    let lifted = match request {
+        Request::Upgraded | Request::UpgradedByPolicy => Some(over_https(&to.url)),
+        _ => None,
     };
     let shown = matches!(link.usage, Usage::Loaded | Usage::Styled);
-    let refused = policies.refuses(page, &asked, link.kind).filter(|_| shown).map(str::to_owned);
+    // Sound and film are held against the policy as they are written.
+    let asked = lifted.as_ref().filter(|_| link.kind != LinkKind::Media).unwrap_or(&to.url);
+    let refused = policies.refuses(page, asked, link.kind).filter(|_| shown).map(str::to_owned);
     // A page that lifts all its requests to https is linked there, too.
-    if request == Request::UpgradedByPolicy {
-        target = asked;
-    }
-    let (inside, acts) = (site.holds(&target), does_something(&target));
-    let target = String::from(target);
-    let key = key_of(&target);
-    Some(Found { link, target, key, fragment, inside, acts, request, refused })
+    let to = match (request, lifted) {
+        (Request::UpgradedByPolicy, Some(lifted)) => Joined::new(site, lifted).map_or(to, Arc::new),
+        _ => to,
+    };
+    Found { link, to, request, refused }
 }
 
 /// Addresses of the old site, each with the element that it stands in.

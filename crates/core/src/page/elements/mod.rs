@@ -194,6 +194,11 @@ impl Reader {
         raw
     }
 
+    /// Takes a start tag without attributes, of an element that means nothing by itself.
+    pub(super) fn passes(&mut self, name: &str) {
+        self.in_body |= !of_head(name);
+    }
+
     /// Whether the end of an element has to be told; its start has been.
     pub(super) fn wants_end(name: &str, space: Space) -> bool {
         let html = ["picture", "video", "audio", "template", "object", "table", "frameset"];

@@ -89,7 +89,11 @@ impl Crawler<'_> {
             return Ok(());
         }
         let (wanted, way) = (Wanted::Sitemap, Vec::new());
-        self.push(Task { id: NONE, url, wanted, depth, way, tries: 0, head: false }, false);
+        let generation = 0;
+        self.push(
+            Task { id: NONE, url, wanted, depth, generation, way, tries: 0, head: false },
+            false,
+        );
         Ok(())
     }
 
@@ -117,8 +121,8 @@ impl Crawler<'_> {
         self.old_addresses(&read, (id, NONE))?;
         for found in &read.links {
             // A list of lists.
-            if found.inside && listed(&found.target) {
-                if let Ok(url) = Url::parse(&found.target) {
+            if found.to.inside && listed(found.to.target()) {
+                if let Ok(url) = Url::parse(found.to.target()) {
                     self.sitemap(url, task.depth + 1)?;
                 }
                 continue;
@@ -362,7 +366,7 @@ impl Crawler<'_> {
             State::Wrong(number) => {
                 judge::fault(address, &self.outcomes[number as usize], &reference)
             }
-            State::Good(class) => judge::misfit(&reference, class).map(|is| Fault {
+            State::Good(class) => judge::misfit(reference.kind, class).map(|is| Fault {
                 code: Code::WrongContent,
                 address,
                 cause: "type",
@@ -386,7 +390,7 @@ impl Crawler<'_> {
             });
         }
         let (asks_password, moved) = (read.asks_password, !task.way.is_empty());
-        let onward = |found: &Found| found.inside && !found.link.kind.is_resource();
+        let onward = |found: &Found| found.to.inside && !found.link.kind.is_resource();
         let links = read.links.len();
         Start::Page { links, leads_on: read.links.iter().any(onward), asks_password, moved }
     }

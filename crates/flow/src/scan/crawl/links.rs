@@ -19,7 +19,7 @@ impl Crawler<'_> {
         if matches!(link.kind, LinkKind::Form | LinkKind::Service) || of_script {
             return Ok(());
         }
-        let id = match self.crawl.store.find(found.key) {
+        let id = match self.crawl.store.find(found.to.key) {
             Some(id) => id,
             None => match self.discover(read, found, depth)? {
                 Some(id) => id,
@@ -35,10 +35,13 @@ impl Crawler<'_> {
                 }
             }
             state @ (State::Wrong(_) | State::Good(_)) => {
-                let fits = matches!(state, State::Good(_)) && !link.kind.is_resource();
+                let fits = match state {
+                    State::Good(class) => judge::misfit(link.kind, class).is_none(),
+                    _ => false,
+                };
                 if !fits {
                     let reference = self.reference(read, found, (page, sheet))?;
-                    self.judge(&found.target, state, reference);
+                    self.judge(found.to.target(), state, reference);
                 }
             }
         }
@@ -66,8 +69,8 @@ impl Crawler<'_> {
     ) -> io::Result<()> {
         let link = &found.link;
         let secure = read.user.as_ref().is_some_and(|user| user.url.scheme() == "https");
-        let plain = found.target.starts_with("http:");
-        let target = found.target.as_str();
+        let plain = found.to.target().starts_with("http:");
+        let target = found.to.target();
         let quiet = String::new;
         let fault = |code, cause, detail| Some(Fault { code, address: target, cause, detail });
         let shown = matches!(link.usage, Usage::Loaded | Usage::Styled);
@@ -121,7 +124,8 @@ impl Crawler<'_> {
             return;
         }
         let (id, wanted, way) = (NONE, Wanted::Offer, Vec::new());
-        self.push(Task { id, url, wanted, depth: 0, way, tries: 0, head: true }, false);
+        let generation = 0;
+        self.push(Task { id, url, wanted, depth: 0, generation, way, tries: 0, head: true }, false);
     }
 
     /// An address that is seen for the first time: whether it is asked for, and what for.
@@ -131,16 +135,16 @@ impl Crawler<'_> {
         found: &Found,
         depth: usize,
     ) -> io::Result<Option<Id>> {
-        let Ok(url) = Url::parse(&found.target) else { return Ok(None) };
+        let url = found.to.url.clone();
         if self.crawl.store.len() >= limits::SCAN_ADDRESSES {
             self.limit("addresses", &url, 1);
             return Ok(None);
         }
         let add = |this: &mut Self, state| {
-            this.crawl.store.add(found.key, &found.target, state).map(Some)
+            this.crawl.store.add(found.to.key, found.to.target(), state).map(Some)
         };
-        if found.acts {
-            self.not_followed(&found.target);
+        if found.to.acts {
+            self.not_followed(found.to.target());
             return add(self, State::Skipped);
         }
         let own = self.is_own(&url);
@@ -171,7 +175,7 @@ impl Crawler<'_> {
         let kind = found.link.kind;
         let wanted = match (kind, &read.user) {
             (LinkKind::Page | LinkKind::Frame | LinkKind::Embedded | LinkKind::Alternate, _)
-                if found.inside =>
+                if found.to.inside =>
             {
                 Wanted::Page
             }
@@ -193,12 +197,19 @@ impl Crawler<'_> {
             self.limit(limit, &url, 1);
             return add(self, State::Skipped);
         }
-        if matches!(wanted, Wanted::Page) && self.crawl.shapes.is_endless(&url) {
+        let generation = match (&wanted, &read.user) {
+            (Wanted::Page, Some(user)) => {
+                self.crawl.shapes.generation(&user.url, self.generation, &url)
+            }
+            _ => 0,
+        };
+        if matches!(wanted, Wanted::Page) && self.crawl.shapes.is_endless(&url, generation) {
             return add(self, State::Skipped);
         }
         let head = matches!(wanted, Wanted::Existence);
-        let id = self.crawl.store.add(found.key, &found.target, State::Waiting)?;
-        self.push(Task { id, url, wanted, depth, way: Vec::new(), tries: 0, head }, false);
+        let id = self.crawl.store.add(found.to.key, found.to.target(), State::Waiting)?;
+        let way = Vec::new();
+        self.push(Task { id, url, wanted, depth, generation, way, tries: 0, head }, false);
         Ok(Some(id))
     }
 

@@ -11,6 +11,7 @@ use super::ScanOptions;
 use super::endless::Shapes;
 use super::folders::Folders;
 use super::groups::{Fault, Groups};
+use super::joined::Memory;
 use super::judge::{self, Outcome, class_of};
 use super::pace::{CEILING, Ended, GENTLE, Lane};
 use super::read::{Found, Read, Site, Wanted, key_of, read};
@@ -50,6 +51,8 @@ struct Task {
     url: Url,
     wanted: Wanted,
     depth: usize,
+    /// Pages of its own shape through which it was found, one after the other.
+    generation: u32,
     /// The addresses that redirects have passed, from the first on.
     way: Vec<String>,
     tries: u8,
@@ -132,6 +135,8 @@ struct Crawler<'a> {
     places: HashMap<Id, crate::scan::store::Text>,
     fragments: HashMap<(Id, u64), Place>,
     offers: BTreeSet<String>,
+    /// That of the page that is being taken.
+    generation: u32,
     /// Pages and style sheets that were asked for.
     fetched: (usize, usize),
     began: Instant,
@@ -186,6 +191,7 @@ pub(super) fn crawl(
         places: HashMap::new(),
         fragments: HashMap::new(),
         offers: BTreeSet::new(),
+        generation: 0,
         fetched: (0, 0),
         began: now,
         landed: BTreeSet::new(),
@@ -211,12 +217,13 @@ pub(super) fn crawl(
 
 /// Reads answers as they come, until nobody sends any more.
 fn read_answers(site: &Site<'_>, coming: &Mutex<Receiver<(Task, Fetched)>>, to: Sender<Answer>) {
+    let mut memory = Memory::default();
     loop {
         let next = coming.lock().unwrap_or_else(|poisoned| poisoned.into_inner()).recv();
         let Ok((task, fetched)) = next else { return };
         let read = match &fetched {
             Ok(answer) if answer.status == 200 || matches!(task.wanted, Wanted::Nonsense) => {
-                read(site, &task.url, task.id, &task.wanted, answer)
+                read(&mut memory, site, &task.url, task.id, &task.wanted, answer)
             }
             _ => Read::default(),
         };
@@ -244,6 +251,7 @@ impl Crawler<'_> {
             url,
             wanted,
             depth: 1,
+            generation: 0,
             way: Vec::new(),
             tries: 0,
             head: false,
@@ -419,6 +427,7 @@ impl Crawler<'_> {
                 url: robots,
                 wanted: Wanted::Robots,
                 depth: 0,
+                generation: 0,
                 way: Vec::new(),
                 tries: 0,
                 head: false,

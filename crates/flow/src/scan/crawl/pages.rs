@@ -36,6 +36,7 @@ impl Crawler<'_> {
             self.page_itself(task, answer, &read, page)?;
         }
         self.old_addresses(&read, (page, sheet))?;
+        self.generation = task.generation;
         for found in &read.links {
             self.refer(&read, found, (page, sheet), task.depth + 1)?;
         }
@@ -186,7 +187,7 @@ impl Crawler<'_> {
         places: (Id, Id),
         id: Id,
     ) -> io::Result<()> {
-        let Some(fragment) = found.fragment.filter(|_| found.inside) else { return Ok(()) };
+        let Some(fragment) = found.to.fragment.filter(|_| found.to.inside) else { return Ok(()) };
         if found.link.usage != Usage::Followed {
             return Ok(());
         }
@@ -196,7 +197,7 @@ impl Crawler<'_> {
         }
         if self.fragments.len() < limits::SCAN_FRAGMENTS {
             let reference = self.reference(read, found, places)?;
-            let place = Place { reference, occurrences: 1, address: found.key };
+            let place = Place { reference, occurrences: 1, address: found.to.key };
             self.fragments.insert((id, fragment), place);
         }
         Ok(())
