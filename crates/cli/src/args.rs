@@ -79,6 +79,7 @@ pub enum Command {
     Rewrite(commands::rewrite::RewriteArgs),
     Scan(commands::scan::ScanArgs),
     Trace(commands::trace::TraceArgs),
+    Compare(commands::compare::CompareArgs),
     Move(commands::moving::MoveArgs),
     Undo(commands::undo::UndoArgs),
     Runs(commands::runs::RunsArgs),

@@ -157,6 +157,7 @@ impl Pace {
         let name = match unit {
             Unit::Bytes => "",
             Unit::Records => " records",
+            Unit::Entries => " entries",
             Unit::Pages => " pages",
             Unit::Keys => " keys",
         };

@@ -5,6 +5,7 @@ use crate::commands::{
 };
 use crate::context::FORMAT;
 use crate::errors::Failed;
+use fernweh_flow::compare::CompareReport;
 use fernweh_flow::pack::PackReport;
 use fernweh_flow::preflight::Preflight;
 use fernweh_flow::rewrite::LiveReport;
@@ -56,6 +57,7 @@ pub fn schemas() -> Vec<(String, Value)> {
         of::<trial::Trial>("rewrite-try", "fernweh rewrite --try"),
         of::<scan::Document<'_>>("scan", "fernweh scan"),
         of::<TraceReport>("trace", "fernweh trace"),
+        of::<CompareReport>("compare", "fernweh compare"),
         of::<MoveReport>("move", "fernweh move"),
         of::<undo::Outcome>("undo", "fernweh undo"),
         of::<runs::Listed>("runs", "fernweh runs"),

@@ -77,34 +77,32 @@ pub enum Code {
     EmptyPage,
     /// Something else came than the element expects: a page for a picture.
     WrongContent,
+    /// The page's own security policy refuses one of its parts.
+    PolicyBlocked,
+    /// A redirect to the site's old place.
+    OldRedirect,
     /// A http: script, style, frame or font on a https page: browsers refuse it.
     MixedBlocked,
-    /// A http: picture, sound or film on a https page: fetched over https or not at all.
-    MixedUpgraded,
     /// A https address that leads on to a http one.
     InsecureRedirect,
     /// A form on a https page that is sent over http.
     InsecureForm,
     /// A http: download on a https page: browsers refuse or warn.
     InsecureDownload,
-    /// The page's own security policy refuses one of its parts.
-    PolicyBlocked,
+    /// A http: picture, sound or film on a https page: fetched over https or not at all.
+    MixedUpgraded,
     /// An address of the site's old place.
     OldAddress,
-    /// A redirect to the site's old place.
-    OldRedirect,
     /// A page names another site as its own address (canonical, hreflang, Open Graph).
     ElsewhereAddress,
+    /// Two or more redirects one after the other.
+    RedirectChain,
     /// A page asks search engines not to list it.
     HiddenPage,
     /// A link leads to a page that asks for a login.
     LoginNeeded,
-    /// Two or more redirects one after the other.
-    RedirectChain,
     /// A link names a place in a page that the page does not have.
     MissingPlace,
-    /// A part of a page that takes long to load.
-    LargeResource,
     /// A page for which the server needs long.
     SlowPage,
     /// Another host turns programs away, so that nothing is known.
@@ -113,7 +111,7 @@ pub enum Code {
 
 impl Code {
     /// Every code, by weight.
-    pub const ALL: [Code; 24] = [
+    pub const ALL: [Code; 23] = [
         Code::BrokenLink,
         Code::BrokenResource,
         Code::HostUnreachable,
@@ -122,20 +120,19 @@ impl Code {
         Code::ServerError,
         Code::EmptyPage,
         Code::WrongContent,
+        Code::PolicyBlocked,
+        Code::OldRedirect,
         Code::MixedBlocked,
-        Code::MixedUpgraded,
         Code::InsecureRedirect,
         Code::InsecureForm,
         Code::InsecureDownload,
-        Code::PolicyBlocked,
+        Code::MixedUpgraded,
         Code::OldAddress,
-        Code::OldRedirect,
         Code::ElsewhereAddress,
+        Code::RedirectChain,
         Code::HiddenPage,
         Code::LoginNeeded,
-        Code::RedirectChain,
         Code::MissingPlace,
-        Code::LargeResource,
         Code::SlowPage,
         Code::NotChecked,
     ];
@@ -164,7 +161,6 @@ impl Code {
             Code::LoginNeeded => "login-needed",
             Code::RedirectChain => "redirect-chain",
             Code::MissingPlace => "missing-place",
-            Code::LargeResource => "large-resource",
             Code::SlowPage => "slow-page",
             Code::NotChecked => "not-checked",
         }
@@ -194,7 +190,6 @@ impl Code {
             Code::LoginNeeded => "links that lead to a login",
             Code::RedirectChain => "several redirects in a row",
             Code::MissingPlace => "links to a place in a page that is not there",
-            Code::LargeResource => "very large parts of pages",
             Code::SlowPage => "slow pages",
             Code::NotChecked => "links to hosts that turn programs away: not checked",
         }
@@ -238,7 +233,6 @@ impl Code {
             Code::LoginNeeded => "nothing, if these pages are for members",
             Code::RedirectChain => "link to the last address directly",
             Code::MissingPlace => "correct the part behind # in the link",
-            Code::LargeResource => "reduce its size",
             Code::SlowPage => "find out what the server does for so long",
             Code::NotChecked => "open them in a browser",
         }
@@ -258,7 +252,6 @@ impl Code {
             Code::HiddenPage
             | Code::LoginNeeded
             | Code::MissingPlace
-            | Code::LargeResource
             | Code::SlowPage
             | Code::NotChecked => Severity::Note,
             _ => Severity::Broken,
@@ -331,6 +324,25 @@ impl Finding {
             pages: 0,
             places: Vec::new(),
         }
+    }
+
+    /// Whether something that is stored can be its cause: an address, and not how the server makes
+    /// the page.
+    pub fn is_of_content(&self) -> bool {
+        let of_server = [Code::ServerError, Code::EmptyPage, Code::HiddenPage, Code::SlowPage];
+        !of_server.contains(&self.code)
+    }
+
+    /// The address as its places write it: by these it is found in the site's content.
+    pub fn spellings(&self) -> Vec<String> {
+        let written = self.places.iter().map(|spot| spot.address.clone());
+        let mut all: Vec<String> = written.collect();
+        if all.is_empty() {
+            all.push(self.address.clone());
+        }
+        all.sort();
+        all.dedup();
+        all
     }
 
     /// The address as the first place writes it: by this it is found in the site's content.

@@ -28,7 +28,14 @@ const fn fault(
     address: &'static str,
     html: &'static str,
 ) -> PageFault {
-    let https_only = matches!(code, Code::MixedBlocked | Code::MixedUpgraded | Code::InsecureForm);
+    let https_only = matches!(
+        code,
+        Code::MixedBlocked
+            | Code::MixedUpgraded
+            | Code::InsecureForm
+            | Code::InsecureDownload
+            | Code::InsecureRedirect
+    );
     PageFault { code, page, element, address, html, https_only }
 }
 
@@ -46,13 +53,14 @@ impl PageFault {
     /// The faults that a scan must find: on the new host, which is served over https, or on
     /// the old one.
     pub fn expected(on_new_host: bool) -> Vec<&'static PageFault> {
-        let only_new = |fault: &PageFault| fault.https_only || fault.code == Code::OldAddress;
+        let old = |fault: &PageFault| matches!(fault.code, Code::OldAddress | Code::OldRedirect);
+        let only_new = |fault: &PageFault| fault.https_only || old(fault);
         PAGE_FAULTS.iter().filter(|fault| on_new_host || !only_new(fault)).collect()
     }
 }
 
 /// Every deliberate fault of a page.
-pub const PAGE_FAULTS: [PageFault; 16] = [
+pub const PAGE_FAULTS: [PageFault; 28] = [
     fault(
         Code::BrokenLink,
         "/article/the-night-the-dome-stuck",
@@ -158,6 +166,66 @@ pub const PAGE_FAULTS: [PageFault; 16] = [
         "http://cdn.example/map.css",
         "<style>\n@import url(http://cdn.example/map.css);\n</style>",
     ),
+    fault(
+        Code::SoftMissing,
+        "/article/going-in-circles",
+        "a href",
+        "/go/lost",
+        "<p><a href=\"/go/lost\">A report that is gone</a></p>",
+    ),
+    fault(
+        Code::LoginNeeded,
+        "/article/going-in-circles",
+        "a href",
+        "/go/inside",
+        "<p><a href=\"/go/inside\">Inside</a></p>",
+    ),
+    fault(
+        Code::InsecureRedirect,
+        "/article/going-in-circles",
+        "a href",
+        "/go/plain",
+        "<p><a href=\"/go/plain\">All reports again</a></p>",
+    ),
+    fault(
+        Code::OldRedirect,
+        "/article/going-in-circles",
+        "a href",
+        "/go/before",
+        "<p><a href=\"/go/before\">Where we were</a></p>",
+    ),
+    fault(
+        Code::MissingPlace,
+        "/article/going-in-circles",
+        "a href",
+        "/about#nowhere",
+        "<p><a href=\"/about#nowhere\">About us</a></p>",
+    ),
+    fault(
+        Code::InsecureDownload,
+        "/article/going-in-circles",
+        "a href",
+        "http://cdn.example/star-map.zip",
+        "<p><a href=\"http://cdn.example/star-map.zip\">The star map</a></p>",
+    ),
+    fault(
+        Code::WrongContent,
+        "/article/going-in-circles",
+        "img src",
+        "/about",
+        "<p><img src=\"/about\" alt=\"About\"></p>",
+    ),
+    fault(
+        Code::ElsewhereAddress,
+        "/article/going-in-circles",
+        "link canonical",
+        "https://elsewhere.test/circles",
+        "<link rel=\"canonical\" href=\"https://elsewhere.test/circles\">",
+    ),
+    fault(Code::ServerError, "/go/error", "page", "/go/error", ""),
+    fault(Code::EmptyPage, "/go/nothing", "page", "/go/nothing", ""),
+    fault(Code::HiddenPage, "/go/hidden", "page", "noindex", ""),
+    fault(Code::PolicyBlocked, "/go/strict", "img src", "/icon.png", ""),
     fault(Code::OldAddress, "/about", "a href", "http://glimmerpoint.example/visit", ""),
 ];
 
@@ -220,7 +288,17 @@ pub const REMAINDERS: [Remainder; 12] = [
 pub const DAMAGED: &str =
     "a:1:{s:4:\"text\";s:99:\"<a href=\"http://glimmerpoint.example/visit\">Visit</a>\";}";
 
+/// Pages that are faults themselves are linked from here.
+const LINKED: &str = "<p><a href=\"/go/error\">Tonight</a>, <a href=\"/go/nothing\">nothing</a>, \
+    <a href=\"/go/hidden\">a draft</a>, <a href=\"/go/strict\">strict</a></p>";
+
 /// The faults that stand in the body of an article with this path.
 pub fn html_of(page: &str) -> String {
-    PAGE_FAULTS.iter().filter(|fault| fault.page == page).map(|fault| fault.html).collect()
+    let linked = if page == "/article/going-in-circles" { LINKED } else { "" };
+    linked.to_owned()
+        + &PAGE_FAULTS
+            .iter()
+            .filter(|fault| fault.page == page)
+            .map(|fault| fault.html)
+            .collect::<String>()
 }

@@ -6,6 +6,7 @@
 #![warn(missing_docs)]
 
 pub mod archive;
+pub mod compare;
 mod identity;
 pub mod incoming;
 pub mod journal;

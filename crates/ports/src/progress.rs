@@ -9,6 +9,8 @@ pub enum Unit {
     Bytes,
     /// Records.
     Records,
+    /// Files, folders and links.
+    Entries,
     /// Pages.
     Pages,
     /// Keys of tables.

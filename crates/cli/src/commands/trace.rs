@@ -88,15 +88,10 @@ fn known(config: &Config, site: &Site) -> Result<Known> {
 
 /// The addresses of a saved scan as they are written, once each.
 fn addresses_of(path: &Path) -> Result<Vec<String>> {
-    let written = |finding: &Finding| {
-        let places = finding.places.iter().map(|spot| spot.address.clone());
-        let mut all: Vec<String> = places.collect();
-        if all.is_empty() {
-            all.push(finding.address.clone());
-        }
-        all
-    };
-    Ok(searchable(saved(path)?.findings.iter().flat_map(written)))
+    let found = saved(path)?.findings;
+    Ok(searchable(
+        found.iter().filter(|finding| finding.is_of_content()).flat_map(Finding::spellings),
+    ))
 }
 
 fn text(style: Style, site: &Site, report: &TraceReport, propose: bool) -> String {

@@ -1,6 +1,7 @@
 //! Where an address lives: in a record, in a definition, in a file, or nowhere.
 
 use super::{PROGRAM, fixture};
+use fernweh_core::finding::Finding;
 use fernweh_demo::faults::PageFault;
 use fernweh_testkit::{Engine, Workspace};
 
@@ -14,9 +15,13 @@ fn everything_that_a_scan_finds_is_traced_to_its_record_or_file() {
         let scan = fixture.workspace.run("scan new --own-only --json").code(1);
         fixture.workspace.write("scan.json", &scan.out);
         let findings = scan.json()["findings"].as_array().unwrap().clone();
-        assert_eq!(findings.len(), PageFault::expected(true).len());
+        let read: Vec<Finding> = serde_json::from_value(findings.clone().into()).unwrap();
+        for fault in PageFault::expected(true) {
+            assert!(read.iter().any(|finding| fault.is(finding)), "{fault:?}");
+        }
         for finding in &findings {
-            let command = finding["trace"].as_str().unwrap();
+            // What the server makes of a page is stored nowhere.
+            let Some(command) = finding["trace"].as_str() else { continue };
             assert!(command.starts_with("fernweh trace new "), "{command}");
         }
         let traced =

@@ -33,6 +33,16 @@ impl Answer {
 
 const PAGE: u64 = 25;
 
+/// What a program prints that does not find one of its files.
+const ERROR: &str = "<p>Warning: include(): Failed opening 'night.inc' for inclusion in \
+    /srv/www/glimmer/night.php on line 7</p>";
+/// A page whose own policy forbids its picture.
+const STRICT: &str = "<!doctype html><meta http-equiv=\"Content-Security-Policy\" \
+    content=\"img-src 'none'\"><title>Strict</title><p>No pictures here.</p><img src=\"/icon.png\">";
+/// A page that search engines are asked not to list.
+const HIDDEN: &str = "<!doctype html><meta name=\"robots\" content=\"noindex\">\
+    <title>Draft</title><p>A report that is not finished yet.</p>";
+
 struct Site<'a> {
     root: &'a Path,
     database: Database,
@@ -49,6 +59,9 @@ pub(super) fn page(host: &HostOptions, path: &str, query: &str) -> Result<Answer
         "/go/third" => return redirect("/articles"),
         "/go/round" => return redirect("/go/round-again"),
         "/go/round-again" => return redirect("/go/round"),
+        "/go/plain" => return redirect(&format!("http://{}/articles", host.host)),
+        "/go/before" => return redirect("http://glimmerpoint.example/visit"),
+        "/go/inside" => return redirect("/go/door"),
         "/logout" => return Ok(Answer::text(200, "Logged out.")),
         _ => {}
     }
@@ -68,6 +81,12 @@ pub(super) fn page(host: &HostOptions, path: &str, query: &str) -> Result<Answer
         "/members" => site.members(),
         "/about" => site.about(),
         "/visit" => site.wrapped("Visit us", "<p>Every clear Friday, from dusk.</p>"),
+        "/go/door" => site.wrapped("Members only", "<form><input type=\"password\"></form>"),
+        "/go/error" => site.wrapped("Tonight", ERROR),
+        "/go/strict" => Ok(Answer::of("text/html; charset=utf-8", STRICT)),
+        "/go/hidden" => Ok(Answer::of("text/html; charset=utf-8", HIDDEN)),
+        "/go/nothing" => Ok(Answer::of("text/html; charset=utf-8", "")),
+        "/go/lost" => Ok(Answer { status: 200, ..site.missing()? }),
         "/feed.xml" => site.feed(),
         "/sitemap.xml" => site.sitemap(),
         other => match other.strip_prefix("/article/") {

@@ -44,7 +44,7 @@ pub(super) struct Lane<T> {
     quickest: Option<Duration>,
     /// Doubling, until the first sign of trouble.
     careless: bool,
-    /// Nothing but the first request is sent until it is answered.
+    /// One request is sent after the other.
     pub held: bool,
     /// Requests in a row without an answer.
     pub silent: usize,

@@ -115,6 +115,8 @@ struct Row {
     first: u32,
     last: u32,
     kept: u16,
+    /// The roles of the kept references, a bit for each: what comes is judged by them.
+    roles: u32,
     /// References that were only counted, and the pages they are on.
     more: u32,
     more_pages: u32,
@@ -168,6 +170,7 @@ impl Store {
             first: NONE,
             last: NONE,
             kept: 0,
+            roles: 0,
             more: 0,
             more_pages: 0,
             last_page: NONE,
@@ -233,9 +236,10 @@ impl Store {
     }
 
     /// Whether one more reference to this address would be kept, and counts it if not.
-    pub fn wants_reference(&mut self, id: Id, page: Id) -> bool {
+    pub fn wants_reference(&mut self, id: Id, page: Id, kind: LinkKind) -> bool {
         let row = &mut self.rows[id as usize];
-        if row.kept < KEPT {
+        // A picture that is a page is a fault, however many links to that page there are.
+        if row.kept < KEPT || row.roles & bit(kind) == 0 {
             return true;
         }
         row.more += 1;
@@ -259,6 +263,7 @@ impl Store {
         let row = &mut self.rows[id as usize];
         row.last_page = reference.page;
         row.kept += 1;
+        row.roles |= bit(reference.kind);
         match row.last {
             NONE => row.first = number,
             last => self.references[last as usize].next = number,
@@ -272,7 +277,7 @@ impl Store {
         let more = (u64::from(row.more), u64::from(row.more_pages));
         let mut next = std::mem::replace(&mut row.first, NONE);
         row.last = NONE;
-        (row.kept, row.more, row.more_pages) = (0, 0, 0);
+        (row.kept, row.roles, row.more, row.more_pages) = (0, 0, 0, 0);
         let mut found = Vec::new();
         while next != NONE {
             let reference = self.references[next as usize];
@@ -282,6 +287,10 @@ impl Store {
         }
         (found, more.0, more.1)
     }
+}
+
+fn bit(kind: LinkKind) -> u32 {
+    1 << kind as u32
 }
 
 #[cfg(test)]
@@ -303,18 +312,20 @@ mod tests {
         let mut store = Store::new();
         let id = store.add(7, "https://a.example/", State::Waiting).unwrap();
         for page in 0..100 {
-            if store.wants_reference(id, page) {
-                let (kind, usage, at) = (LinkKind::Page, Usage::Followed, Place::default());
+            let kind = if page == 60 { LinkKind::Picture } else { LinkKind::Page };
+            if store.wants_reference(id, page, kind) {
+                let (usage, at) = (Usage::Followed, Place::default());
                 let element = "a href";
                 let made = store.reference(kind, usage, element, (page, NONE), at, "/", "<a>");
                 store.refer(id, made.unwrap());
             }
         }
         let (kept, more, more_pages) = store.take_references(id);
-        assert_eq!((kept.len(), more, more_pages), (20, 80, 80));
+        assert_eq!((kept.len(), more, more_pages), (21, 79, 79));
+        assert_eq!(kept[20].kind, LinkKind::Picture);
         assert_eq!(kept[19].page, 19);
         assert_eq!(store.element(&kept[0]), "a href");
         assert!(store.take_references(id).0.is_empty());
-        assert_eq!(store.free.len(), 20);
+        assert_eq!(store.free.len(), 21);
     }
 }

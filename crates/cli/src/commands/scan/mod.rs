@@ -116,7 +116,8 @@ pub fn run(context: &Context, args: &ScanArgs) -> Result<u8> {
     let since = earlier.map(|earlier| Since::of(&report, earlier.findings));
     let traced = match args.trace && !report.findings.is_empty() {
         true => {
-            let addresses = report.findings.iter().map(|finding| finding.written().to_owned());
+            let of_content = report.findings.iter().filter(|finding| finding.is_of_content());
+            let addresses = of_content.flat_map(Finding::spellings);
             let (texts, halves) = (searchable(addresses), site.halves(None)?);
             let trace = Trace { texts, halves, propose: None };
             Some(trace.run(&site, context.around(&records))?)
@@ -144,7 +145,8 @@ pub fn run(context: &Context, args: &ScanArgs) -> Result<u8> {
         (false, false) => FINDINGS,
     };
     let traceable = std::mem::take(&mut report.findings).into_iter().map(|finding| Traceable {
-        trace: site.can_be_traced().then(|| trace_command(&site.name, &[finding.written()])),
+        trace: (site.can_be_traced() && finding.is_of_content())
+            .then(|| trace_command(&site.name, &[finding.written()])),
         finding,
     });
     let findings = traceable.collect();

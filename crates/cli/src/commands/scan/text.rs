@@ -257,10 +257,7 @@ fn places(page: &mut Page, style: Style, finding: &Finding, origin: &str) {
 }
 
 fn next(page: &mut Page, context: &Context, site: &Site, report: &ScanReport, traced: bool) {
-    let stored = |finding: &Finding| {
-        !matches!(finding.code, Code::HiddenPage | Code::SlowPage | Code::EmptyPage)
-    };
-    if site.can_be_traced() && !traced && report.findings.iter().any(stored) {
+    if site.can_be_traced() && !traced && report.findings.iter().any(Finding::is_of_content) {
         page.row(
             "where",
             &format!("fernweh scan {} --trace names the records and files", site.name),

@@ -41,8 +41,10 @@ impl Crawler<'_> {
             Wanted::Robots => self.take_robots(&task, &fetched, read, own),
             Wanted::Sitemap => self.take_sitemap(&task, &fetched, read),
             Wanted::Nonsense => {
-                let shown = fetched.as_ref().is_ok_and(|answer| answer.status == 200);
-                self.nonsense = (shown && read.is_page).then_some(read.words);
+                // Whatever its status: a page that shows the same with 200 is no page.
+                let shown = read.is_page && read.words.count > 2;
+                self.nonsense = shown.then_some(read.words);
+                self.own.held = false;
                 Ok(())
             }
             Wanted::Offer => {
@@ -63,7 +65,6 @@ impl Crawler<'_> {
         own: bool,
     ) -> io::Result<()> {
         if own {
-            self.own.held = false;
             let robots = read.robots.unwrap_or_default();
             for address in &robots.sitemaps {
                 let named = self.options.start.join(address).ok();

@@ -29,7 +29,7 @@ impl Crawler<'_> {
         match self.crawl.store.state(id) {
             State::Skipped => return Ok(()),
             State::Waiting => {
-                if self.crawl.store.wants_reference(id, page) {
+                if self.crawl.store.wants_reference(id, page, link.kind) {
                     let reference = self.reference(read, found, (page, sheet))?;
                     self.crawl.store.refer(id, reference);
                 }

@@ -20,7 +20,7 @@ use crate::scan::store::{Class, Id, NONE, Reference, State, Store};
 use fernweh_core::finding::Code;
 use fernweh_core::limits;
 use fernweh_core::page::mixed::{Request, over_https};
-use fernweh_core::page::{LinkKind, Robots, Usage, Words};
+use fernweh_core::page::{LinkKind, Place, Robots, Usage, Words};
 use fernweh_core::rewrite::Rewriter;
 use fernweh_ports::{
     Fetched, PageProblem, PageRequest, PageResponse, PageSource, Progress, Result, Trouble,
@@ -111,7 +111,7 @@ pub(super) enum Start {
 }
 
 /// A link to a place in a page, and how often.
-struct Place {
+struct Fragment {
     reference: Reference,
     occurrences: u64,
     address: u64,
@@ -133,7 +133,7 @@ struct Crawler<'a> {
     nonsense: Option<Words>,
     /// Names of places in pages, as kept texts, and links to such places.
     places: HashMap<Id, crate::scan::store::Text>,
-    fragments: HashMap<(Id, u64), Place>,
+    fragments: HashMap<(Id, u64), Fragment>,
     offers: BTreeSet<String>,
     /// That of the page that is being taken.
     generation: u32,
@@ -256,17 +256,19 @@ impl Crawler<'_> {
             tries: 0,
             head: false,
         };
+        // What is asked of robots, and what a page looks like that is none, is known before anything
+        // else is asked for.
         self.own.push(task(join("/robots.txt"), Wanted::Robots));
+        let folder = self.site.folder().to_owned();
+        let nonsense =
+            format!("{folder}no-page-of-this-name-{:08x}", key_of(start.as_str()) as u32);
+        self.own.push(task(join(&nonsense), Wanted::Nonsense));
         self.own.push(Task { id, depth: 0, ..task(start.clone(), Wanted::Page) });
         // A list of the site, where there is one, names pages that no link leads to.
-        let folder = self.site.folder().to_owned();
         self.own.push(task(join(&format!("{folder}sitemap.xml")), Wanted::Sitemap));
         if folder != "/" {
             self.own.push(task(join("/sitemap.xml"), Wanted::Sitemap));
         }
-        let nonsense =
-            format!("{folder}no-page-of-this-name-{:08x}", key_of(start.as_str()) as u32);
-        self.own.push(task(join(&nonsense), Wanted::Nonsense));
         Ok(())
     }
 

@@ -89,46 +89,28 @@ impl Crawler<'_> {
             let kept = self.crawl.store.texts.keep(&names)?;
             self.places.insert(page, kept);
         }
-        let mut say = |code, cause: &str, detail: String| {
-            let reference = self.crawl.store.reference(
-                LinkKind::Page,
-                Usage::Followed,
-                "page",
-                (page, NONE),
-                fernweh_core::page::Place { line: 1, column: 1 },
-                task.url.as_str(),
-                "",
-            );
-            let fault = Fault { code, address: task.url.as_str(), cause, detail };
-            reference.map(|reference| self.crawl.groups.add(fault, Some(reference)))
+        let (address, start) = (task.url.as_str(), self.options.start.as_str());
+        let path = path_of(&task.url);
+        let mut say = |code, address: &str, written: &str, detail: String| {
+            let (kind, usage, at) = (LinkKind::Page, Usage::Followed, Place { line: 1, column: 1 });
+            let store = &mut self.crawl.store;
+            let place = store.reference(kind, usage, "page", (page, NONE), at, written, "")?;
+            let fault = Fault { code, address, cause: "", detail };
+            self.crawl.groups.add(fault, Some(place));
+            Ok::<(), io::Error>(())
         };
         if let Some(complaint) = &read.words.complaint {
-            say(Code::ServerError, "", complaint.clone())?;
+            say(Code::ServerError, address, &path, complaint.clone())?;
         } else if read.is_page && read.words.count == 0 && read.links.is_empty() {
-            say(Code::EmptyPage, "", "it holds neither text nor links".into())?;
+            say(Code::EmptyPage, address, &path, "it holds neither text nor links".into())?;
         }
         if answer.waited > self.options.slow {
             let seconds = answer.waited.as_secs_f64();
-            say(Code::SlowPage, "", format!("{seconds:.1} s until the answer began"))?;
+            say(Code::SlowPage, address, &path, format!("{seconds:.1} s until the answer began"))?;
         }
+        // One setting of the site hides one page or all.
         if read.hidden {
-            let place = "pages say noindex".into();
-            let fault = Fault {
-                code: Code::HiddenPage,
-                address: self.options.start.as_str(),
-                cause: "",
-                detail: place,
-            };
-            let reference = self.crawl.store.reference(
-                LinkKind::Page,
-                Usage::Followed,
-                "page",
-                (page, NONE),
-                fernweh_core::page::Place { line: 1, column: 1 },
-                "noindex",
-                "",
-            )?;
-            self.crawl.groups.add(fault, Some(reference));
+            say(Code::HiddenPage, start, "noindex", "pages say noindex".into())?;
         }
         Ok(())
     }
@@ -197,7 +179,7 @@ impl Crawler<'_> {
         }
         if self.fragments.len() < limits::SCAN_FRAGMENTS {
             let reference = self.reference(read, found, places)?;
-            let place = Place { reference, occurrences: 1, address: found.to.key };
+            let place = Fragment { reference, occurrences: 1, address: found.to.key };
             self.fragments.insert((id, fragment), place);
         }
         Ok(())

@@ -1,0 +1,104 @@
+//! Two sites side by side.
+
+use super::fixture;
+use fernweh_testkit::{Engine, Fixture};
+use serde_json::Value;
+
+fn moved(engine: Engine) -> Fixture {
+    let fixture = fixture(engine);
+    let archive = fixture.pack();
+    fixture.workspace.done(&format!("unpack {archive} new"));
+    fixture
+}
+
+#[test]
+fn a_site_that_has_moved_is_identical_but_for_what_the_rules_change() {
+    for engine in [Engine::Sqlite, Engine::SqliteOutside, Engine::Mariadb, Engine::Postgres] {
+        let fixture = moved(engine);
+        let ran = fixture.workspace.run("compare old new").code(0);
+        ran.says("site old with new: identical");
+        let report = fixture.workspace.run("compare old new --json").code(0).json();
+        assert_eq!(report["identical"], true, "{engine:?}");
+        assert!(report["database"]["records"].as_u64().unwrap() > 2000, "{engine:?}");
+        assert!(report["files"]["entries"].as_u64().unwrap() > 60, "{engine:?}");
+        // Without the rule for the addresses they differ.
+        let text = fixture.workspace.read("fernweh.toml");
+        let text = text.replace("http://glimmerpoint.example", "http://elsewhere.example");
+        fixture.workspace.write("fernweh.toml", text);
+        let other = fixture.workspace.run("compare old new --json").code(1).json();
+        assert!(!other["database"]["differing"].as_array().unwrap().is_empty(), "{engine:?}");
+    }
+}
+
+#[test]
+fn every_difference_is_found_and_shown_with_its_place() {
+    for engine in [Engine::Sqlite, Engine::Mariadb, Engine::Postgres] {
+        let fixture = moved(engine);
+        let mut database = fixture.database("new");
+        for sql in [
+            "UPDATE gp_articles SET title = 'Another night' WHERE id = 7",
+            "DELETE FROM gp_settings WHERE name = 'menu'",
+            "INSERT INTO gp_sections (id, name, slug) VALUES (9001, 'new', 'new')",
+            "CREATE INDEX gp_more ON gp_sections (name)",
+            "CREATE TABLE gp_extra (id INTEGER PRIMARY KEY)",
+        ] {
+            database.run(sql.as_bytes()).expect("it is changed");
+        }
+        drop(database);
+        let root = fixture.root("new");
+        std::fs::write(root.join("styles/extra.css"), "a{}").unwrap();
+        std::fs::write(root.join("robots.txt"), "User-agent: *").unwrap();
+        std::fs::remove_file(root.join("icon.png")).unwrap();
+        let report = fixture.workspace.run("compare old new --json").code(1).json();
+        let objects: Vec<(&str, &str)> = report["database"]["objects"]
+            .as_array()
+            .unwrap()
+            .iter()
+            .map(|it| (it["what"].as_str().unwrap(), it["object"].as_str().unwrap()))
+            .collect();
+        // MariaDB tells its indexes with their table.
+        let index =
+            |it: &(&str, &str)| it.1.contains("gp_more") || *it == ("changed", "table gp_sections");
+        assert!(objects.iter().any(index), "{objects:?}");
+        assert!(
+            objects.iter().any(|it| it.0 == "extra" && it.1.contains("gp_extra")),
+            "{objects:?}"
+        );
+        let of = |table: &str| -> Value {
+            let all = report["database"]["differing"].as_array().unwrap();
+            all.iter().find(|it| it["table"].as_str().unwrap().ends_with(table)).unwrap().clone()
+        };
+        let articles = of("gp_articles");
+        assert_eq!(
+            (articles["changed"].as_u64(), articles["missing"].as_u64()),
+            (Some(1), Some(0))
+        );
+        assert_eq!(articles["examples"][0]["cells"][0][0], "title");
+        assert_eq!(articles["examples"][0]["cells"][0][2], "Another night");
+        assert_eq!(of("gp_settings")["missing"], 1);
+        assert_eq!(of("gp_sections")["extra"], 1);
+        let files: Vec<(&str, &str)> = report["files"]["examples"]
+            .as_array()
+            .unwrap()
+            .iter()
+            .map(|it| (it["what"].as_str().unwrap(), it["path"].as_str().unwrap()))
+            .collect();
+        assert_eq!(
+            files,
+            [("missing", "icon.png"), ("content", "robots.txt"), ("extra", "styles/extra.css")],
+            "{engine:?}"
+        );
+        fixture.workspace.run("compare old new").code(1).says("Another night").says("id 7");
+        fixture.workspace.run("compare old new --files").code(1).says("icon.png");
+        fixture.workspace.run("compare old new --structure").code(1).says("gp_extra");
+    }
+}
+
+#[test]
+fn a_site_that_is_not_there_is_said_as_that() {
+    let fixture = fixture(Engine::Sqlite);
+    let workspace = &fixture.workspace;
+    workspace.run("compare old").code(2);
+    workspace.run("compare old nobody").code(2).says("there is no site `nobody`");
+    workspace.run("compare old new --database").code(3).says("there is no such file");
+}

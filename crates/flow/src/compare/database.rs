@@ -1,0 +1,282 @@
+//! Two databases, object by object and record by record.
+
+use super::matching::{Matching, Record, Side};
+use super::{CompareOptions, EXAMPLES};
+use crate::report::TableReport;
+use fernweh_core::record::{Row, Table, is_of_engine};
+use fernweh_core::rewrite::Rewriter;
+use fernweh_core::sql::Statement;
+use fernweh_ports::{
+    Counting, DatabaseSource, Progress, Result, SiteAccess, Trouble, Unit, counted,
+};
+use serde::Serialize;
+use std::collections::BTreeMap;
+use std::sync::mpsc::{Receiver, SyncSender, sync_channel};
+
+/// Records that are handed over together.
+const PORTION: usize = 256;
+/// Portions that wait between a reader and the comparison.
+const AHEAD: usize = 8;
+
+/// An object that differs.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, schemars::JsonSchema)]
+pub struct Object {
+    /// Its kind and name.
+    pub object: String,
+    /// `missing`: only the first site has it; `extra`: only the second; `changed`.
+    pub what: &'static str,
+}
+
+/// A table whose records differ.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, schemars::JsonSchema)]
+pub struct TableDifferences {
+    /// The table.
+    pub table: String,
+    /// Records that are the same.
+    pub same: u64,
+    /// Records of which values differ.
+    pub changed: u64,
+    /// Records that only the first site has.
+    pub missing: u64,
+    /// Records that only the second site has.
+    pub extra: u64,
+    /// Records beyond those that could be told apart.
+    pub untold: u64,
+    /// Some of them.
+    pub examples: Vec<Record>,
+}
+
+/// What differs between two databases.
+#[derive(Clone, Debug, Default, Serialize, schemars::JsonSchema)]
+pub struct DatabaseDifferences {
+    /// Tables that both have.
+    pub tables: u64,
+    /// Records of the first site that were compared.
+    pub records: u64,
+    /// Objects that differ.
+    pub objects: Vec<Object>,
+    /// Tables whose records differ.
+    pub differing: Vec<TableDifferences>,
+    /// Tables that were only counted, since their records differ by nature: name, and records of both.
+    pub set_apart: Vec<(String, u64, u64)>,
+}
+
+impl DatabaseDifferences {
+    /// Whether nothing differs.
+    pub fn is_empty(&self) -> bool {
+        self.objects.is_empty() && self.differing.is_empty()
+    }
+}
+
+type Half<'a> = (&'a dyn SiteAccess, Box<dyn DatabaseSource>);
+
+pub(super) fn compare(
+    (from, mut one): Half<'_>,
+    (to, mut other): Half<'_>,
+    options: &CompareOptions<'_>,
+    progress: &dyn Progress,
+) -> Result<DatabaseDifferences> {
+    let scopes = (|table: &str| from.holds_table(table), |table: &str| to.holds_table(table));
+    let overviews =
+        (one.overview(&scopes.0, Counting::Rough)?, other.overview(&scopes.1, Counting::Rough)?);
+    if overviews.0.dialect != overviews.1.dialect {
+        return Err(Trouble::usage("the two databases are of different engines")
+            .because(format!("{} and {}", overviews.0.version, overviews.1.version))
+            .hint("compare the files and the pages"));
+    }
+    one.begin()?;
+    other.begin()?;
+    let structures = (one.structure(&scopes.0)?, other.structure(&scopes.1)?);
+    let mut report = DatabaseDifferences::default();
+    if options.structure {
+        let every = |structure: &fernweh_ports::Structure| {
+            let all = structure.before.iter().chain(&structure.afterwards);
+            all.cloned().collect::<Vec<_>>()
+        };
+        report.objects = objects(&every(&structures.0), &every(&structures.1), options.rewriter);
+    }
+    let rows: BTreeMap<&str, u64> =
+        overviews.1.tables.iter().map(|table| (table.name.as_str(), table.rows)).collect();
+    let total = overviews.0.tables.iter().map(|table| table.rows).sum();
+    progress.stage("records", Some(total), Unit::Records);
+    for table in &structures.0.tables {
+        let Some(twin) = structures.1.tables.iter().find(|twin| twin.name == table.name) else {
+            continue;
+        };
+        report.tables += u64::from(!is_of_engine(&table.name));
+        if options.without_rows.hold(table.name.as_bytes()) {
+            let of = |all: &[fernweh_ports::TableInfo]| {
+                all.iter().find(|it| it.name == table.name).map_or(0, |it| it.rows)
+            };
+            let there = rows.get(table.name.as_str()).copied().unwrap_or_default();
+            report.set_apart.push((table.name.clone(), of(&overviews.0.tables), there));
+            continue;
+        }
+        if !options.records {
+            continue;
+        }
+        let found = records(&mut *one, &mut *other, table, twin, options, progress)?;
+        report.records += found.same + found.changed + found.missing;
+        if found.changed + found.missing + found.extra + found.untold > 0 {
+            report.differing.push(found);
+        }
+    }
+    progress.done(&counted(report.records, "record", "records"));
+    Ok(report)
+}
+
+/// Objects by name; what the rules change in their texts is applied before.
+fn objects(one: &[Statement], other: &[Statement], rewriter: &Rewriter) -> Vec<Object> {
+    let named = |all: &[Statement], rewriter: Option<&Rewriter>| {
+        let mut found: BTreeMap<String, String> = BTreeMap::new();
+        for statement in all {
+            let Some(sql) = statement.sql() else { continue };
+            let mut text = sql.split_whitespace().collect::<Vec<_>>().join(" ");
+            if let Some(rewriter) = rewriter {
+                let new = rewriter.look(text.as_bytes()).apply(text.as_bytes());
+                text = String::from_utf8_lossy(&new).into_owned();
+            }
+            found.insert(label(statement, &text), text);
+        }
+        found
+    };
+    let (one, other) = (named(one, Some(rewriter)), named(other, None));
+    let missing = one.keys().filter(|name| !other.contains_key(*name)).map(|it| (it, "missing"));
+    let extra = other.keys().filter(|name| !one.contains_key(*name)).map(|it| (it, "extra"));
+    let changed = one.iter().filter(|(name, text)| other.get(*name).is_some_and(|it| it != *text));
+    let all = missing.chain(extra).chain(changed.map(|(name, _)| (name, "changed")));
+    all.map(|(object, what)| Object { object: object.clone(), what }).collect()
+}
+
+fn label(statement: &Statement, text: &str) -> String {
+    match statement {
+        Statement::Table { name, .. } => format!("table {name}"),
+        Statement::Index { name, table, .. } => format!("index {name} of {table}"),
+        Statement::View { name, .. } => format!("view {name}"),
+        Statement::Trigger { name, table, .. } => format!("trigger {name} of {table}"),
+        _ => text.chars().take(70).collect(),
+    }
+}
+
+type Portion = Result<Vec<Row>>;
+
+/// The records of one table, both sides at once.
+fn records(
+    one: &mut dyn DatabaseSource,
+    other: &mut dyn DatabaseSource,
+    table: &Table,
+    twin: &Table,
+    options: &CompareOptions<'_>,
+    progress: &dyn Progress,
+) -> Result<TableDifferences> {
+    // Columns of another order, or that only one side has, are a difference of the structure.
+    let places: Vec<Option<usize>> = table
+        .columns
+        .iter()
+        .map(|column| twin.columns.iter().position(|it| it.name == column.name))
+        .collect();
+    let mut matching = Matching::new(table);
+    let (send_one, firsts) = sync_channel(AHEAD);
+    let (send_other, seconds) = sync_channel(AHEAD);
+    std::thread::scope(|scope| {
+        scope.spawn(move || {
+            let mut rules = TableReport::new(options.rewriter, table);
+            read(one, table, &send_one, &mut |row| rules.row(table, row));
+        });
+        let places = &places;
+        scope.spawn(move || {
+            let common = |row: &mut Row| {
+                let mut values: Vec<_> = std::mem::take(row).into_iter().map(Some).collect();
+                let value = |place: &Option<usize>| place.and_then(|place| values[place].take());
+                let mut value = value;
+                *row = places
+                    .iter()
+                    .map(|place| value(place).unwrap_or(fernweh_core::record::Value::Null))
+                    .collect();
+            };
+            let mut common = common;
+            read(other, twin, &send_other, &mut common);
+        });
+        meet(
+            &firsts,
+            &seconds,
+            &places.iter().map(Option::is_some).collect::<Vec<_>>(),
+            &mut matching,
+            progress,
+        )
+    })?;
+    matching.finish();
+    matching.examples.truncate(EXAMPLES);
+    Ok(TableDifferences {
+        table: table.name.clone(),
+        same: matching.same,
+        changed: matching.changed,
+        missing: matching.missing,
+        extra: matching.extra,
+        untold: matching.untold,
+        examples: matching.examples,
+    })
+}
+
+/// Reads the records of one side, some at a time, as long as somebody takes them.
+fn read(
+    source: &mut dyn DatabaseSource,
+    table: &Table,
+    to: &SyncSender<Portion>,
+    prepare: &mut dyn FnMut(&mut Row),
+) {
+    let mut portion = Vec::with_capacity(PORTION);
+    let gone = || Trouble::interrupted("the comparison has ended");
+    let read = source.rows(table, None, &mut |mut row| {
+        prepare(&mut row);
+        portion.push(row);
+        if portion.len() == PORTION {
+            let full = std::mem::replace(&mut portion, Vec::with_capacity(PORTION));
+            return to.send(Ok(full)).map_err(|_| gone());
+        }
+        Ok(())
+    });
+    let last = read.map(|()| portion);
+    let _ = to.send(last);
+}
+
+/// Takes portions of both sides in turn, so that none runs far ahead.
+fn meet(
+    firsts: &Receiver<Portion>,
+    seconds: &Receiver<Portion>,
+    common: &[bool],
+    matching: &mut Matching<'_>,
+    progress: &dyn Progress,
+) -> Result<()> {
+    let mut open = [true, true];
+    while open[0] || open[1] {
+        progress.go_on()?;
+        for (number, (from, side)) in
+            [(firsts, Side::First), (seconds, Side::Second)].into_iter().enumerate()
+        {
+            if !open[number] {
+                continue;
+            }
+            let Ok(portion) = from.recv() else {
+                open[number] = false;
+                continue;
+            };
+            let portion = portion?;
+            if side == Side::First {
+                progress.advance(portion.len() as u64);
+            }
+            for mut row in portion {
+                if side == Side::First {
+                    // What the other side has no column for is compared with nothing.
+                    for (value, common) in row.iter_mut().zip(common) {
+                        if !common {
+                            *value = fernweh_core::record::Value::Null;
+                        }
+                    }
+                }
+                matching.take(side, row);
+            }
+        }
+    }
+    Ok(())
+}

@@ -1,0 +1,293 @@
+//! Two streams of records, side by side: each is matched with its counterpart by its key, in whatever
+//! order they come.
+//!
+//! Both sides come in nearly the same order, so a record waits for its counterpart for a moment only,
+//! and what waits is small. Records that never find one are counted at the end, and the first of them
+//! shown. Nothing is read twice.
+
+use super::EXAMPLES;
+use fernweh_core::record::{Row, Table, Value};
+use serde::Serialize;
+use std::collections::HashMap;
+use std::collections::hash_map::Entry;
+use std::hash::{DefaultHasher, Hash, Hasher};
+
+/// Bytes of records that wait whole; of the others a digest waits.
+const WHOLE: usize = 32 << 20;
+/// Records that wait at most on each side.
+const WAITING: usize = 2_000_000;
+
+/// What is different about a record.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, schemars::JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum What {
+    /// Values of it.
+    Changed,
+    /// Only the first site has it.
+    Missing,
+    /// Only the second site has it.
+    Extra,
+}
+
+/// A record that differs.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, schemars::JsonSchema)]
+pub struct Record {
+    /// The record, by its key.
+    pub record: String,
+    /// What is different.
+    pub what: What,
+    /// Columns that differ, with what was expected and what is there, both short.
+    pub cells: Vec<(String, String, String)>,
+}
+
+/// Which side a record comes from.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) enum Side {
+    First,
+    Second,
+}
+
+struct Waiting {
+    digest: u64,
+    /// Of records that are alike in every value: how many more there are.
+    more: u32,
+    row: Option<Row>,
+}
+
+/// The matching of one table.
+pub(super) struct Matching<'a> {
+    table: &'a Table,
+    /// Places of the columns of the key; none if all of a record counts.
+    key: Vec<usize>,
+    first: HashMap<u128, Waiting>,
+    second: HashMap<u128, Waiting>,
+    whole: usize,
+    pub same: u64,
+    pub changed: u64,
+    pub missing: u64,
+    pub extra: u64,
+    /// Records that could not wait any more: more of them differ than can be told apart.
+    pub untold: u64,
+    pub examples: Vec<Record>,
+}
+
+impl<'a> Matching<'a> {
+    pub fn new(table: &'a Table) -> Self {
+        let place = |name: &String| table.columns.iter().position(|column| column.name == *name);
+        // A key whose columns are not all there matches nothing.
+        let key: Option<Vec<usize>> = table.key.iter().map(place).collect();
+        Self {
+            table,
+            key: key.unwrap_or_default(),
+            first: HashMap::new(),
+            second: HashMap::new(),
+            whole: 0,
+            same: 0,
+            changed: 0,
+            missing: 0,
+            extra: 0,
+            untold: 0,
+            examples: Vec::new(),
+        }
+    }
+
+    /// Takes a record of one side.
+    pub fn take(&mut self, side: Side, row: Row) {
+        let key = self.key_of(&row);
+        let digest = digest(&row);
+        let (own, other) = match side {
+            Side::First => (&mut self.first, &mut self.second),
+            Side::Second => (&mut self.second, &mut self.first),
+        };
+        if let Entry::Occupied(mut found) = other.entry(key) {
+            let counterpart = found.get_mut();
+            if counterpart.more > 0 {
+                counterpart.more -= 1;
+                self.same += 1;
+                return;
+            }
+            let counterpart = found.remove();
+            self.whole -= counterpart.row.as_deref().map_or(0, weight);
+            if counterpart.digest == digest {
+                self.same += 1;
+            } else {
+                self.differs(side, row, counterpart.row);
+            }
+            return;
+        }
+        if own.len() >= WAITING {
+            self.untold += 1;
+            return;
+        }
+        match own.entry(key) {
+            Entry::Occupied(mut alike) => alike.get_mut().more += 1,
+            Entry::Vacant(free) => {
+                let weight = weight(&row);
+                let row = (self.whole + weight <= WHOLE).then_some(row);
+                self.whole += row.as_ref().map_or(0, |_| weight);
+                free.insert(Waiting { digest, more: 0, row });
+            }
+        }
+    }
+
+    fn key_of(&self, row: &[Value]) -> u128 {
+        let of = |seed: u64| {
+            let mut hasher = DefaultHasher::new();
+            seed.hash(&mut hasher);
+            match self.key.is_empty() {
+                true => row.iter().for_each(|value| hash(value, &mut hasher)),
+                false => self.key.iter().for_each(|place| hash(&row[*place], &mut hasher)),
+            }
+            hasher.finish()
+        };
+        u128::from(of(1)) << 64 | u128::from(of(2))
+    }
+
+    fn differs(&mut self, side: Side, row: Row, counterpart: Option<Row>) {
+        self.changed += 1;
+        if self.examples.len() >= EXAMPLES {
+            return;
+        }
+        let record = self.table.record_name(&row);
+        let (one, other) = match side {
+            Side::First => (Some(row), counterpart),
+            Side::Second => (counterpart, Some(row)),
+        };
+        let mut cells = Vec::new();
+        if let (Some(one), Some(other)) = (one, other) {
+            let each = self.table.columns.iter().zip(one.iter().zip(&other));
+            let differing = each.filter(|(_, (one, other))| one != other);
+            cells =
+                differing.map(|(column, (one, other))| around(&column.name, one, other)).collect();
+        }
+        self.examples.push(Record { record, what: What::Changed, cells });
+    }
+
+    /// Counts what has found no counterpart.
+    pub fn finish(&mut self) {
+        for (what, side) in [(What::Missing, Side::First), (What::Extra, Side::Second)] {
+            let waiting = match side {
+                Side::First => std::mem::take(&mut self.first),
+                Side::Second => std::mem::take(&mut self.second),
+            };
+            let count: u64 = waiting.values().map(|each| 1 + u64::from(each.more)).sum();
+            match what {
+                What::Missing => self.missing += count,
+                _ => self.extra += count,
+            }
+            let rows = waiting.into_values().filter_map(|each| each.row);
+            let mut names: Vec<String> = rows.map(|row| self.table.record_name(&row)).collect();
+            names.sort_by(|a, b| fernweh_ports::natural(a, b));
+            let named = names.into_iter().map(|record| Record { record, what, cells: Vec::new() });
+            self.examples.extend(named.take(EXAMPLES));
+        }
+    }
+}
+
+fn weight(row: &[Value]) -> usize {
+    row.iter().map(Value::weight).sum()
+}
+
+fn hash(value: &Value, hasher: &mut DefaultHasher) {
+    std::mem::discriminant(value).hash(hasher);
+    match value {
+        Value::Null => {}
+        Value::Integer(number) => number.hash(hasher),
+        Value::Real(number) => number.to_bits().hash(hasher),
+        Value::Number(bytes) | Value::Text(bytes) | Value::Bytes(bytes) => bytes.hash(hasher),
+    }
+}
+
+fn digest(row: &[Value]) -> u64 {
+    let mut hasher = DefaultHasher::new();
+    row.iter().for_each(|value| hash(value, &mut hasher));
+    hasher.finish()
+}
+
+/// Two values from a little before the place where they begin to differ.
+fn around(column: &str, one: &Value, other: &Value) -> (String, String, String) {
+    let (Some(a), Some(b)) = (one.bytes(), other.bytes()) else {
+        return (column.to_owned(), one.shown(), other.shown());
+    };
+    let same = a.iter().zip(b).take_while(|(a, b)| a == b).count();
+    let begin = same.saturating_sub(12);
+    let cut = |bytes: &[u8]| {
+        let part =
+            String::from_utf8_lossy(&bytes[begin.min(bytes.len())..(begin + 60).min(bytes.len())]);
+        let part: String = part.chars().map(|c| if c.is_control() { '·' } else { c }).collect();
+        let lead = if begin > 0 { "…" } else { "" };
+        let trail = if begin + 60 < bytes.len() { "…" } else { "" };
+        format!("{lead}{part}{trail}")
+    };
+    (column.to_owned(), cut(a), cut(b))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use fernweh_core::record::Column;
+
+    fn table(key: &[&str]) -> Table {
+        let column = |name: &str| Column { name: name.into(), text: None };
+        let key = key.iter().map(|name| (*name).to_owned()).collect();
+        Table { name: "nights".into(), columns: vec![column("id"), column("text")], key }
+    }
+
+    fn row(id: i64, text: &str) -> Row {
+        vec![Value::Integer(id), Value::Text(text.as_bytes().to_vec())]
+    }
+
+    #[test]
+    fn records_are_matched_by_key_in_any_order() {
+        let table = table(&["id"]);
+        let mut matching = Matching::new(&table);
+        for id in 0..100 {
+            matching.take(Side::First, row(id, "the sky"));
+        }
+        for id in (1..101).rev() {
+            let text = if id == 50 { "the moon" } else { "the sky" };
+            matching.take(Side::Second, row(id, text));
+        }
+        matching.finish();
+        let counts = (matching.same, matching.changed, matching.missing, matching.extra);
+        assert_eq!(counts, (98, 1, 1, 1));
+        let cells = vec![("text".to_owned(), "the sky".to_owned(), "the moon".to_owned())];
+        assert_eq!(
+            matching.examples,
+            [
+                Record { record: "id 50".into(), what: What::Changed, cells },
+                Record { record: "id 0".into(), what: What::Missing, cells: vec![] },
+                Record { record: "id 100".into(), what: What::Extra, cells: vec![] },
+            ]
+        );
+    }
+
+    #[test]
+    fn without_a_key_every_value_counts_and_how_often() {
+        let table = table(&[]);
+        let mut matching = Matching::new(&table);
+        for _ in 0..3 {
+            matching.take(Side::First, row(1, "a"));
+        }
+        for _ in 0..2 {
+            matching.take(Side::Second, row(1, "a"));
+        }
+        matching.take(Side::Second, row(1, "b"));
+        matching.finish();
+        assert_eq!((matching.same, matching.missing, matching.extra), (2, 1, 1));
+    }
+
+    #[test]
+    fn what_waits_is_small_however_many_records_there_are() {
+        let table = table(&["id"]);
+        let mut matching = Matching::new(&table);
+        let text = "night ".repeat(1000);
+        for id in 0..20_000 {
+            matching.take(Side::First, row(id, &text));
+            if id >= 100 {
+                matching.take(Side::Second, row(id - 100, &text));
+            }
+            assert!(matching.first.len() <= 101 && matching.whole < 1 << 20);
+        }
+    }
+}
