@@ -40,10 +40,13 @@ fn each_command_ends_with_the_codes_of_the_guide() {
     at("survey old --for new", 0);
     at("pack old -o site.tar", 0);
     at("show site.tar --verify", 0);
+    at("compare old new", 3);
     // Old addresses stay: a bare host name, another port.
     at("unpack site.tar new --preview", 1);
     at("unpack site.tar new", 1);
+    at("compare old new", 0);
     at("unpack site.tar new --overwrite --as-is", 0);
+    at("compare old new", 1);
     at("undo new", 0);
     at("rewrite new", 1);
     at("rewrite new --from http://nowhere.example --to http://elsewhere.example", 0);

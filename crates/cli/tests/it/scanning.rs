@@ -118,3 +118,55 @@ fn old_addresses_of_a_long_sitemap_are_all_found() {
     assert_eq!(found["counts"]["old-address"]["findings"], 50_000);
     assert_eq!(found["findings"][19_999]["places"][0]["line"], 20_001);
 }
+
+#[test]
+fn a_scan_that_is_interrupted_tells_what_it_has_found() {
+    let workspace = Workspace::new(PROGRAM);
+    let mark = workspace.path("asked-for");
+    let own = Web::start(move |path| {
+        let number: u64 = match path {
+            "/" => 0,
+            path => path.strip_prefix("/night/")?.parse().ok()?,
+        };
+        if number == 40 {
+            std::fs::write(&mark, "").unwrap();
+        }
+        // From here on the server is slow, so that the end does not come before the interruption.
+        if number >= 40 {
+            std::thread::sleep(std::time::Duration::from_millis(300));
+        }
+        let next = number + 1;
+        Some((HTML, format!("<p>night {number}<a href=/night/{next}>next</a><a href=/gone>g</a>")))
+    });
+    let line = format!("scan http://127.0.0.1:{}", own.port);
+    let ran = workspace.run_interrupted_at(&line, "asked-for").code(5);
+    ran.says("the scan was interrupted").says("/gone").says("next       fernweh scan");
+}
+
+#[test]
+fn findings_are_written_as_a_table_compared_with_earlier_ones_and_tolerated() {
+    let broken = std::sync::Arc::new(std::sync::atomic::AtomicBool::new(true));
+    let is_broken = broken.clone();
+    let own = Web::start(move |path| match path {
+        "/" => Some((HTML, "<p>start<a href=/a>a</a><a href='/=cmd'>b</a>".into())),
+        "/a" if is_broken.load(std::sync::atomic::Ordering::Relaxed) => None,
+        "/a" => Some((HTML, "<p>here again<a href=/a#no>x</a>".into())),
+        _ => None,
+    });
+    let workspace = Workspace::new(PROGRAM);
+    let line = format!("scan http://127.0.0.1:{}", own.port);
+    let first = workspace.run(&format!("{line} --csv found.csv --json")).code(1);
+    workspace.write("first.json", &first.out);
+    let table = workspace.read("found.csv");
+    let rows: Vec<&str> = table.lines().collect();
+    assert_eq!(rows.len(), 3, "{table}");
+    assert!(rows[0].starts_with("severity,code,id,address,cause"));
+    assert!(rows[1].starts_with("broken,broken-link,"), "{table}");
+    workspace.run(&format!("{line} --csv first.json")).code(2).says("it is no table of Fernweh");
+    broken.store(false, std::sync::atomic::Ordering::Relaxed);
+    let ran = workspace.run(&format!("{line} --since first.json")).code(1);
+    ran.says("1 new finding, 1 still there, 1 repaired").says("repaired: broken-link /a");
+    workspace.run(&format!("{line} --tolerate broken")).code(0);
+    workspace.run(&format!("{line} --tolerate warning")).code(1);
+    workspace.run(&format!("{line} --since found.csv")).code(2).says("not a saved scan");
+}
