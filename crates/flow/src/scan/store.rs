@@ -136,6 +136,8 @@ pub(super) struct Store {
 
 /// References that are kept of one address that has not been asked for yet; the others are counted.
 const KEPT: u16 = 20;
+/// References that are kept of all of these; beyond, one of each.
+const KEPT_IN_ALL: usize = 100_000;
 
 impl Store {
     pub fn new() -> Self {
@@ -237,9 +239,11 @@ impl Store {
 
     /// Whether one more reference to this address would be kept, and counts it if not.
     pub fn wants_reference(&mut self, id: Id, page: Id, kind: LinkKind) -> bool {
+        let many = self.references.len() - self.free.len() >= KEPT_IN_ALL;
         let row = &mut self.rows[id as usize];
         // A picture that is a page is a fault, however many links to that page there are.
-        if row.kept < KEPT || row.roles & bit(kind) == 0 {
+        let most = if many { 1 } else { KEPT };
+        if row.kept < most || row.roles & bit(kind) == 0 {
             return true;
         }
         row.more += 1;

@@ -230,8 +230,9 @@ fn the_site_is_its_folder_and_its_own_list_is_read() {
         ("https://a.example/sub/x", page("<p>x")),
         ("https://a.example/sub/listed", page("<p>listed")),
         ("https://a.example/subway/", page("<a href=/subway/more>more</a>")),
+        ("https://a.example/sub/sitemap.xml", to("/map.xml")),
         (
-            "https://a.example/sub/sitemap.xml",
+            "https://a.example/map.xml",
             typed(
                 "text/xml",
                 "<urlset><url><loc>https://a.example/sub/listed</loc></url></urlset>",

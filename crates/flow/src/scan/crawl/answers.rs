@@ -105,6 +105,15 @@ impl Crawler<'_> {
         fetched: &Fetched,
         read: Read,
     ) -> io::Result<()> {
+        // Many sites lead from the usual name to another one.
+        if let Ok(answer) = fetched
+            && (300..400).contains(&answer.status)
+        {
+            return match self.redirect(task, answer) {
+                Ok(target) if self.is_own(&target) => self.sitemap(target, task.depth + 1),
+                _ => Ok(()),
+            };
+        }
         if !fetched.as_ref().is_ok_and(|answer| answer.status == 200) || read.links.is_empty() {
             return Ok(());
         }

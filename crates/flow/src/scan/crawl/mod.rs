@@ -60,6 +60,15 @@ struct Task {
     head: bool,
 }
 
+/// Something to ask the site for. There may be hundreds of thousands of these: what the store knows is
+/// not kept twice.
+enum Queued {
+    /// An address of the store: a page to read, or only to look up.
+    Known { id: Id, depth: u32, generation: u32, page: bool },
+    /// Whatever else.
+    Task(Box<Task>),
+}
+
 /// What came of a request, and what it says.
 struct Answer {
     task: Task,
@@ -122,7 +131,7 @@ struct Crawler<'a> {
     site: Site<'a>,
     progress: &'a dyn Progress,
     crawl: Crawl,
-    own: Lane<Task>,
+    own: Lane<Queued>,
     others: HashMap<String, Foreign>,
     /// Hosts that wait, by when they may be asked.
     waiting: BTreeSet<(Instant, String)>,
@@ -246,28 +255,31 @@ impl Crawler<'_> {
         let id = self.crawl.store.add(key_of(start.as_str()), start.as_str(), State::Waiting)?;
         let join = |path: &str| start.join(path).unwrap_or_else(|_| start.clone());
         self.own.held = true;
-        let task = |url, wanted| Task {
-            id: NONE,
-            url,
-            wanted,
-            depth: 1,
-            generation: 0,
-            way: Vec::new(),
-            tries: 0,
-            head: false,
+        let task = |id, url, wanted, depth| {
+            Queued::Task(Box::new(Task {
+                id,
+                url,
+                wanted,
+                depth,
+                generation: 0,
+                way: Vec::new(),
+                tries: 0,
+                head: false,
+            }))
         };
         // What is asked of robots, and what a page looks like that is none, is known before anything
         // else is asked for.
-        self.own.push(task(join("/robots.txt"), Wanted::Robots));
+        self.own.push(task(NONE, join("/robots.txt"), Wanted::Robots, 1));
         let folder = self.site.folder().to_owned();
         let nonsense =
             format!("{folder}no-page-of-this-name-{:08x}", key_of(start.as_str()) as u32);
-        self.own.push(task(join(&nonsense), Wanted::Nonsense));
-        self.own.push(Task { id, depth: 0, ..task(start.clone(), Wanted::Page) });
+        self.own.push(task(NONE, join(&nonsense), Wanted::Nonsense, 1));
+        self.own.push(task(id, start.clone(), Wanted::Page, 0));
         // A list of the site, where there is one, names pages that no link leads to.
-        self.own.push(task(join(&format!("{folder}sitemap.xml")), Wanted::Sitemap));
+        let list = join(&format!("{folder}sitemap.xml"));
+        self.own.push(task(NONE, list, Wanted::Sitemap, 1));
         if folder != "/" {
-            self.own.push(task(join("/sitemap.xml"), Wanted::Sitemap));
+            self.own.push(task(NONE, join("/sitemap.xml"), Wanted::Sitemap, 1));
         }
         Ok(())
     }
@@ -316,7 +328,8 @@ impl Crawler<'_> {
     /// Sends what may be sent now.
     fn send(&mut self, source: &dyn PageSource, came: &Sender<(Task, Fetched)>) -> io::Result<()> {
         let now = Instant::now();
-        while let Some(task) = self.own.take(now) {
+        while let Some(queued) = self.own.take(now) {
+            let task = self.task_of(queued);
             if self.may_ask(&task) {
                 self.ask(task, source, came);
             } else {
@@ -342,6 +355,20 @@ impl Crawler<'_> {
             }
         }
         Ok(())
+    }
+
+    fn task_of(&mut self, queued: Queued) -> Task {
+        match queued {
+            Queued::Task(task) => *task,
+            Queued::Known { id, depth, generation, page } => {
+                let address = self.crawl.store.address(id);
+                // What is in the store was an address when it was put there.
+                let url = Url::parse(&address).unwrap_or_else(|_| self.options.start.clone());
+                let wanted = if page { Wanted::Page } else { Wanted::Existence };
+                let (depth, way) = (depth as usize, Vec::new());
+                Task { id, url, wanted, depth, generation, way, tries: 0, head: !page }
+            }
+        }
     }
 
     fn ask(&mut self, task: Task, source: &dyn PageSource, came: &Sender<(Task, Fetched)>) {
@@ -413,9 +440,19 @@ impl Crawler<'_> {
 
     fn push(&mut self, task: Task, first: bool) {
         if self.is_own(&task.url) {
+            let fresh = task.id != NONE && task.way.is_empty() && task.tries == 0 && !first;
+            let queued = match task.wanted {
+                Wanted::Page | Wanted::Existence if fresh => Queued::Known {
+                    id: task.id,
+                    depth: u32::try_from(task.depth).unwrap_or(u32::MAX),
+                    generation: task.generation,
+                    page: matches!(task.wanted, Wanted::Page),
+                },
+                _ => Queued::Task(Box::new(task)),
+            };
             match first {
-                true => self.own.push_first(task),
-                false => self.own.push(task),
+                true => self.own.push_first(queued),
+                false => self.own.push(queued),
             }
             return;
         }
