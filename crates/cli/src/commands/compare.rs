@@ -4,7 +4,7 @@ use crate::complete::site_names;
 use crate::context::Context;
 use crate::exit::done;
 use crate::options::SiteArgs;
-use crate::render::{Page, Paint, Style, count, counted, counts, cut_middle, duration};
+use crate::render::{LABEL, Page, Paint, Style, count, counted, counts, cut_middle, duration};
 use crate::rules;
 use crate::run_log::RunLog;
 use crate::site::Site;
@@ -177,7 +177,7 @@ fn database(page: &mut Page, style: Style, found: &DatabaseDifferences) {
             };
             page.exact(&format!("  {word:<8} {}", example.record));
             for (column, expected, there) in &example.cells {
-                let room = style.width.saturating_sub(17 + column.len());
+                let room = style.width.saturating_sub(LABEL + 6 + column.len());
                 page.exact(&format!("    {column} {}", cut_middle(expected, room)));
                 page.exact(&format!("    {:>1$} {2}", "→", column.len(), cut_middle(there, room)));
             }
@@ -215,7 +215,7 @@ fn files(page: &mut Page, style: Style, found: &FileDifferences) {
     let shown = if style.verbose { usize::MAX } else { 10 };
     for example in found.examples.iter().take(shown) {
         let line = format!("  {:<8} {} {}", example.what, example.path, example.detail);
-        page.exact(cut_middle(line.trim_end(), style.width).as_str());
+        page.exact(&cut_middle(line.trim_end(), style.width.saturating_sub(LABEL)));
     }
     for (path, because) in found.not_compared.iter().take(shown) {
         page.exact(&format!("  {path}: {because}"));

@@ -17,7 +17,7 @@ use fernweh_core::finding::{Check, Verdict};
 use fernweh_ports::{LeftOut, Refused, shown};
 
 /// The width of the column of labels.
-const LABEL: usize = 11;
+pub const LABEL: usize = 11;
 
 /// How results are written.
 #[derive(Clone, Copy, Debug)]
@@ -117,8 +117,8 @@ impl Page {
         let mut label = label.to_owned();
         for line in wrapped(&safe(content), self.style.width - LABEL) {
             // A long label does not run into its content.
-            let room = LABEL - 1;
-            self.text.push_str(format!("{label:<room$} {line}").trim_end());
+            let gap = " ".repeat((LABEL - 1).saturating_sub(columns(&label)) + 1);
+            self.text.push_str(format!("{label}{gap}{line}").trim_end());
             self.text.push('\n');
             label.clear();
         }

@@ -1,7 +1,9 @@
 //! A scan on a terminal: one screen that answers, then the details.
 
 use crate::context::Context;
-use crate::render::{Page, Paint, Style, aligned, count, counted, counts, cut_middle, duration};
+use crate::render::{
+    LABEL, Page, Paint, Style, aligned, count, counted, counts, cut_middle, duration, wrapped,
+};
 use crate::site::Site;
 use fernweh_core::finding::{Code, Finding, Severity};
 use fernweh_flow::scan::{ScanReport, Since, Total};
@@ -207,7 +209,7 @@ fn findings(
         since.map(|since| since.new.iter().map(String::as_str).collect()).unwrap_or_default();
     let name = style.paint(paint_of(code.severity()), code.name());
     page.exact(&format!("{name}  {}", code.words()));
-    let room = style.width.saturating_sub(2);
+    let room = style.width.saturating_sub(LABEL + 2);
     let shown = if style.verbose { usize::MAX } else { FINDINGS };
     for finding in found.iter().take(shown) {
         let mark = if new.contains(&*finding.id) { "new: " } else { "" };
@@ -215,7 +217,10 @@ fn findings(
         let address = if address.is_empty() { "/" } else { &address };
         page.exact(&format!("  {}", cut_middle(&format!("{mark}{address}"), room)));
         if !finding.detail.is_empty() {
-            page.exact(&format!("    {}", finding.detail.replace(origin, "")));
+            let room = style.width.saturating_sub(LABEL + 4);
+            for line in wrapped(&finding.detail.replace(origin, ""), room) {
+                page.exact(&format!("    {line}"));
+            }
         }
         places(page, style, finding, origin);
     }
@@ -229,7 +234,7 @@ fn findings(
 
 fn places(page: &mut Page, style: Style, finding: &Finding, origin: &str) {
     let shown = if style.verbose { usize::MAX } else { PLACES };
-    let room = style.width.saturating_sub(4);
+    let room = style.width.saturating_sub(LABEL + 4);
     for spot in finding.places.iter().take(shown) {
         if spot.element == "page" {
             let place = cut_middle(&spot.page.replace(origin, ""), room);
