@@ -167,6 +167,7 @@ fn scanned(port: u16, pages: usize) -> (f64, f64, u64) {
         depth: 1_000_000,
         time: Duration::from_secs(3600),
         slow: Duration::from_secs(3),
+        state: None,
     };
     let (began, used) = (Instant::now(), processor());
     let report = scan(&options, &source, &Silent).expect("it is scanned");

@@ -138,6 +138,8 @@ pub const TREE_DEPTH: usize = 200;
 pub const WRITTEN_INSERT: usize = 1 << 20;
 /// Style sheets that a scan reads in any case.
 pub const SCAN_SHEETS: usize = 200;
+/// How long an interrupted scan can be gone on with.
+pub const SCAN_KEPT: std::time::Duration = std::time::Duration::from_secs(24 * 60 * 60);
 /// Places that a scan shows of one finding; all are counted.
 pub const SCAN_PLACES: usize = 50;
 /// Different findings that a scan shows; all are counted.

@@ -1,5 +1,6 @@
 //! Web pages as a scanner fetches them.
 
+use serde::{Deserialize, Serialize};
 use std::sync::mpsc::channel;
 use std::time::Duration;
 use thiserror::Error;
@@ -57,7 +58,7 @@ pub fn holds_addresses(media_type: &str) -> bool {
 }
 
 /// Why nothing came back.
-#[derive(Clone, Debug, PartialEq, Eq, Error)]
+#[derive(Clone, Debug, PartialEq, Eq, Error, Serialize, Deserialize)]
 pub enum PageProblem {
     /// No address belongs to the name.
     #[error("no address is known for this name ({0})")]

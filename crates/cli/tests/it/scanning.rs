@@ -141,6 +141,14 @@ fn a_scan_that_is_interrupted_tells_what_it_has_found() {
     let line = format!("scan http://127.0.0.1:{}", own.port);
     let ran = workspace.run_interrupted_at(&line, "asked-for").code(5);
     ran.says("the scan was interrupted").says("/gone").says("next       fernweh scan");
+    // Typed again, with a bound that is soon reached: what was read is not read again.
+    let asked = own.asked().len();
+    let again = workspace.run(&format!("{line} --max-pages 45")).code(1);
+    again
+        .says("resumed an interrupted scan; ")
+        .says("/gone")
+        .says("the number of pages is bounded");
+    assert!(own.asked().len() < asked + 20, "{} and {asked}", own.asked().len());
 }
 
 #[test]

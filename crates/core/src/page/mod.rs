@@ -29,11 +29,12 @@ pub use script::{ImportMap, script_links};
 pub use text::{Decoded, TextKind, decode};
 pub use xml::{read_xml, xml_links};
 
+use serde::{Deserialize, Serialize};
 use std::borrow::Cow;
 use std::ops::Range;
 
 /// What role the address plays in the page.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
 pub enum LinkKind {
     /// A page that visitors can go to.
     Page,
@@ -90,7 +91,7 @@ impl LinkKind {
 }
 
 /// What a browser does with an address.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
 pub enum Usage {
     /// It is fetched when the page is shown.
     Loaded,
@@ -103,7 +104,9 @@ pub enum Usage {
 }
 
 /// A place in a text.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord, Hash)]
+#[derive(
+    Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize,
+)]
 pub struct Place {
     /// The line, counted from 1.
     pub line: usize,

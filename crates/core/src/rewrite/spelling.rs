@@ -217,11 +217,6 @@ fn entity_at(b: &[u8], pos: usize) -> Option<Unit> {
     Some(Unit { ch, start: pos, end, encoding: Encoding::Entity })
 }
 
-/// One HTML entity that begins at `pos`: its character and the byte after it.
-pub fn entity(b: &[u8], pos: usize) -> Option<(char, usize)> {
-    if b.get(pos) == Some(&b'&') { entity_body(b, pos + 1) } else { None }
-}
-
 fn entity_body(b: &[u8], at: usize) -> Option<(char, usize)> {
     let rest = b.get(at..)?;
     let length = rest.iter().take(10).position(|byte| *byte == b';')?;

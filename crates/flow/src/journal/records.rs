@@ -77,6 +77,34 @@ impl Records {
         self.append(&self.packed_list(), digest, limits::REMEMBERED_ARCHIVES)
     }
 
+    fn scan_state(&self, site: &str) -> PathBuf {
+        self.folder.join("scans").join(format!("{site}.json"))
+    }
+
+    /// Keeps what an interrupted scan of a site knew.
+    pub fn keep_scan(&self, site: &str, state: &[u8]) -> Result<()> {
+        let path = self.scan_state(site);
+        let folder = self.folder.join("scans");
+        private_folder(&folder)?;
+        let kept = tempfile::NamedTempFile::new_in(&folder).and_then(|mut file| {
+            file.write_all(state)?;
+            file.persist(&path).map_err(|error| error.error)
+        });
+        kept.map(drop).map_err(|error| trouble(&path, &error))
+    }
+
+    /// What is kept of a scan that was interrupted within the last day.
+    pub fn kept_scan(&self, site: &str) -> Option<Vec<u8>> {
+        let path = self.scan_state(site);
+        let age = fs::metadata(&path).ok()?.modified().ok()?.elapsed().unwrap_or_default();
+        (age < limits::SCAN_KEPT).then(|| fs::read(&path).ok()).flatten()
+    }
+
+    /// Forgets it.
+    pub fn forget_scan(&self, site: &str) {
+        let _ = fs::remove_file(self.scan_state(site));
+    }
+
     fn looks_list(&self) -> PathBuf {
         self.folder.join("looks")
     }

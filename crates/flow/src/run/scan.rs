@@ -1,7 +1,8 @@
 //! Opening the pages of a site.
 
 use super::Surroundings;
-use crate::scan::{ScanOptions, ScanReport, scan};
+use crate::journal::Records;
+use crate::scan::{ScanOptions, ScanReport, ScanState, scan};
 use fernweh_core::rewrite::Rewriter;
 use fernweh_ports::{Result, SiteAccess, Trouble};
 use std::time::Duration;
@@ -25,6 +26,26 @@ pub struct Scan {
     pub time: Duration,
     /// A page whose answer begins later than this is called slow.
     pub slow: Duration,
+}
+
+/// The state of an interrupted scan, in the records.
+struct Kept<'a> {
+    records: &'a Records,
+    site: &'a str,
+}
+
+impl ScanState for Kept<'_> {
+    fn load(&self) -> Option<Vec<u8>> {
+        self.records.kept_scan(self.site)
+    }
+
+    fn save(&self, state: &[u8]) -> Result<()> {
+        self.records.keep_scan(self.site, state)
+    }
+
+    fn forget(&self) {
+        self.records.forget_scan(self.site);
+    }
 }
 
 /// A visitor waits this long and no longer.
@@ -68,6 +89,7 @@ impl Scan {
             depth: self.depth,
             time: self.time,
             slow: self.slow,
+            state: Some(&Kept { records: around.records, site: name }),
         };
         scan(&options, &*site.pages()?, around.progress)
             .map_err(|trouble| trouble.doing(format!("scanning {url}")))

@@ -5,7 +5,7 @@
 //! more, and is named.
 
 use fernweh_core::page::Words;
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 use std::collections::HashMap;
 use url::Url;
 
@@ -29,7 +29,7 @@ pub struct Endless {
     pub example: String,
 }
 
-#[derive(Default)]
+#[derive(Clone, Debug, Default, Serialize, Deserialize)]
 struct Seen {
     read: u64,
     alike: u64,
@@ -38,7 +38,7 @@ struct Seen {
 }
 
 /// The shapes of a scan.
-#[derive(Default)]
+#[derive(Clone, Debug, Default, Serialize, Deserialize)]
 pub(super) struct Shapes {
     seen: HashMap<String, Seen>,
 }

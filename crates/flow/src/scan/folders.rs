@@ -2,6 +2,7 @@
 
 use super::report::Folder;
 use fernweh_core::finding::{Finding, Severity};
+use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 use url::Url;
 
@@ -9,7 +10,7 @@ use url::Url;
 const MOST: usize = 500;
 
 /// How many pages lie below each folder.
-#[derive(Default)]
+#[derive(Clone, Debug, Default, Serialize, Deserialize)]
 pub(super) struct Folders(BTreeMap<String, u64>);
 
 impl Folders {

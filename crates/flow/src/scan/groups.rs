@@ -1,12 +1,14 @@
 //! Findings as they come: one fault is one finding, however often it shows.
 
 use super::report::{ScanReport, Total};
+use super::resume::SavedReference;
 use super::store::{Id, NONE, Reference, Store};
 use fernweh_core::finding::{Code, Finding, Severity, Spot};
 use fernweh_core::limits;
 use fernweh_core::page::fragment_key;
 use fernweh_ports::natural;
 use std::collections::{BTreeMap, HashMap};
+use std::io;
 
 /// One fault.
 struct Group {
@@ -88,6 +90,31 @@ impl Groups {
                 finding.severity = Severity::Insecure;
             }
         }
+    }
+
+    /// The findings as they are written down.
+    pub fn saved(&self, store: &mut Store) -> Vec<(Finding, Vec<SavedReference>)> {
+        let one = |group: &Group| {
+            let places = group.places.iter().map(|place| SavedReference::of(store, place));
+            (group.finding.clone(), places.collect())
+        };
+        self.groups.iter().map(one).collect()
+    }
+
+    /// Takes findings that were written down.
+    pub fn restore(
+        &mut self,
+        saved: Vec<(Finding, Vec<SavedReference>)>,
+        store: &mut Store,
+    ) -> io::Result<()> {
+        for (finding, places) in saved {
+            let key = (finding.code, key(&finding.address, &finding.cause));
+            let places = places.iter().map(|place| place.restore(store));
+            let places = places.collect::<io::Result<Vec<_>>>()?;
+            self.numbers.insert(key, self.groups.len());
+            self.groups.push(Group { finding, places, last_page: NONE - 1 });
+        }
+        Ok(())
     }
 
     /// The findings, by weight and then in the natural order of their addresses, with their totals.

@@ -5,9 +5,10 @@ use super::store::{Class, Reference};
 use fernweh_core::finding::Code;
 use fernweh_core::page::{LinkKind, Usage};
 use fernweh_ports::{PageProblem, PageResponse};
+use serde::{Deserialize, Serialize};
 
 /// What came of an address with which something is wrong.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, Serialize, Deserialize)]
 pub(super) enum Outcome {
     /// A status of 400 or more.
     Status(u16),

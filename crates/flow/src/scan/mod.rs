@@ -14,6 +14,7 @@ mod judge;
 mod pace;
 mod read;
 mod report;
+mod resume;
 mod since;
 mod store;
 #[cfg(test)]
@@ -21,6 +22,7 @@ mod tests;
 
 pub use endless::Endless;
 pub use report::{Folder, Limit, ScanReport, Total};
+pub use resume::ScanState;
 pub use since::Since;
 
 use crawl::{Crawl, Start, crawl};
@@ -49,6 +51,8 @@ pub struct ScanOptions<'a> {
     pub time: Duration,
     /// A page whose answer begins later than this is called slow.
     pub slow: Duration,
+    /// Where an interrupted scan is kept, to go on from there.
+    pub state: Option<&'a dyn ScanState>,
 }
 
 /// Scans a site.
@@ -82,6 +86,9 @@ pub fn scan(
         interrupted: crawl.interrupted,
         ..ScanReport::default()
     };
+    if let Some(state) = options.state.filter(|_| !report.interrupted) {
+        state.forget();
+    }
     crawl.groups.finish(&mut crawl.store, &mut report);
     report.folders = crawl.folders.finish(&report.findings);
     report.seconds = (began.elapsed().as_secs_f64() * 1000.0).round() / 1000.0;

@@ -2,15 +2,16 @@
 
 use super::endless::Endless;
 use fernweh_core::finding::{Code, Finding, Severity};
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
+use std::borrow::Cow;
 use std::collections::BTreeMap;
 
 /// Something at which the scan stopped before everything was read.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, schemars::JsonSchema)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct Limit {
     /// Which limit: `pages`, `depth`, `minutes`, `size`, `addresses`, `imports`,
     /// `silence`, `links`.
-    pub limit: &'static str,
+    pub limit: Cow<'static, str>,
     /// The first address at which it cut.
     pub at: String,
     /// How many addresses were left out because of it.

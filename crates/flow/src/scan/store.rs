@@ -4,6 +4,7 @@
 //! temporary file once there are many; an address is a row of numbers.
 
 use fernweh_core::page::{LinkKind, Place, Usage};
+use serde::{Deserialize, Serialize};
 use std::collections::HashMap;
 use std::io::{self, Read, Seek, SeekFrom, Write};
 use tempfile::SpooledTempFile;
@@ -69,7 +70,7 @@ pub(super) type Id = u32;
 pub(super) const NONE: Id = Id::MAX;
 
 /// What is known of an address.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub(super) enum State {
     /// Not asked for yet.
     Waiting,
@@ -82,7 +83,7 @@ pub(super) enum State {
 }
 
 /// What kind of thing is at an address, by its media type.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub(super) enum Class {
     Page,
     Style,
@@ -250,6 +251,13 @@ impl Store {
         row.more_pages += u32::from(row.last_page != page);
         row.last_page = page;
         false
+    }
+
+    /// Counts references that are not kept.
+    pub fn count_more(&mut self, id: Id, more: u32, pages: u32) {
+        let row = &mut self.rows[id as usize];
+        row.more += more;
+        row.more_pages += pages;
     }
 
     /// Keeps a reference to an address that has not been asked for yet.

@@ -77,6 +77,7 @@ fn options(start: &str) -> ScanOptions<'static> {
         depth: 10,
         time: Duration::from_secs(600),
         slow: Duration::from_secs(3),
+        state: None,
     }
 }
 
@@ -194,10 +195,10 @@ fn a_limit_is_said_with_the_address_at_which_it_cut_and_is_never_nothing_wrong()
     web.say(&format!("{START}b"), Ok(page("<p>two")));
     web.say(&format!("{START}deep"), Ok(page("<p>three")));
     let few = scan(&ScanOptions { pages: 2, ..options(START) }, &web, &Silent).unwrap();
-    let left = Limit { limit: "pages", at: format!("{START}b"), left: 2 };
+    let left = Limit { limit: "pages".into(), at: format!("{START}b"), left: 2 };
     assert_eq!((few.limits.clone(), few.is_fine(None)), (vec![left], false));
     let flat = scan(&ScanOptions { depth: 1, ..options(START) }, &web, &Silent).unwrap();
-    assert_eq!(flat.limits, [Limit { limit: "depth", at: format!("{START}deep"), left: 1 }]);
+    assert_eq!(flat.limits, [Limit { limit: "depth".into(), at: format!("{START}deep"), left: 1 }]);
     assert!(scanned(&web).is_fine(None));
     let timeless = ScanOptions { time: Duration::ZERO, ..options(START) };
     let ended = scan(&timeless, &web, &Silent).unwrap_err();
@@ -429,4 +430,101 @@ fn a_list_of_fifty_thousand_old_addresses_takes_no_longer_than_reading_it() {
     // Every one is counted, and a bounded number is shown.
     assert_eq!(report.of_code(Code::OldAddress).findings, 100_000);
     assert!(report.findings.len() <= 20_001);
+}
+
+/// Keeps the state of a scan in memory.
+#[derive(Default)]
+struct Kept(Mutex<Option<Vec<u8>>>);
+
+impl ScanState for Kept {
+    fn load(&self) -> Option<Vec<u8>> {
+        self.0.lock().unwrap().clone()
+    }
+    fn save(&self, state: &[u8]) -> Result<()> {
+        *self.0.lock().unwrap() = Some(state.to_vec());
+        Ok(())
+    }
+    fn forget(&self) {
+        *self.0.lock().unwrap() = None;
+    }
+}
+
+/// Somebody stops the scan after so many pages.
+struct Stopping {
+    after: u64,
+    pages: std::sync::atomic::AtomicU64,
+}
+
+impl fernweh_ports::Failpoints for Stopping {}
+
+impl Progress for Stopping {
+    fn stage(&self, _: &str, _: Option<u64>, _: Unit) {}
+    fn advance(&self, by: u64) {
+        self.pages.fetch_add(by, std::sync::atomic::Ordering::Relaxed);
+    }
+    fn done(&self, _: &str) {}
+    fn note(&self, _: &str) {}
+    fn stopping(&self) -> bool {
+        self.pages.load(std::sync::atomic::Ordering::Relaxed) >= self.after
+    }
+}
+
+#[test]
+fn a_scan_that_is_stopped_anywhere_and_typed_again_finds_what_one_without_a_stop_finds() {
+    let web = || {
+        let links: String = (0..60).map(|n| format!("<a href=p{n}>{n}</a>")).collect();
+        let web = Web::of([
+            (START, page(&format!("{links}<link rel=stylesheet href=s.css>"))),
+            ("https://a.example/sub/s.css", typed("text/css", "a { b: url(http://b.test/q.png) }")),
+        ]);
+        for n in 0..60 {
+            let body = format!(
+                "<p id=i{n}>page {n} w{} <a href=gone{}>g</a><img src=http://b.test/p.png>\
+                 <a href=p{}#i{}>x</a><a href=p{}#no>y</a>",
+                n * 7919,
+                n % 7,
+                n / 2,
+                n / 2,
+                n / 3
+            );
+            web.say(&format!("{START}p{n}"), Ok(page(&body)));
+        }
+        web
+    };
+    let told = |report: &ScanReport| {
+        let of = |f: &Finding| (f.code, f.address.clone(), f.occurrences, f.pages);
+        let mut all: Vec<_> = report.findings.iter().map(of).collect();
+        all.sort();
+        (report.pages, report.external_skipped, all)
+    };
+    let whole = {
+        let options = ScanOptions { external: false, ..options(START) };
+        told(&scan(&options, &web(), &Silent).unwrap())
+    };
+    for after in [1, 2, 7, 30, 59] {
+        let kept = Kept::default();
+        let web = web();
+        let options = ScanOptions { external: false, state: Some(&kept), ..options(START) };
+        let stopping = Stopping { after, pages: 0.into() };
+        let first = scan(&options, &web, &stopping).unwrap();
+        assert!(first.interrupted && first.pages >= after, "{after}");
+        let second = scan(&options, &web, &Silent).unwrap();
+        assert!(!second.interrupted);
+        assert_eq!(told(&second), whole, "stopped after {after}");
+        assert!(kept.load().is_none(), "what is complete is forgotten");
+        // No page was read twice.
+        let twice = (0..60).find(|n| web.asked_for(&format!("/sub/p{n}")) > 12);
+        assert_eq!(twice, None);
+    }
+}
+
+#[test]
+fn a_state_that_is_damaged_or_of_another_scan_is_not_gone_on_with() {
+    let web =
+        Web::of([(START, page("<a href=a>a</a>")), ("https://a.example/sub/a", page("<p>a"))]);
+    for state in [&b"no json"[..], b"{}", b"[]"] {
+        let kept = Kept(Mutex::new(Some(state.to_vec())));
+        let report = scan(&ScanOptions { state: Some(&kept), ..options(START) }, &web, &Silent);
+        assert_eq!(report.unwrap().pages, 2);
+    }
 }

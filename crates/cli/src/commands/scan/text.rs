@@ -119,7 +119,7 @@ fn looked_at(page: &mut Page, report: &ScanReport, origin: &str) {
         );
     }
     for limit in &report.limits {
-        let how = match limit.limit {
+        let how = match &*limit.limit {
             "pages" | "sheets" => "the number of pages is bounded; raise it with --max-pages",
             "depth" => {
                 "the number of links from the first page is bounded; raise it with --max-depth"
@@ -141,7 +141,10 @@ fn looked_at(page: &mut Page, report: &ScanReport, origin: &str) {
         }
     }
     if report.interrupted {
-        page.row("stopped", "the scan was interrupted; this is what it had found");
+        page.row(
+            "stopped",
+            "the scan was interrupted; this is what it had found. It goes on when typed again",
+        );
     }
 }
 

@@ -6,6 +6,9 @@
 mod answers;
 mod links;
 mod pages;
+mod resume;
+
+pub(super) use resume::Pending;
 
 use super::ScanOptions;
 use super::endless::Shapes;
@@ -14,21 +17,24 @@ use super::groups::{Fault, Groups};
 use super::joined::Memory;
 use super::judge::{self, Outcome, class_of};
 use super::pace::{CEILING, Ended, GENTLE, Lane};
-use super::read::{Found, Read, Site, Wanted, key_of, read};
+use super::read::{Found, Read, Site, User, Wanted, key_of, read};
 use super::report::Limit;
 use crate::scan::store::{Class, Id, NONE, Reference, State, Store};
 use fernweh_core::finding::Code;
 use fernweh_core::limits;
 use fernweh_core::page::mixed::{Request, over_https};
+use fernweh_core::page::policy::Policies;
 use fernweh_core::page::{LinkKind, Place, Robots, Usage, Words};
 use fernweh_core::rewrite::Rewriter;
 use fernweh_ports::{
     Fetched, PageProblem, PageRequest, PageResponse, PageSource, Progress, Result, Trouble,
 };
+use serde::{Deserialize, Serialize};
+use std::borrow::Cow;
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::io;
-use std::sync::Mutex;
 use std::sync::mpsc::{Receiver, RecvTimeoutError, Sender, channel};
+use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
 use url::Url;
 
@@ -89,7 +95,7 @@ pub(super) struct Crawl {
     pub robots_skipped: u64,
     pub not_followed: BTreeSet<String>,
     pub not_followed_total: u64,
-    pub limits: BTreeMap<&'static str, Limit>,
+    pub limits: BTreeMap<Cow<'static, str>, Limit>,
     pub interrupted: bool,
     /// Whether a list of the site named pages.
     pub listed: bool,
@@ -98,7 +104,7 @@ pub(super) struct Crawl {
 }
 
 /// What came of the first page.
-#[derive(Clone, Debug, Default, PartialEq)]
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
 pub(super) enum Start {
     /// A limit was reached before it.
     #[default]
@@ -252,7 +258,6 @@ impl Crawler<'_> {
     /// The first requests: what the site asks of robots, then the rest.
     fn begin(&mut self) -> io::Result<()> {
         let start = self.options.start.clone();
-        let id = self.crawl.store.add(key_of(start.as_str()), start.as_str(), State::Waiting)?;
         let join = |path: &str| start.join(path).unwrap_or_else(|_| start.clone());
         self.own.held = true;
         let task = |id, url, wanted, depth| {
@@ -274,6 +279,12 @@ impl Crawler<'_> {
         let nonsense =
             format!("{folder}no-page-of-this-name-{:08x}", key_of(start.as_str()) as u32);
         self.own.push(task(NONE, join(&nonsense), Wanted::Nonsense, 1));
+        if self.load()? {
+            let read = fernweh_ports::counted(self.crawl.pages, "page", "pages");
+            self.progress.note(&format!("resumed an interrupted scan; {read} were read before\n"));
+            return Ok(());
+        }
+        let id = self.crawl.store.add(key_of(start.as_str()), start.as_str(), State::Waiting)?;
         self.own.push(task(id, start.clone(), Wanted::Page, 0));
         // A list of the site, where there is one, names pages that no link leads to.
         let list = join(&format!("{folder}sitemap.xml"));
@@ -293,6 +304,7 @@ impl Crawler<'_> {
         loop {
             if self.progress.stopping() {
                 self.crawl.interrupted = true;
+                self.save(answered)?;
                 break;
             }
             self.send(source, &came)?;
@@ -410,7 +422,8 @@ impl Crawler<'_> {
 
     fn limit(&mut self, limit: &'static str, at: &Url, left: u64) {
         let at = at.to_string();
-        self.crawl.limits.entry(limit).or_insert(Limit { limit, at, left: 0 }).left += left;
+        let none = Limit { limit: limit.into(), at, left: 0 };
+        self.crawl.limits.entry(limit.into()).or_insert(none).left += left;
     }
 
     fn is_own(&self, url: &Url) -> bool {

@@ -1,0 +1,223 @@
+//! The crawl as it is written down when it is interrupted, and read again.
+
+use super::*;
+use crate::scan::resume::{Saved, SavedFragment, SavedReference};
+use serde::{Deserialize, Serialize};
+
+/// Something that still has to be asked for.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub(in crate::scan) struct Pending {
+    id: Id,
+    url: String,
+    wanted: PendingKind,
+    depth: u32,
+    generation: u32,
+}
+
+#[derive(Clone, Copy, Debug, Serialize, Deserialize)]
+enum PendingKind {
+    Page,
+    /// A style sheet, a script or a description, and the page that uses it.
+    Sheet(Id),
+    Module(Id),
+    Manifest(Id),
+    Sitemap,
+    Existence,
+    Offer,
+}
+
+impl Pending {
+    /// Whether the addresses that it names are there.
+    pub fn is_sound(&self, addresses: usize) -> bool {
+        let known = |id: Id| (id as usize) < addresses;
+        let user = match self.wanted {
+            PendingKind::Sheet(id) | PendingKind::Module(id) | PendingKind::Manifest(id) => {
+                known(id)
+            }
+            _ => true,
+        };
+        user && (self.id == NONE || known(self.id)) && Url::parse(&self.url).is_ok()
+    }
+
+    /// `None`: it is asked for in any case.
+    fn of(task: &Task) -> Option<Self> {
+        let wanted = match &task.wanted {
+            Wanted::Page => PendingKind::Page,
+            Wanted::Sheet(user) => PendingKind::Sheet(user.page),
+            Wanted::Module(user) => PendingKind::Module(user.page),
+            Wanted::Manifest(user) => PendingKind::Manifest(user.page),
+            Wanted::Sitemap => PendingKind::Sitemap,
+            Wanted::Existence => PendingKind::Existence,
+            Wanted::Offer => PendingKind::Offer,
+            Wanted::Robots | Wanted::Nonsense => return None,
+        };
+        // Redirects are followed from their beginning again.
+        let url = task.way.first().cloned().unwrap_or_else(|| task.url.to_string());
+        let depth = u32::try_from(task.depth).unwrap_or(u32::MAX);
+        Some(Self { id: task.id, url, wanted, depth, generation: task.generation })
+    }
+}
+
+impl Crawler<'_> {
+    /// By this a scan is the same.
+    pub(super) fn name(options: &ScanOptions<'_>) -> String {
+        let (external, whole, old) = (options.external, options.whole, options.old.is_some());
+        format!("{} {external} {whole} {old}", options.start)
+    }
+
+    /// Writes down what is known, so that the next scan goes on from here.
+    pub(super) fn save(&mut self, answered: &Receiver<Answer>) -> io::Result<()> {
+        let Some(state) = self.options.state else { return Ok(()) };
+        // What is under way ends at once, since everybody has been told to stop.
+        let until = Instant::now() + Duration::from_secs(5);
+        let mut pending = Vec::new();
+        while self.at_work > 0 && Instant::now() < until {
+            let Ok(answer) = answered.recv_timeout(Duration::from_millis(100)) else { continue };
+            match answer.fetched {
+                Ok(_) => self.take(answer)?,
+                Err(_) => {
+                    self.at_work -= 1;
+                    pending.extend(Pending::of(&answer.task));
+                }
+            }
+        }
+        for queued in self.own.drain() {
+            let task = self.task_of(queued);
+            pending.extend(Pending::of(&task));
+        }
+        for foreign in self.others.values_mut() {
+            pending.extend(foreign.lane.drain().iter().filter_map(Pending::of));
+        }
+        let saved = self.saved(pending)?;
+        // That it cannot be kept does not make the report less.
+        if let Err(trouble) = state.save(&saved.bytes()) {
+            self.progress.note(&format!("the scan will begin anew: {trouble}\n"));
+        }
+        Ok(())
+    }
+
+    fn saved(&mut self, pending: Vec<Pending>) -> io::Result<Saved> {
+        let crawl = &mut self.crawl;
+        let store = &mut crawl.store;
+        let ids = 0..store.len() as Id;
+        let mut saved = Saved::empty(Self::name(self.options));
+        for id in ids {
+            saved.addresses.push((store.address(id), store.state(id)));
+            let (references, more, pages) = store.take_references(id);
+            for reference in &references {
+                saved.references.push((id, SavedReference::of(store, reference)));
+            }
+            if more > 0 {
+                saved.more.push((id, more as u32, pages as u32));
+            }
+        }
+        for (id, names) in &self.places {
+            let bytes = store.texts.bytes(*names)?;
+            let each = bytes.chunks_exact(8).filter_map(|name| name.try_into().ok());
+            saved.places.push((*id, each.map(u64::from_le_bytes).collect()));
+        }
+        for ((page, name), fragment) in &self.fragments {
+            let reference = SavedReference::of(store, &fragment.reference);
+            let (occurrences, address) = (fragment.occurrences, fragment.address);
+            let (page, name) = (*page, *name);
+            saved.fragments.push(SavedFragment { page, name, reference, occurrences, address });
+        }
+        saved.groups = crawl.groups.saved(store);
+        saved.outcomes.clone_from(&self.outcomes);
+        saved.pending = pending;
+        saved.shapes = crawl.shapes.clone();
+        saved.folders = crawl.folders.clone();
+        saved.landed.clone_from(&self.landed);
+        saved.offers.clone_from(&self.offers);
+        saved.limits = crawl.limits.values().cloned().collect();
+        saved.not_followed.clone_from(&crawl.not_followed);
+        saved.start = crawl.start.clone();
+        saved.listed = crawl.listed;
+        saved.counts = [
+            crawl.pages,
+            crawl.resources,
+            crawl.external,
+            crawl.external_skipped,
+            crawl.robots_skipped,
+            crawl.not_followed_total,
+            self.fetched.0 as u64,
+            self.fetched.1 as u64,
+        ];
+        // The report still needs what waits: nothing of it is judged any more.
+        Ok(saved)
+    }
+
+    /// Goes on with what an earlier scan has written down; says whether there was something.
+    pub(super) fn load(&mut self) -> io::Result<bool> {
+        let bytes = self.options.state.and_then(|state| state.load());
+        let saved = bytes.and_then(|bytes| Saved::read(&bytes, &Self::name(self.options)));
+        let Some(saved) = saved else { return Ok(false) };
+        let store = &mut self.crawl.store;
+        for (address, state) in &saved.addresses {
+            store.add(key_of(address), address, *state)?;
+        }
+        for (id, reference) in &saved.references {
+            let reference = reference.restore(store)?;
+            store.refer(*id, reference);
+        }
+        for (id, more, pages) in &saved.more {
+            store.count_more(*id, *more, *pages);
+        }
+        self.crawl.groups.restore(saved.groups, store)?;
+        for (id, names) in &saved.places {
+            let bytes: Vec<u8> = names.iter().flat_map(|name| name.to_le_bytes()).collect();
+            self.places.insert(*id, store.texts.keep(&bytes)?);
+        }
+        for it in &saved.fragments {
+            let reference = it.reference.restore(store)?;
+            let (occurrences, address) = (it.occurrences, it.address);
+            self.fragments.insert((it.page, it.name), Fragment { reference, occurrences, address });
+        }
+        self.outcomes = saved.outcomes;
+        self.crawl.shapes = saved.shapes;
+        self.crawl.folders = saved.folders;
+        self.landed = saved.landed;
+        self.offers = saved.offers;
+        let limits = saved.limits.into_iter();
+        self.crawl.limits = limits.map(|limit| (limit.limit.clone(), limit)).collect();
+        self.crawl.not_followed = saved.not_followed;
+        self.crawl.start = saved.start;
+        self.crawl.listed = saved.listed;
+        let [pages, parts, external, skipped, robots, acting, asked, sheets] = saved.counts;
+        self.crawl.pages = pages;
+        self.crawl.resources = parts;
+        self.crawl.external = external;
+        self.crawl.external_skipped = skipped;
+        self.crawl.robots_skipped = robots;
+        self.crawl.not_followed_total = acting;
+        // What waits was counted when it was sent, if it was.
+        let waiting = |pending: &&Pending| matches!(pending.wanted, PendingKind::Page);
+        let waits = saved.pending.iter().filter(waiting).count();
+        self.fetched = ((asked as usize).saturating_sub(waits), sheets as usize);
+        for pending in saved.pending {
+            self.resume(pending);
+        }
+        Ok(true)
+    }
+
+    fn resume(&mut self, pending: Pending) {
+        let Ok(url) = Url::parse(&pending.url) else { return };
+        let mut user = |page: Id| {
+            let address = self.crawl.store.address(page);
+            let url = Url::parse(&address).unwrap_or_else(|_| self.options.start.clone());
+            Arc::new(User { page, url, policies: Policies::default(), imports: None })
+        };
+        let (wanted, head) = match pending.wanted {
+            PendingKind::Page => (Wanted::Page, false),
+            PendingKind::Sheet(page) => (Wanted::Sheet(user(page)), false),
+            PendingKind::Module(page) => (Wanted::Module(user(page)), false),
+            PendingKind::Manifest(page) => (Wanted::Manifest(user(page)), false),
+            PendingKind::Sitemap => (Wanted::Sitemap, false),
+            PendingKind::Existence => (Wanted::Existence, true),
+            PendingKind::Offer => (Wanted::Offer, true),
+        };
+        let (id, depth, generation) = (pending.id, pending.depth as usize, pending.generation);
+        let way = Vec::new();
+        self.push(Task { id, url, wanted, depth, generation, way, tries: 0, head }, false);
+    }
+}

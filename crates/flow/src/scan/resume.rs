@@ -1,0 +1,164 @@
+//! A scan that was interrupted goes on where it stopped: what it knew is written down, and read again
+//! when the same scan is typed once more.
+//!
+//! Pages that were read are not read again; what waited still waits. What the site asks of robots, and
+//! what its "not found" looks like, is asked anew.
+
+use super::crawl::{Pending, Start};
+use super::endless::Shapes;
+use super::folders::Folders;
+use super::judge::Outcome;
+use super::report::Limit;
+use super::store::{Id, NONE, Reference, State, Store};
+use fernweh_core::finding::Finding;
+use fernweh_core::page::{LinkKind, Place, Usage};
+use fernweh_ports::Result;
+use serde::{Deserialize, Serialize};
+use std::collections::BTreeSet;
+use std::io;
+
+/// Where the state of an interrupted scan is kept.
+pub trait ScanState {
+    /// What is kept, if it is not too old.
+    fn load(&self) -> Option<Vec<u8>>;
+    /// Keeps it.
+    fn save(&self, state: &[u8]) -> Result<()>;
+    /// Forgets it: the scan is complete.
+    fn forget(&self);
+}
+
+/// The form of the state; another one is not read.
+const FORM: u32 = 1;
+
+/// What an interrupted scan knew.
+#[derive(Serialize, Deserialize)]
+pub(super) struct Saved {
+    form: u32,
+    /// The first page, and the options by which a scan is the same.
+    pub scan: String,
+    pub addresses: Vec<(String, State)>,
+    pub outcomes: Vec<Outcome>,
+    /// References to addresses that wait.
+    pub references: Vec<(Id, SavedReference)>,
+    /// References that were only counted: how many, and on how many pages.
+    pub more: Vec<(Id, u32, u32)>,
+    pub groups: Vec<(Finding, Vec<SavedReference>)>,
+    pub pending: Vec<Pending>,
+    pub places: Vec<(Id, Vec<u64>)>,
+    pub fragments: Vec<SavedFragment>,
+    pub shapes: Shapes,
+    pub folders: Folders,
+    pub landed: BTreeSet<u64>,
+    pub offers: BTreeSet<String>,
+    pub limits: Vec<Limit>,
+    pub not_followed: BTreeSet<String>,
+    pub start: Start,
+    pub listed: bool,
+    /// Pages, parts, other hosts: asked, skipped; closed to robots; links that act; pages and sheets
+    /// that were asked for.
+    pub counts: [u64; 8],
+}
+
+/// A link to a place in a page.
+#[derive(Serialize, Deserialize)]
+pub(super) struct SavedFragment {
+    pub page: Id,
+    pub name: u64,
+    pub reference: SavedReference,
+    pub occurrences: u64,
+    pub address: u64,
+}
+
+/// A reference with its texts.
+#[derive(Serialize, Deserialize)]
+pub(super) struct SavedReference {
+    kind: LinkKind,
+    usage: Usage,
+    element: String,
+    page: Id,
+    sheet: Id,
+    at: Place,
+    written: String,
+    markup: String,
+}
+
+impl SavedReference {
+    pub fn of(store: &mut Store, reference: &Reference) -> Self {
+        Self {
+            kind: reference.kind,
+            usage: reference.usage,
+            element: store.element(reference),
+            page: reference.page,
+            sheet: reference.sheet,
+            at: reference.at,
+            written: store.texts.text(reference.written),
+            markup: store.texts.text(reference.markup),
+        }
+    }
+
+    pub fn restore(&self, store: &mut Store) -> io::Result<Reference> {
+        let places = (self.page, self.sheet);
+        let (element, written, markup) = (&self.element, &self.written, &self.markup);
+        store.reference(self.kind, self.usage, element, places, self.at, written, markup)
+    }
+
+    /// Whether the addresses that it names are there.
+    fn is_sound(&self, addresses: usize) -> bool {
+        let known = |id: Id| id == NONE || (id as usize) < addresses;
+        known(self.page) && known(self.sheet)
+    }
+}
+
+impl Saved {
+    /// Reads a state of the same scan; whatever does not fit together is left.
+    pub fn read(bytes: &[u8], scan: &str) -> Option<Self> {
+        let saved: Self = serde_json::from_slice(bytes).ok()?;
+        let addresses = saved.addresses.len();
+        let known = |id: &Id| (*id as usize) < addresses;
+        let outcome = |state: &State| match state {
+            State::Wrong(number) => (*number as usize) < saved.outcomes.len(),
+            _ => true,
+        };
+        let sound = saved.form == FORM
+            && saved.scan == scan
+            && addresses > 0
+            && saved.addresses.iter().all(|(_, state)| outcome(state))
+            && saved.references.iter().all(|(id, it)| known(id) && it.is_sound(addresses))
+            && saved.more.iter().all(|(id, ..)| known(id))
+            && saved.groups.iter().all(|(_, all)| all.iter().all(|it| it.is_sound(addresses)))
+            && saved.places.iter().all(|(id, _)| known(id))
+            && saved.fragments.iter().all(|it| known(&it.page) && it.reference.is_sound(addresses))
+            && saved.pending.iter().all(|it| it.is_sound(addresses));
+        sound.then_some(saved)
+    }
+
+    /// A state of nothing yet.
+    pub fn empty(scan: String) -> Self {
+        Self {
+            form: FORM,
+            scan,
+            addresses: Vec::new(),
+            outcomes: Vec::new(),
+            references: Vec::new(),
+            more: Vec::new(),
+            groups: Vec::new(),
+            pending: Vec::new(),
+            places: Vec::new(),
+            fragments: Vec::new(),
+            shapes: Shapes::default(),
+            folders: Folders::default(),
+            landed: BTreeSet::new(),
+            offers: BTreeSet::new(),
+            limits: Vec::new(),
+            not_followed: BTreeSet::new(),
+            start: Start::default(),
+            listed: false,
+            counts: [0; 8],
+        }
+    }
+
+    /// The state as it is kept.
+    pub fn bytes(&self) -> Vec<u8> {
+        serde_json::to_vec(self).unwrap_or_default()
+    }
+}
