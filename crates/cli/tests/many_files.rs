@@ -167,6 +167,14 @@ impl Tree for Host {
             let mut folders = self.folders.lock().unwrap();
             folders.remove(from);
             folders.insert(to.to_vec());
+            // What is kept in a folder moves with it.
+            let within = [from, b"/"].concat();
+            let mut kept = self.kept.lock().unwrap();
+            let moved: Vec<_> = kept.keys().filter(|it| it.starts_with(&within)).cloned().collect();
+            for path in moved {
+                let content = kept.remove(&path).unwrap_or_default();
+                kept.insert([to, &path[from.len()..]].concat(), content);
+            }
             Ok(())
         })
     }
