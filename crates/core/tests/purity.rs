@@ -21,6 +21,7 @@ fn the_core_does_no_input_or_output_and_knows_no_clock_and_no_terminal() {
         "cssparser",
         "encoding_rs",
         "hex",
+        "htmlize",
         "idna",
         "lol_html",
         "memchr",

@@ -10,7 +10,8 @@ use std::rc::Rc;
 
 /// Reads a page. `words` says whether what visitors read is wanted too.
 pub fn read_html(html: &str, words: bool) -> Page {
-    let mut page = read(Reader::default(), html);
+    let reader = Reader::new(read_into);
+    let mut page = read(reader, html);
     if words {
         page.text = words_of(html);
     }

@@ -1,6 +1,7 @@
 //! XML: pages of XHTML and SVG, sitemaps (sitemaps.org protocol) and feeds (RSS 2.0, Atom RFC 4287).
 
 use super::elements::{Attribute, Raw, Reader, Space, Tag};
+use super::html::read_into;
 use super::{Link, LinkKind, Page, Place, Places, Usage};
 use quick_xml::events::{BytesStart, Event};
 use quick_xml::name::ResolveResult;
@@ -12,7 +13,7 @@ pub fn read_xml(xml: &str) -> Page {
     let mut reader = NsReader::from_str(xml);
     reader.config_mut().check_end_names = true;
     let mut places = Places::new(xml);
-    let mut page = Reader::default();
+    let mut page = Reader::new(read_into);
     let mut open: Vec<(usize, bool)> = Vec::new();
     let mut gathered: Option<(Raw, String, usize, Range<usize>, usize)> = None;
     loop {

@@ -1,5 +1,6 @@
 //! Findings as they come: one fault is one finding, however often it shows.
 
+use super::judge::Fault;
 use super::report::{ScanReport, Total};
 use super::resume::SavedReference;
 use super::store::{Id, NONE, Reference, Store};
@@ -24,14 +25,6 @@ pub(super) struct Groups {
     groups: Vec<Group>,
     /// Faults of which only the number is known: there are too many different ones.
     more: BTreeMap<Code, Total>,
-}
-
-/// A fault, before it is known where it shows.
-pub(super) struct Fault<'a> {
-    pub code: Code,
-    pub address: &'a str,
-    pub cause: &'a str,
-    pub detail: String,
 }
 
 impl Groups {

@@ -2,7 +2,7 @@
 //! known of one is kept: making it absolute and looking at its words costs more than reading it.
 
 use super::acting::does_something;
-use super::read::{Site, key_of};
+use super::site::{Site, key_of};
 use fernweh_core::page::{Decoded, fragment_key};
 use std::collections::HashMap;
 use std::sync::Arc;

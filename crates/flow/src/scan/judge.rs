@@ -1,11 +1,18 @@
 //! What an answer means for whoever refers to its address.
 
-use super::groups::Fault;
 use super::store::{Class, Reference};
 use fernweh_core::finding::Code;
 use fernweh_core::page::{LinkKind, Usage};
 use fernweh_ports::{PageProblem, PageResponse};
 use serde::{Deserialize, Serialize};
+
+/// A fault, before it is known where it shows.
+pub(super) struct Fault<'a> {
+    pub code: Code,
+    pub address: &'a str,
+    pub cause: &'a str,
+    pub detail: String,
+}
 
 /// What came of an address with which something is wrong.
 #[derive(Clone, Debug, Serialize, Deserialize)]

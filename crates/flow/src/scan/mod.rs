@@ -16,6 +16,7 @@ mod read;
 mod report;
 mod resume;
 mod since;
+mod site;
 mod store;
 #[cfg(test)]
 mod tests;
@@ -25,9 +26,10 @@ pub use report::{Folder, Limit, ScanReport, Total};
 pub use resume::ScanState;
 pub use since::Since;
 
-use crawl::{Crawl, Start, crawl};
+use crawl::{Crawl, crawl};
 use fernweh_core::rewrite::Rewriter;
 use fernweh_ports::{PageProblem, PageSource, Progress, Result, Trouble, Unit, counted};
+use resume::Start;
 use std::time::{Duration, Instant};
 use url::Url;
 

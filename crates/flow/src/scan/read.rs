@@ -4,15 +4,15 @@
 //! asked for next.
 
 use super::joined::{Joined, Memory};
+use super::site::Site;
 use fernweh_core::limits;
 use fernweh_core::page::mixed::{Request, over_https, request};
 use fernweh_core::page::policy::Policies;
 use fernweh_core::page::{
     Decoded, ImportMap, Link, LinkKind, Page, Place, Robots, TextKind, Usage, Words, css_links,
-    decode, fragment_key, header_links, manifest_links, read_html, read_xml, refresh_target,
-    script_links, xml_links,
+    decode, header_links, manifest_links, read_html, read_xml, refresh_target, script_links,
+    xml_links,
 };
-use fernweh_core::rewrite::Rewriter;
 use fernweh_ports::PageResponse;
 use std::borrow::Cow;
 use std::io::Read as _;
@@ -52,28 +52,6 @@ pub(super) struct User {
     pub url: Url,
     pub policies: Policies,
     pub imports: Option<ImportMap>,
-}
-
-/// The site that is scanned.
-pub(super) struct Site<'a> {
-    pub start: &'a Url,
-    pub old: Option<&'a Rewriter>,
-}
-
-impl Site<'_> {
-    /// Whether an address belongs to the site: its scheme, host and port, below its folder.
-    pub fn holds(&self, url: &Url) -> bool {
-        let folder = self.folder();
-        // Another port or scheme of the host is another site, with other passwords.
-        url.origin() == self.start.origin()
-            && (url.path().starts_with(folder) || url.path() == folder.trim_end_matches('/'))
-    }
-
-    /// The folder of the site, with its slash.
-    pub fn folder(&self) -> &str {
-        let path = self.start.path();
-        path.rfind('/').map_or("/", |end| &path[..=end])
-    }
 }
 
 /// An address of an answer.
@@ -125,11 +103,6 @@ fn cut(text: &str) -> &str {
         end -= 1;
     }
     &text[..end]
-}
-
-/// The key of an absolute address.
-pub(super) fn key_of(address: &str) -> u64 {
-    fragment_key(address)
 }
 
 /// Reads an answer from this address.

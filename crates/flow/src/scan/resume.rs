@@ -4,7 +4,6 @@
 //! Pages that were read are not read again; what waited still waits. What the site asks of robots, and
 //! what its "not found" looks like, is asked anew.
 
-use super::crawl::{Pending, Start};
 use super::endless::Shapes;
 use super::folders::Folders;
 use super::judge::Outcome;
@@ -12,10 +11,11 @@ use super::report::Limit;
 use super::store::{Id, NONE, Reference, State, Store};
 use fernweh_core::finding::Finding;
 use fernweh_core::page::{LinkKind, Place, Usage};
-use fernweh_ports::Result;
+use fernweh_ports::{PageProblem, Result};
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeSet;
 use std::io;
+use url::Url;
 
 /// Where the state of an interrupted scan is kept.
 pub trait ScanState {
@@ -57,6 +57,64 @@ pub(super) struct Saved {
     /// Pages, parts, other hosts: asked, skipped; closed to robots; links that act; pages and sheets
     /// that were asked for.
     pub counts: [u64; 8],
+}
+
+/// Something that still has to be asked for.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub(super) struct Pending {
+    pub id: Id,
+    pub url: String,
+    pub wanted: PendingKind,
+    pub depth: u32,
+    pub generation: u32,
+}
+
+#[derive(Clone, Copy, Debug, Serialize, Deserialize)]
+pub(super) enum PendingKind {
+    Page,
+    /// A style sheet, a script or a description, and the page that uses it.
+    Sheet(Id),
+    Module(Id),
+    Manifest(Id),
+    Sitemap,
+    Existence,
+    Offer,
+}
+
+impl Pending {
+    /// Whether the addresses that it names are there.
+    pub fn is_sound(&self, addresses: usize) -> bool {
+        let known = |id: Id| (id as usize) < addresses;
+        let user = match self.wanted {
+            PendingKind::Sheet(id) | PendingKind::Module(id) | PendingKind::Manifest(id) => {
+                known(id)
+            }
+            _ => true,
+        };
+        user && (self.id == NONE || known(self.id)) && Url::parse(&self.url).is_ok()
+    }
+}
+
+/// What came of the first page.
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
+pub(super) enum Start {
+    /// A limit was reached before it.
+    #[default]
+    Unasked,
+    /// It is a page: with so many addresses, of which some lead on to other pages of the site, and
+    /// perhaps behind a redirect to a login.
+    Page {
+        links: usize,
+        leads_on: bool,
+        asks_password: bool,
+        moved: bool,
+    },
+    /// It is something else.
+    NoPage(String),
+    Status(u16),
+    Elsewhere(String),
+    Loop,
+    Problem(PageProblem),
 }
 
 /// A link to a place in a page.

@@ -108,7 +108,7 @@ fn about_scan(style: Style, report: &MoveReport) -> String {
             .as_ref()
             .map_or_else(|| "earlier".into(), |why| format!("not possible: {why}"));
     };
-    let verdict = crate::commands::scan::in_short(scanned);
+    let verdict = crate::render::scan_in_short(scanned);
     let verdict = match scanned.is_fine(None) {
         true => style.paint(Paint::Good, &verdict),
         false => style.paint(Paint::Doubt, &verdict),

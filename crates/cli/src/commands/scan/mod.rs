@@ -3,15 +3,13 @@
 mod table;
 mod text;
 
-pub use text::in_short;
-
 use crate::complete::site_names;
 use crate::config::Config;
 use crate::context::Context;
 use crate::document::{self, write_scan};
 use crate::exit::{DONE, FINDINGS, INCOMPLETE};
 use crate::options::SiteArgs;
-use crate::render::{Page, trace_command, traced_place, traced_places};
+use crate::render::{Page, scan_in_short, trace_command, traced_place, traced_places};
 use crate::rules;
 use crate::run_log::RunLog;
 use crate::saved_scan::saved;
@@ -112,7 +110,7 @@ pub fn run(context: &Context, args: &ScanArgs) -> Result<u8> {
     let records = context.records(&config);
     let log = RunLog::begin(&config, &records, "scan", &site.name);
     let mut report = options(args, &config, &site)?.run(&site, context.around(&records))?;
-    log.end(&report.start, &text::in_short(&report));
+    log.end(&report.start, &scan_in_short(&report));
     let since = earlier.map(|earlier| Since::of(&report, earlier.findings));
     let traced = match args.trace && !report.findings.is_empty() {
         true => {

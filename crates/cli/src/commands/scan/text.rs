@@ -2,7 +2,8 @@
 
 use crate::context::Context;
 use crate::render::{
-    LABEL, Page, Paint, Style, aligned, count, counted, counts, cut_middle, duration, wrapped,
+    LABEL, Page, Paint, Style, aligned, count, counted, counts, cut_middle, duration,
+    scan_in_short, wrapped,
 };
 use crate::site::Site;
 use fernweh_core::finding::{Code, Finding, Severity};
@@ -14,21 +15,6 @@ use url::Url;
 const FINDINGS: usize = 8;
 /// Places that are shown of one finding unless more detail is wanted.
 const PLACES: usize = 3;
-
-/// The verdict in a few words.
-pub fn in_short(report: &ScanReport) -> String {
-    let of = |severity| report.of(severity).findings;
-    let found = counts(&[
-        (of(Severity::Broken), "broken thing", "broken things"),
-        (of(Severity::Insecure), "insecure thing", "insecure things"),
-        (of(Severity::Warning), "warning", "warnings"),
-    ]);
-    match (found.is_empty(), report.bounded || report.interrupted) {
-        (true, true) => "nothing wrong so far, and not everything was read".into(),
-        (true, false) => "nothing wrong was found".into(),
-        (false, _) => found.join(", "),
-    }
-}
 
 /// The whole page.
 pub fn page(
@@ -50,7 +36,7 @@ pub fn page(
         _ if !report.is_fine(None) => Paint::Doubt,
         _ => Paint::Good,
     };
-    let verdict = style.paint(paint, &in_short(report));
+    let verdict = style.paint(paint, &scan_in_short(report));
     page.row("scanned", &format!("{}: {verdict}", report.start));
     looked_at(&mut page, report, &origin);
     page.gap();

@@ -114,12 +114,19 @@ pub(super) struct Reader {
     /// No element inside counts as loaded.
     idle: usize,
     depth: usize,
+    /// Reads the HTML of a part.
+    parts: Option<fn(Reader, &str) -> Page>,
 }
 
 /// How deep pages may lie in attributes of pages.
 const DEPTH: usize = 4;
 
 impl Reader {
+    /// A reader of a page, parts of which are read by this.
+    pub(super) fn new(parts: fn(Reader, &str) -> Page) -> Self {
+        Self { parts: Some(parts), ..Self::default() }
+    }
+
     /// A reader of a part of a page that stands in an element of it.
     pub(super) fn part(&self, within: &str, loads: bool) -> Option<Self> {
         let within = match self.within.is_empty() {
@@ -131,6 +138,7 @@ impl Reader {
             within,
             idle,
             depth: self.depth + 1,
+            parts: self.parts,
             ..Self::default()
         })
     }

@@ -10,9 +10,9 @@ impl Reader {
         part: &Attribute,
         place: &mut dyn FnMut(usize) -> Place,
     ) {
-        if let Some(inner) = self.part("iframe srcdoc", true) {
+        if let (Some(inner), Some(read)) = (self.part("iframe srcdoc", true), self.parts) {
             let at = place(part.at);
-            let inner = crate::page::html::read_into(inner, &part.value);
+            let inner = read(inner, &part.value);
             self.take_part(inner, |_| at, &tag.span);
         }
     }
@@ -51,8 +51,8 @@ impl Reader {
                 }
             }
             Raw::Fallback => {
-                if let Some(inner) = self.part("noscript", false) {
-                    let inner = crate::page::html::read_into(inner, text);
+                if let (Some(inner), Some(read)) = (self.part("noscript", false), self.parts) {
+                    let inner = read(inner, text);
                     self.take_part(inner, |place| beside(at, place), &span);
                 }
             }

@@ -8,17 +8,17 @@ mod links;
 mod pages;
 mod resume;
 
-pub(super) use resume::Pending;
-
 use super::ScanOptions;
 use super::endless::Shapes;
 use super::folders::Folders;
-use super::groups::{Fault, Groups};
+use super::groups::Groups;
 use super::joined::Memory;
-use super::judge::{self, Outcome, class_of};
+use super::judge::{self, Fault, Outcome, class_of};
 use super::pace::{CEILING, Ended, GENTLE, Lane};
-use super::read::{Found, Read, Site, User, Wanted, key_of, read};
+use super::read::{Found, Read, User, Wanted, read};
 use super::report::Limit;
+use super::resume::Start;
+use super::site::{Site, key_of};
 use crate::scan::store::{Class, Id, NONE, Reference, State, Store};
 use fernweh_core::finding::Code;
 use fernweh_core::limits;
@@ -29,7 +29,6 @@ use fernweh_core::rewrite::Rewriter;
 use fernweh_ports::{
     Fetched, PageProblem, PageRequest, PageResponse, PageSource, Progress, Result, Trouble,
 };
-use serde::{Deserialize, Serialize};
 use std::borrow::Cow;
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::io;
@@ -101,28 +100,6 @@ pub(super) struct Crawl {
     pub listed: bool,
     /// What came of the first page: why there is nothing to scan.
     pub start: Start,
-}
-
-/// What came of the first page.
-#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
-pub(super) enum Start {
-    /// A limit was reached before it.
-    #[default]
-    Unasked,
-    /// It is a page: with so many addresses, of which some lead on to other pages of the site, and
-    /// perhaps behind a redirect to a login.
-    Page {
-        links: usize,
-        leads_on: bool,
-        asks_password: bool,
-        moved: bool,
-    },
-    /// It is something else.
-    NoPage(String),
-    Status(u16),
-    Elsewhere(String),
-    Loop,
-    Problem(PageProblem),
 }
 
 /// A link to a place in a page, and how often.

@@ -1,61 +1,24 @@
 //! The crawl as it is written down when it is interrupted, and read again.
 
 use super::*;
-use crate::scan::resume::{Saved, SavedFragment, SavedReference};
-use serde::{Deserialize, Serialize};
+use crate::scan::resume::{Pending, PendingKind, Saved, SavedFragment, SavedReference};
 
-/// Something that still has to be asked for.
-#[derive(Clone, Debug, Serialize, Deserialize)]
-pub(in crate::scan) struct Pending {
-    id: Id,
-    url: String,
-    wanted: PendingKind,
-    depth: u32,
-    generation: u32,
-}
-
-#[derive(Clone, Copy, Debug, Serialize, Deserialize)]
-enum PendingKind {
-    Page,
-    /// A style sheet, a script or a description, and the page that uses it.
-    Sheet(Id),
-    Module(Id),
-    Manifest(Id),
-    Sitemap,
-    Existence,
-    Offer,
-}
-
-impl Pending {
-    /// Whether the addresses that it names are there.
-    pub fn is_sound(&self, addresses: usize) -> bool {
-        let known = |id: Id| (id as usize) < addresses;
-        let user = match self.wanted {
-            PendingKind::Sheet(id) | PendingKind::Module(id) | PendingKind::Manifest(id) => {
-                known(id)
-            }
-            _ => true,
-        };
-        user && (self.id == NONE || known(self.id)) && Url::parse(&self.url).is_ok()
-    }
-
-    /// `None`: it is asked for in any case.
-    fn of(task: &Task) -> Option<Self> {
-        let wanted = match &task.wanted {
-            Wanted::Page => PendingKind::Page,
-            Wanted::Sheet(user) => PendingKind::Sheet(user.page),
-            Wanted::Module(user) => PendingKind::Module(user.page),
-            Wanted::Manifest(user) => PendingKind::Manifest(user.page),
-            Wanted::Sitemap => PendingKind::Sitemap,
-            Wanted::Existence => PendingKind::Existence,
-            Wanted::Offer => PendingKind::Offer,
-            Wanted::Robots | Wanted::Nonsense => return None,
-        };
-        // Redirects are followed from their beginning again.
-        let url = task.way.first().cloned().unwrap_or_else(|| task.url.to_string());
-        let depth = u32::try_from(task.depth).unwrap_or(u32::MAX);
-        Some(Self { id: task.id, url, wanted, depth, generation: task.generation })
-    }
+/// `None`: it is asked for in any case.
+fn pending_of(task: &Task) -> Option<Pending> {
+    let wanted = match &task.wanted {
+        Wanted::Page => PendingKind::Page,
+        Wanted::Sheet(user) => PendingKind::Sheet(user.page),
+        Wanted::Module(user) => PendingKind::Module(user.page),
+        Wanted::Manifest(user) => PendingKind::Manifest(user.page),
+        Wanted::Sitemap => PendingKind::Sitemap,
+        Wanted::Existence => PendingKind::Existence,
+        Wanted::Offer => PendingKind::Offer,
+        Wanted::Robots | Wanted::Nonsense => return None,
+    };
+    // Redirects are followed from their beginning again.
+    let url = task.way.first().cloned().unwrap_or_else(|| task.url.to_string());
+    let depth = u32::try_from(task.depth).unwrap_or(u32::MAX);
+    Some(Pending { id: task.id, url, wanted, depth, generation: task.generation })
 }
 
 impl Crawler<'_> {
@@ -77,16 +40,16 @@ impl Crawler<'_> {
                 Ok(_) => self.take(answer)?,
                 Err(_) => {
                     self.at_work -= 1;
-                    pending.extend(Pending::of(&answer.task));
+                    pending.extend(pending_of(&answer.task));
                 }
             }
         }
         for queued in self.own.drain() {
             let task = self.task_of(queued);
-            pending.extend(Pending::of(&task));
+            pending.extend(pending_of(&task));
         }
         for foreign in self.others.values_mut() {
-            pending.extend(foreign.lane.drain().iter().filter_map(Pending::of));
+            pending.extend(foreign.lane.drain().iter().filter_map(pending_of));
         }
         let saved = self.saved(pending)?;
         // That it cannot be kept does not make the report less.
