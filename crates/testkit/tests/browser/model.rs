@@ -22,11 +22,6 @@ pub struct Expected {
 }
 
 impl Expected {
-    /// Whether nothing depends on what a style applies to.
-    pub fn is_certain(&self) -> bool {
-        self.styled.is_empty() && self.styled_blocked.is_empty()
-    }
-
     /// Whether a browser did this.
     pub fn is(&self, visit: &Visit) -> bool {
         let seen: BTreeSet<&String> =
