@@ -10,8 +10,8 @@ pub struct Case {
     pub name: String,
     pub headers: Vec<(String, String)>,
     pub markup: Vec<u8>,
-    /// What the browser did, as the table says.
-    pub seen: Vec<String>,
+    /// What the browser did, if the table says it.
+    pub seen: Option<Vec<String>>,
     /// What the browser's look-ahead asks for, or refuses, although the page itself does not.
     pub ahead: Vec<String>,
 }
@@ -28,7 +28,7 @@ pub fn constructed() -> Vec<Case> {
     let mut cases: Vec<Case> = Vec::new();
     for line in text.lines().filter(|line| !line.starts_with("# ")) {
         if let Some(name) = line.strip_prefix("= ") {
-            cases.push(Case { name: name.into(), ..Case::default() });
+            cases.push(Case { name: name.into(), seen: Some(Vec::new()), ..Case::default() });
             continue;
         }
         let Some(case) = cases.last_mut() else { continue };
@@ -37,7 +37,7 @@ pub fn constructed() -> Vec<Case> {
         {
             case.headers.push((name.into(), value.into()));
         } else if line.starts_with("+ ") || line.starts_with("- ") {
-            case.seen.push(line.into());
+            case.seen.get_or_insert_default().push(line.into());
         } else if let Some(url) = line.strip_prefix("~ ") {
             case.ahead.push(url.into());
         } else if !line.is_empty() {
