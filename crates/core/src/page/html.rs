@@ -145,14 +145,7 @@ fn speaks_alone(name: &str) -> bool {
     Reader::wants_end(name, Space::Html)
         || matches!(
             name,
-            "script"
-                | "style"
-                | "noscript"
-                | "noembed"
-                | "noframes"
-                | "title"
-                | "select"
-                | "frameset"
+            "script" | "style" | "noscript" | "noembed" | "noframes" | "title" | "frameset"
         )
 }
 

@@ -1,17 +1,18 @@
 //! What a page allows itself to load (W3C "Content Security Policy Level 3").
 
 use super::LinkKind;
+use serde::{Deserialize, Serialize};
 use url::{Host, Url};
 
 /// The policies of a page: each of them must allow a request.
-#[derive(Clone, Debug, Default, PartialEq, Eq)]
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Policies {
     policies: Vec<Vec<Directive>>,
     /// `upgrade-insecure-requests`: every http: request of the page is made over https.
     pub upgrade: bool,
 }
 
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 struct Directive {
     name: String,
     sources: Vec<String>,

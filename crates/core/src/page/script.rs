@@ -4,6 +4,7 @@
 //! modules (ECMAScript, "Imports") are fetched for certain.
 
 use super::{Link, LinkKind, Usage};
+use serde::{Deserialize, Serialize};
 use serde_json::Value;
 use std::collections::BTreeMap;
 
@@ -31,7 +32,7 @@ pub(super) fn is_script_type(media_type: &str) -> bool {
 }
 
 /// Names of modules and where they are (HTML standard, "Import maps"); `scopes` are not applied.
-#[derive(Clone, Debug, Default, PartialEq, Eq)]
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct ImportMap {
     names: BTreeMap<String, String>,
 }

@@ -24,6 +24,16 @@ fn private_folder(path: &Path) -> Result<()> {
     made.map_err(|error| trouble(path, &error))
 }
 
+/// Puts a file in the place of another one, whole or not at all.
+fn replace(folder: &Path, path: &Path, content: &[u8]) -> Result<()> {
+    let write = || -> std::io::Result<()> {
+        let mut file = tempfile::NamedTempFile::new_in(folder)?;
+        file.write_all(content)?;
+        file.persist(path).map(drop).map_err(|error| error.error)
+    };
+    write().map_err(|error| trouble(path, &error))
+}
+
 /// Whether this can be the name of a run, and so of a folder.
 pub(crate) fn is_run_name(name: &str) -> bool {
     !name.chars().any(|ch| ch == '/' || ch.is_control())
@@ -86,11 +96,7 @@ impl Records {
         let path = self.scan_state(site);
         let folder = self.folder.join("scans");
         private_folder(&folder)?;
-        let kept = tempfile::NamedTempFile::new_in(&folder).and_then(|mut file| {
-            file.write_all(state)?;
-            file.persist(&path).map_err(|error| error.error)
-        });
-        kept.map(drop).map_err(|error| trouble(&path, &error))
+        replace(&folder, &path, state)
     }
 
     /// What is kept of a scan that was interrupted within the last day.
@@ -128,12 +134,7 @@ impl Records {
         lines.push(line);
         let text = lines[lines.len().saturating_sub(most)..].join("\n") + "\n";
         // A list that is half written would forget lines; the next one is complete.
-        let write = || -> std::io::Result<()> {
-            let mut file = tempfile::NamedTempFile::new_in(&self.folder)?;
-            file.write_all(text.as_bytes())?;
-            file.persist(path).map(drop).map_err(|error| error.error)
-        };
-        write().map_err(|error| trouble(path, &error))
+        replace(&self.folder, path, text.as_bytes())
     }
 
     /// Whether the archive with this digest was packed here.

@@ -10,7 +10,8 @@ use super::judge::Outcome;
 use super::report::Limit;
 use super::store::{Id, NONE, Reference, State, Store};
 use fernweh_core::finding::Finding;
-use fernweh_core::page::{LinkKind, Place, Usage};
+use fernweh_core::page::policy::Policies;
+use fernweh_core::page::{ImportMap, LinkKind, Place, Usage};
 use fernweh_ports::{PageProblem, Result};
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeSet;
@@ -31,7 +32,7 @@ pub trait ScanState {
 const FORM: u32 = 1;
 
 /// What an interrupted scan knew.
-#[derive(Serialize, Deserialize)]
+#[derive(Default, Serialize, Deserialize)]
 pub(super) struct Saved {
     form: u32,
     /// The first page, and the options by which a scan is the same.
@@ -49,6 +50,7 @@ pub(super) struct Saved {
     pub shapes: Shapes,
     pub folders: Folders,
     pub landed: BTreeSet<u64>,
+    pub lists: BTreeSet<u64>,
     pub offers: BTreeSet<String>,
     pub limits: Vec<Limit>,
     pub not_followed: BTreeSet<String>,
@@ -69,25 +71,33 @@ pub(super) struct Pending {
     pub generation: u32,
 }
 
-#[derive(Clone, Copy, Debug, Serialize, Deserialize)]
+#[derive(Clone, Debug, Serialize, Deserialize)]
 pub(super) enum PendingKind {
     Page,
     /// A style sheet, a script or a description, and the page that uses it.
-    Sheet(Id),
-    Module(Id),
-    Manifest(Id),
+    Sheet(SavedUser),
+    Module(SavedUser),
+    Manifest(SavedUser),
     Sitemap,
     Existence,
     Offer,
+}
+
+/// The page that uses a sheet or a script, and what it allows.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub(super) struct SavedUser {
+    pub page: Id,
+    pub policies: Policies,
+    pub imports: Option<ImportMap>,
 }
 
 impl Pending {
     /// Whether the addresses that it names are there.
     pub fn is_sound(&self, addresses: usize) -> bool {
         let known = |id: Id| (id as usize) < addresses;
-        let user = match self.wanted {
-            PendingKind::Sheet(id) | PendingKind::Module(id) | PendingKind::Manifest(id) => {
-                known(id)
+        let user = match &self.wanted {
+            PendingKind::Sheet(user) | PendingKind::Module(user) | PendingKind::Manifest(user) => {
+                known(user.page)
             }
             _ => true,
         };
@@ -191,28 +201,8 @@ impl Saved {
     }
 
     /// A state of nothing yet.
-    pub fn empty(scan: String) -> Self {
-        Self {
-            form: FORM,
-            scan,
-            addresses: Vec::new(),
-            outcomes: Vec::new(),
-            references: Vec::new(),
-            more: Vec::new(),
-            groups: Vec::new(),
-            pending: Vec::new(),
-            places: Vec::new(),
-            fragments: Vec::new(),
-            shapes: Shapes::default(),
-            folders: Folders::default(),
-            landed: BTreeSet::new(),
-            offers: BTreeSet::new(),
-            limits: Vec::new(),
-            not_followed: BTreeSet::new(),
-            start: Start::default(),
-            listed: false,
-            counts: [0; 8],
-        }
+    pub fn new(scan: String) -> Self {
+        Self { form: FORM, scan, ..Self::default() }
     }
 
     /// The state as it is kept.

@@ -474,7 +474,13 @@ fn a_scan_that_is_stopped_anywhere_and_typed_again_finds_what_one_without_a_stop
     let web = || {
         let links: String = (0..60).map(|n| format!("<a href=p{n}>{n}</a>")).collect();
         let web = Web::of([
-            (START, page(&format!("{links}<link rel=stylesheet href=s.css>"))),
+            (
+                START,
+                page(&format!(
+                    "<meta http-equiv=content-security-policy content=upgrade-insecure-requests>\
+                     <link rel=stylesheet href=s.css>{links}"
+                )),
+            ),
             ("https://a.example/sub/s.css", typed("text/css", "a { b: url(http://b.test/q.png) }")),
         ]);
         for n in 0..60 {
@@ -527,4 +533,34 @@ fn a_state_that_is_damaged_or_of_another_scan_is_not_gone_on_with() {
         let report = scan(&ScanOptions { state: Some(&kept), ..options(START) }, &web, &Silent);
         assert_eq!(report.unwrap().pages, 2);
     }
+}
+
+#[test]
+fn a_bound_holds_over_an_interruption() {
+    let links: String = (0..60).map(|n| format!("<a href=p{n}>{n}</a>")).collect();
+    let web = Web::of([(START, page(&links))]);
+    for n in 0..60 {
+        web.say(&format!("{START}p{n}"), Ok(page(&format!("<p>page {n} w{}", n * 7919))));
+    }
+    let kept = Kept::default();
+    let options = ScanOptions { pages: 30, state: Some(&kept), ..options(START) };
+    let stopping = Stopping { after: 10, pages: 0.into() };
+    assert!(scan(&options, &web, &stopping).unwrap().interrupted);
+    let report = scan(&options, &web, &Silent).unwrap();
+    assert_eq!((report.pages, report.limits[0].left), (30, 31));
+}
+
+#[test]
+fn another_host_that_keeps_robots_out_is_not_asked() {
+    let link = |n| format!("<a href=http://shy.test/closed/{n}>c</a>");
+    let links: String = (0..3).map(link).collect();
+    let web = Web::of([
+        (START, page(&format!("{links}<a href=http://shy.test/open>o</a><a href=x>x</a>"))),
+        ("https://a.example/sub/x", page("<p>x")),
+        ("http://shy.test/robots.txt", typed("text/plain", "User-agent: *\nDisallow: /closed/")),
+        ("http://shy.test/open", page("")),
+    ]);
+    let report = scanned(&web);
+    assert_eq!((report.external, report.external_skipped), (1, 3));
+    assert_eq!((web.asked_for("/closed/"), shown(&report)), (0, vec![]));
 }

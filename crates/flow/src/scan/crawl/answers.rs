@@ -69,7 +69,7 @@ impl Crawler<'_> {
             for address in &robots.sitemaps {
                 let named = self.options.start.join(address).ok();
                 if let Some(url) = named.filter(|url| self.is_own(url)) {
-                    self.sitemap(url, 1)?;
+                    self.sitemap(url, 1);
                 }
             }
             self.robots = Some(robots);
@@ -85,17 +85,11 @@ impl Crawler<'_> {
         Ok(())
     }
 
-    pub(super) fn sitemap(&mut self, url: Url, depth: usize) -> io::Result<()> {
-        if depth > 4 || !self.landed.insert(key_of(url.as_str())) {
-            return Ok(());
+    /// Asks for a list of the site, once.
+    pub(super) fn sitemap(&mut self, url: Url, depth: usize) {
+        if depth <= LISTS && self.lists.insert(key_of(url.as_str())) {
+            self.push(Task { depth, ..Task::new(NONE, url, Wanted::Sitemap) }, false);
         }
-        let (wanted, way) = (Wanted::Sitemap, Vec::new());
-        let generation = 0;
-        self.push(
-            Task { id: NONE, url, wanted, depth, generation, way, tries: 0, head: false },
-            false,
-        );
-        Ok(())
     }
 
     /// That there is no list of the site is no finding.
@@ -109,10 +103,11 @@ impl Crawler<'_> {
         if let Ok(answer) = fetched
             && (300..400).contains(&answer.status)
         {
-            return match self.redirect(task, answer) {
-                Ok(target) if self.is_own(&target) => self.sitemap(target, task.depth + 1),
-                _ => Ok(()),
-            };
+            let target = self.redirect(task, answer).ok().filter(|target| self.is_own(target));
+            if let Some(target) = target {
+                self.sitemap(target, task.depth + 1);
+            }
+            return Ok(());
         }
         if !fetched.as_ref().is_ok_and(|answer| answer.status == 200) || read.links.is_empty() {
             return Ok(());
@@ -132,9 +127,7 @@ impl Crawler<'_> {
         for found in &read.links {
             // A list of lists.
             if found.to.inside && listed(found.to.target()) {
-                if let Ok(url) = Url::parse(found.to.target()) {
-                    self.sitemap(url, task.depth + 1)?;
-                }
+                self.sitemap(found.to.url.clone(), task.depth + 1);
                 continue;
             }
             self.refer(&read, found, (id, NONE), 1)?;
@@ -267,7 +260,7 @@ impl Crawler<'_> {
             let outcome = if here_inside { self.of_way(&task) } else { None };
             return self.settle(task.id, State::Good(Class::Unknown), outcome);
         }
-        if does_act(&target) {
+        if does_something(&target) {
             self.not_followed(target.as_str());
             return self.settle(task.id, State::Skipped, None);
         }
@@ -333,6 +326,15 @@ impl Crawler<'_> {
             }
         }
         Ok(())
+    }
+
+    /// Another host asks robots to leave this alone.
+    pub(super) fn leave_out(&mut self, task: &Task) -> io::Result<()> {
+        if matches!(task.wanted, Wanted::Offer) {
+            return Ok(());
+        }
+        self.crawl.external_skipped += 1;
+        self.settle(task.id, State::Skipped, None)
     }
 
     /// It is known what came of an address: whoever refers to it is judged.

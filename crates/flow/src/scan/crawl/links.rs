@@ -105,27 +105,23 @@ impl Crawler<'_> {
         let Some(fault) = fault else { return Ok(()) };
         let code = fault.code;
         let reference = self.reference(read, found, (page, sheet))?;
-        let (address, detail) = (fault.address.to_owned(), fault.detail);
-        let fault = Fault { code, address: &address, cause: fault.cause, detail };
         self.crawl.groups.add(fault, Some(reference));
         let offers = [Code::MixedBlocked, Code::MixedUpgraded, Code::InsecureDownload];
-        if offers.contains(&code) && self.options.external && self.offers.insert(address.clone()) {
-            self.offer(&address);
+        if offers.contains(&code) && self.options.external && self.offers.insert(target.to_owned())
+        {
+            self.offer(&found.to.url);
         }
         Ok(())
     }
 
     /// Asks once whether a server offers over https what pages fetch over http.
-    pub(super) fn offer(&mut self, address: &str) {
-        let Ok(url) = Url::parse(address) else { return };
-        let url = over_https(&url);
+    pub(super) fn offer(&mut self, written: &Url) {
+        let url = over_https(written);
         if self.others.get(&origin(&url)).is_some_and(|foreign| foreign.failing.is_some()) {
-            self.crawl.groups.offered(address, false);
+            self.crawl.groups.offered(written.as_str(), false);
             return;
         }
-        let (id, wanted, way) = (NONE, Wanted::Offer, Vec::new());
-        let generation = 0;
-        self.push(Task { id, url, wanted, depth: 0, generation, way, tries: 0, head: true }, false);
+        self.push(Task::new(NONE, url, Wanted::Offer), false);
     }
 
     /// An address that is seen for the first time: whether it is asked for, and what for.
@@ -135,9 +131,9 @@ impl Crawler<'_> {
         found: &Found,
         depth: usize,
     ) -> io::Result<Option<Id>> {
-        let url = found.to.url.clone();
+        let url = &found.to.url;
         if self.crawl.store.len() >= limits::SCAN_ADDRESSES {
-            self.limit("addresses", &url, 1);
+            self.limit("addresses", url, 1);
             return Ok(None);
         }
         let add = |this: &mut Self, state| {
@@ -147,30 +143,24 @@ impl Crawler<'_> {
             self.not_followed(found.to.target());
             return add(self, State::Skipped);
         }
-        let own = self.is_own(&url);
+        let own = self.is_own(url);
         if !own && !self.options.external {
             self.crawl.external_skipped += 1;
             return add(self, State::Skipped);
         }
         if own
             && !self.options.whole
-            && self.robots.as_ref().is_some_and(|it| !it.allows(&path_of(&url)))
+            && self.robots.as_ref().is_some_and(|it| !it.allows(&path_of(url)))
         {
             self.crawl.robots_skipped += 1;
             return add(self, State::Skipped);
         }
-        if !own && let Some(foreign) = self.others.get(&origin(&url)) {
-            if let Some(problem) = &foreign.failing {
-                let outcome = Outcome::Host(host_of(&url), problem.clone());
-                self.outcomes.push(outcome);
-                self.crawl.external += 1;
-                let state = State::Wrong(self.outcomes.len() as u32 - 1);
-                return add(self, state);
-            }
-            if foreign.robots.as_ref().is_some_and(|robots| !robots.allows(&path_of(&url))) {
-                self.crawl.external_skipped += 1;
-                return add(self, State::Skipped);
-            }
+        let foreign = if own { None } else { self.others.get(&origin(url)) };
+        if let Some(problem) = foreign.and_then(|foreign| foreign.failing.clone()) {
+            self.outcomes.push(Outcome::Host(host_of(url), problem));
+            self.crawl.external += 1;
+            let state = State::Wrong(self.outcomes.len() as u32 - 1);
+            return add(self, state);
         }
         let kind = found.link.kind;
         let wanted = match (kind, &read.user) {
@@ -179,10 +169,9 @@ impl Crawler<'_> {
             {
                 Wanted::Page
             }
-            (LinkKind::Style, Some(user)) if own => Wanted::Sheet(user.clone()),
+            (LinkKind::Style, Some(user)) => Wanted::Sheet(user.clone()),
             (LinkKind::Module, Some(user)) if own => Wanted::Module(user.clone()),
             (LinkKind::Manifest, Some(user)) if own => Wanted::Manifest(user.clone()),
-            (LinkKind::Style, Some(user)) => Wanted::Sheet(user.clone()),
             _ => Wanted::Existence,
         };
         // Of a sheet it counts how many have imported it.
@@ -194,22 +183,20 @@ impl Crawler<'_> {
             _ => (false, ""),
         };
         if too_deep {
-            self.limit(limit, &url, 1);
+            self.limit(limit, url, 1);
             return add(self, State::Skipped);
         }
         let generation = match (&wanted, &read.user) {
             (Wanted::Page, Some(user)) => {
-                self.crawl.shapes.generation(&user.url, self.generation, &url)
+                self.crawl.shapes.generation(&user.url, self.generation, url)
             }
             _ => 0,
         };
-        if matches!(wanted, Wanted::Page) && self.crawl.shapes.is_endless(&url, generation) {
+        if matches!(wanted, Wanted::Page) && self.crawl.shapes.is_endless(url, generation) {
             return add(self, State::Skipped);
         }
-        let head = matches!(wanted, Wanted::Existence);
         let id = self.crawl.store.add(found.to.key, found.to.target(), State::Waiting)?;
-        let way = Vec::new();
-        self.push(Task { id, url, wanted, depth, generation, way, tries: 0, head }, false);
+        self.push(Task { depth, generation, ..Task::new(id, url.clone(), wanted) }, false);
         Ok(Some(id))
     }
 

@@ -9,6 +9,7 @@ mod pages;
 mod resume;
 
 use super::ScanOptions;
+use super::acting::does_something;
 use super::endless::Shapes;
 use super::folders::Folders;
 use super::groups::Groups;
@@ -19,11 +20,10 @@ use super::read::{Found, Read, User, Wanted, read};
 use super::report::Limit;
 use super::resume::Start;
 use super::site::{Site, key_of};
-use crate::scan::store::{Class, Id, NONE, Reference, State, Store};
+use super::store::{Class, Id, NONE, Reference, State, Store, Text};
 use fernweh_core::finding::Code;
 use fernweh_core::limits;
 use fernweh_core::page::mixed::{Request, over_https};
-use fernweh_core::page::policy::Policies;
 use fernweh_core::page::{LinkKind, Place, Robots, Usage, Words};
 use fernweh_core::rewrite::Rewriter;
 use fernweh_ports::{
@@ -45,6 +45,8 @@ const FOREIGN_AT_ONCE: usize = 16;
 const SILENT: usize = 20;
 /// Requests in a row to another host without an answer, after which it is left alone.
 const FOREIGN_SILENT: usize = 2;
+/// How deep lists of the site may name each other.
+const LISTS: usize = 4;
 /// Names of links that act which are shown.
 const NOT_FOLLOWED: usize = 200;
 
@@ -63,6 +65,19 @@ struct Task {
     tries: u8,
     /// The head alone is asked for.
     head: bool,
+}
+
+impl Task {
+    /// Asks for an address for the first time.
+    fn new(id: Id, url: Url, wanted: Wanted) -> Self {
+        let head = matches!(wanted, Wanted::Existence | Wanted::Offer);
+        Self { id, url, wanted, depth: 0, generation: 0, way: Vec::new(), tries: 0, head }
+    }
+
+    /// Whether it counts as one more page or sheet: redirects and further tries do not.
+    fn is_first(&self) -> bool {
+        self.way.is_empty() && self.tries == 0
+    }
 }
 
 /// Something to ask the site for. There may be hundreds of thousands of these: what the store knows is
@@ -124,7 +139,7 @@ struct Crawler<'a> {
     robots: Option<Robots>,
     nonsense: Option<Words>,
     /// Names of places in pages, as kept texts, and links to such places.
-    places: HashMap<Id, crate::scan::store::Text>,
+    places: HashMap<Id, Text>,
     fragments: HashMap<(Id, u64), Fragment>,
     offers: BTreeSet<String>,
     /// That of the page that is being taken.
@@ -132,8 +147,10 @@ struct Crawler<'a> {
     /// Pages and style sheets that were asked for.
     fetched: (usize, usize),
     began: Instant,
-    /// Pages whose addresses were read behind a redirect.
+    /// Pages that were read, by the addresses at which they were at last.
     landed: BTreeSet<u64>,
+    /// Lists of the site that were asked for beside the usual ones.
+    lists: BTreeSet<u64>,
 }
 
 /// Another host.
@@ -141,6 +158,14 @@ struct Foreign {
     lane: Lane<Task>,
     robots: Option<Robots>,
     failing: Option<PageProblem>,
+}
+
+impl Foreign {
+    /// Whether the host lets robots ask for this.
+    fn allows(&self, task: &Task) -> bool {
+        let asks_that = matches!(task.wanted, Wanted::Robots);
+        asks_that || self.robots.as_ref().is_none_or(|robots| robots.allows(&path_of(&task.url)))
+    }
 }
 
 pub(super) fn crawl(
@@ -187,6 +212,7 @@ pub(super) fn crawl(
         fetched: (0, 0),
         began: now,
         landed: BTreeSet::new(),
+        lists: BTreeSet::new(),
     };
     crawler.begin().map_err(full)?;
     let (answers, answered) = channel();
@@ -237,37 +263,26 @@ impl Crawler<'_> {
         let start = self.options.start.clone();
         let join = |path: &str| start.join(path).unwrap_or_else(|_| start.clone());
         self.own.held = true;
-        let task = |id, url, wanted, depth| {
-            Queued::Task(Box::new(Task {
-                id,
-                url,
-                wanted,
-                depth,
-                generation: 0,
-                way: Vec::new(),
-                tries: 0,
-                head: false,
-            }))
-        };
+        let task = |id, url, wanted| Queued::Task(Box::new(Task::new(id, url, wanted)));
         // What is asked of robots, and what a page looks like that is none, is known before anything
         // else is asked for.
-        self.own.push(task(NONE, join("/robots.txt"), Wanted::Robots, 1));
+        self.own.push(task(NONE, join("/robots.txt"), Wanted::Robots));
         let folder = self.site.folder().to_owned();
         let nonsense =
             format!("{folder}no-page-of-this-name-{:08x}", key_of(start.as_str()) as u32);
-        self.own.push(task(NONE, join(&nonsense), Wanted::Nonsense, 1));
+        self.own.push(task(NONE, join(&nonsense), Wanted::Nonsense));
         if self.load()? {
             let read = fernweh_ports::counted(self.crawl.pages, "page", "pages");
             self.progress.note(&format!("resumed an interrupted scan; {read} were read before\n"));
             return Ok(());
         }
         let id = self.crawl.store.add(key_of(start.as_str()), start.as_str(), State::Waiting)?;
-        self.own.push(task(id, start.clone(), Wanted::Page, 0));
+        self.own.push(task(id, start.clone(), Wanted::Page));
         // A list of the site, where there is one, names pages that no link leads to.
         let list = join(&format!("{folder}sitemap.xml"));
-        self.own.push(task(NONE, list, Wanted::Sitemap, 1));
+        self.own.push(task(NONE, list, Wanted::Sitemap));
         if folder != "/" {
-            self.own.push(task(NONE, join("/sitemap.xml"), Wanted::Sitemap, 1));
+            self.own.push(task(NONE, join("/sitemap.xml"), Wanted::Sitemap));
         }
         Ok(())
     }
@@ -331,7 +346,12 @@ impl Crawler<'_> {
             let Some((_, host)) = self.waiting.pop_first() else { break };
             let Some(foreign) = self.others.get_mut(&host) else { continue };
             if let Some(task) = foreign.lane.take(now) {
-                if self.began.elapsed() < self.options.time {
+                if !foreign.allows(&task) {
+                    foreign.lane.ended(Ended::Nothing, 0, now);
+                    let due = foreign.lane.due();
+                    self.waiting.extend(due.map(|when| (when, host)));
+                    self.leave_out(&task)?;
+                } else if self.began.elapsed() < self.options.time {
                     self.foreign_at_work += 1;
                     self.ask(task, source, came);
                 } else {
@@ -354,8 +374,7 @@ impl Crawler<'_> {
                 // What is in the store was an address when it was put there.
                 let url = Url::parse(&address).unwrap_or_else(|_| self.options.start.clone());
                 let wanted = if page { Wanted::Page } else { Wanted::Existence };
-                let (depth, way) = (depth as usize, Vec::new());
-                Task { id, url, wanted, depth, generation, way, tries: 0, head: !page }
+                Task { depth: depth as usize, generation, ..Task::new(id, url, wanted) }
             }
         }
     }
@@ -381,10 +400,8 @@ impl Crawler<'_> {
         }
         let (pages, sheets) = &mut self.fetched;
         let (count, most, name) = match task.wanted {
-            Wanted::Page if task.way.is_empty() && task.tries == 0 => {
-                (pages, self.options.pages, "pages")
-            }
-            Wanted::Sheet(_) | Wanted::Module(_) if task.way.is_empty() && task.tries == 0 => {
+            Wanted::Page if task.is_first() => (pages, self.options.pages, "pages"),
+            Wanted::Sheet(_) | Wanted::Module(_) if task.is_first() => {
                 (sheets, self.options.pages.max(limits::SCAN_SHEETS), "sheets")
             }
             _ => return true,
@@ -430,7 +447,7 @@ impl Crawler<'_> {
 
     fn push(&mut self, task: Task, first: bool) {
         if self.is_own(&task.url) {
-            let fresh = task.id != NONE && task.way.is_empty() && task.tries == 0 && !first;
+            let fresh = task.id != NONE && task.is_first() && !first;
             let queued = match task.wanted {
                 Wanted::Page | Wanted::Existence if fresh => Queued::Known {
                     id: task.id,
@@ -451,16 +468,7 @@ impl Crawler<'_> {
         let foreign = self.others.entry(host.clone()).or_insert_with(|| {
             let mut lane = Lane::foreign(now);
             let robots = task.url.join("/robots.txt").unwrap_or_else(|_| task.url.clone());
-            lane.push(Task {
-                id: NONE,
-                url: robots,
-                wanted: Wanted::Robots,
-                depth: 0,
-                generation: 0,
-                way: Vec::new(),
-                tries: 0,
-                head: false,
-            });
+            lane.push(Task::new(NONE, robots, Wanted::Robots));
             Foreign { lane, robots: None, failing: None }
         });
         match first {
@@ -471,10 +479,6 @@ impl Crawler<'_> {
             self.waiting.insert((when, host));
         }
     }
-}
-
-fn does_act(url: &Url) -> bool {
-    crate::scan::acting::does_something(url)
 }
 
 fn path_of(url: &Url) -> String {

@@ -13,7 +13,7 @@ impl Crawler<'_> {
     ) -> io::Result<()> {
         let (page, sheet) = match &task.wanted {
             Wanted::Page => {
-                if !inside || !self.landed.insert(key_of(task.url.as_str()) ^ 1) {
+                if !inside || !self.landed.insert(key_of(task.url.as_str())) {
                     return Ok(());
                 }
                 let id = self.id_of_landing(task)?;

@@ -1,15 +1,15 @@
 //! The crawl as it is written down when it is interrupted, and read again.
 
 use super::*;
-use crate::scan::resume::{Pending, PendingKind, Saved, SavedFragment, SavedReference};
+use crate::scan::resume::{Pending, PendingKind, Saved, SavedFragment, SavedReference, SavedUser};
 
 /// `None`: it is asked for in any case.
 fn pending_of(task: &Task) -> Option<Pending> {
     let wanted = match &task.wanted {
         Wanted::Page => PendingKind::Page,
-        Wanted::Sheet(user) => PendingKind::Sheet(user.page),
-        Wanted::Module(user) => PendingKind::Module(user.page),
-        Wanted::Manifest(user) => PendingKind::Manifest(user.page),
+        Wanted::Sheet(user) => PendingKind::Sheet(saved_user(user)),
+        Wanted::Module(user) => PendingKind::Module(saved_user(user)),
+        Wanted::Manifest(user) => PendingKind::Manifest(saved_user(user)),
         Wanted::Sitemap => PendingKind::Sitemap,
         Wanted::Existence => PendingKind::Existence,
         Wanted::Offer => PendingKind::Offer,
@@ -19,6 +19,10 @@ fn pending_of(task: &Task) -> Option<Pending> {
     let url = task.way.first().cloned().unwrap_or_else(|| task.url.to_string());
     let depth = u32::try_from(task.depth).unwrap_or(u32::MAX);
     Some(Pending { id: task.id, url, wanted, depth, generation: task.generation })
+}
+
+fn saved_user(user: &User) -> SavedUser {
+    SavedUser { page: user.page, policies: user.policies.clone(), imports: user.imports.clone() }
 }
 
 impl Crawler<'_> {
@@ -40,6 +44,14 @@ impl Crawler<'_> {
                 Ok(_) => self.take(answer)?,
                 Err(_) => {
                     self.at_work -= 1;
+                    // It is counted when it is asked for again.
+                    match answer.task.wanted {
+                        Wanted::Page if answer.task.is_first() => self.fetched.0 -= 1,
+                        Wanted::Sheet(_) | Wanted::Module(_) if answer.task.is_first() => {
+                            self.fetched.1 -= 1;
+                        }
+                        _ => {}
+                    }
                     pending.extend(pending_of(&answer.task));
                 }
             }
@@ -63,7 +75,7 @@ impl Crawler<'_> {
         let crawl = &mut self.crawl;
         let store = &mut crawl.store;
         let ids = 0..store.len() as Id;
-        let mut saved = Saved::empty(Self::name(self.options));
+        let mut saved = Saved::new(Self::name(self.options));
         for id in ids {
             saved.addresses.push((store.address(id), store.state(id)));
             let (references, more, pages) = store.take_references(id);
@@ -91,6 +103,7 @@ impl Crawler<'_> {
         saved.shapes = crawl.shapes.clone();
         saved.folders = crawl.folders.clone();
         saved.landed.clone_from(&self.landed);
+        saved.lists.clone_from(&self.lists);
         saved.offers.clone_from(&self.offers);
         saved.limits = crawl.limits.values().cloned().collect();
         saved.not_followed.clone_from(&crawl.not_followed);
@@ -106,7 +119,6 @@ impl Crawler<'_> {
             self.fetched.0 as u64,
             self.fetched.1 as u64,
         ];
-        // The report still needs what waits: nothing of it is judged any more.
         Ok(saved)
     }
 
@@ -140,6 +152,7 @@ impl Crawler<'_> {
         self.crawl.shapes = saved.shapes;
         self.crawl.folders = saved.folders;
         self.landed = saved.landed;
+        self.lists = saved.lists;
         self.offers = saved.offers;
         let limits = saved.limits.into_iter();
         self.crawl.limits = limits.map(|limit| (limit.limit.clone(), limit)).collect();
@@ -153,10 +166,7 @@ impl Crawler<'_> {
         self.crawl.external_skipped = skipped;
         self.crawl.robots_skipped = robots;
         self.crawl.not_followed_total = acting;
-        // What waits was counted when it was sent, if it was.
-        let waiting = |pending: &&Pending| matches!(pending.wanted, PendingKind::Page);
-        let waits = saved.pending.iter().filter(waiting).count();
-        self.fetched = ((asked as usize).saturating_sub(waits), sheets as usize);
+        self.fetched = (asked as usize, sheets as usize);
         for pending in saved.pending {
             self.resume(pending);
         }
@@ -165,22 +175,22 @@ impl Crawler<'_> {
 
     fn resume(&mut self, pending: Pending) {
         let Ok(url) = Url::parse(&pending.url) else { return };
-        let mut user = |page: Id| {
+        let mut user = |saved: SavedUser| {
+            let SavedUser { page, policies, imports } = saved;
             let address = self.crawl.store.address(page);
             let url = Url::parse(&address).unwrap_or_else(|_| self.options.start.clone());
-            Arc::new(User { page, url, policies: Policies::default(), imports: None })
+            Arc::new(User { page, url, policies, imports })
         };
-        let (wanted, head) = match pending.wanted {
-            PendingKind::Page => (Wanted::Page, false),
-            PendingKind::Sheet(page) => (Wanted::Sheet(user(page)), false),
-            PendingKind::Module(page) => (Wanted::Module(user(page)), false),
-            PendingKind::Manifest(page) => (Wanted::Manifest(user(page)), false),
-            PendingKind::Sitemap => (Wanted::Sitemap, false),
-            PendingKind::Existence => (Wanted::Existence, true),
-            PendingKind::Offer => (Wanted::Offer, true),
+        let wanted = match pending.wanted {
+            PendingKind::Page => Wanted::Page,
+            PendingKind::Sheet(saved) => Wanted::Sheet(user(saved)),
+            PendingKind::Module(saved) => Wanted::Module(user(saved)),
+            PendingKind::Manifest(saved) => Wanted::Manifest(user(saved)),
+            PendingKind::Sitemap => Wanted::Sitemap,
+            PendingKind::Existence => Wanted::Existence,
+            PendingKind::Offer => Wanted::Offer,
         };
-        let (id, depth, generation) = (pending.id, pending.depth as usize, pending.generation);
-        let way = Vec::new();
-        self.push(Task { id, url, wanted, depth, generation, way, tries: 0, head }, false);
+        let (depth, generation) = (pending.depth as usize, pending.generation);
+        self.push(Task { depth, generation, ..Task::new(pending.id, url, wanted) }, false);
     }
 }
