@@ -1,9 +1,9 @@
 //! Two databases, object by object and record by record.
 
-use super::matching::{Matching, Record, Side};
-use super::{CompareOptions, EXAMPLES};
+use super::CompareOptions;
+use super::matching::{Matching, Side, TableDifferences};
 use crate::report::TableReport;
-use fernweh_core::record::{Row, Table, is_of_engine};
+use fernweh_core::record::{Row, Table, Value, is_of_engine};
 use fernweh_core::rewrite::Rewriter;
 use fernweh_core::sql::Statement;
 use fernweh_ports::{
@@ -25,25 +25,6 @@ pub struct Object {
     pub object: String,
     /// `missing`: only the first site has it; `extra`: only the second; `changed`.
     pub what: &'static str,
-}
-
-/// A table whose records differ.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, schemars::JsonSchema)]
-pub struct TableDifferences {
-    /// The table.
-    pub table: String,
-    /// Records that are the same.
-    pub same: u64,
-    /// Records of which values differ.
-    pub changed: u64,
-    /// Records that only the first site has.
-    pub missing: u64,
-    /// Records that only the second site has.
-    pub extra: u64,
-    /// Records beyond those that could be told apart.
-    pub untold: u64,
-    /// Some of them.
-    pub examples: Vec<Record>,
 }
 
 /// What differs between two databases.
@@ -117,7 +98,7 @@ pub(super) fn compare(
         }
         let found = records(&mut *one, &mut *other, table, twin, options, progress)?;
         report.records += found.same + found.changed + found.missing;
-        if found.changed + found.missing + found.extra + found.untold > 0 {
+        if !found.is_empty() {
             report.differing.push(found);
         }
     }
@@ -169,53 +150,34 @@ fn records(
     options: &CompareOptions<'_>,
     progress: &dyn Progress,
 ) -> Result<TableDifferences> {
-    // Columns of another order, or that only one side has, are a difference of the structure.
-    let places: Vec<Option<usize>> = table
-        .columns
-        .iter()
-        .map(|column| twin.columns.iter().position(|it| it.name == column.name))
-        .collect();
+    // Columns of another order, or that only one side has, are a difference of the structure: these
+    // are compared with nothing.
+    let place = |name: &str| twin.columns.iter().position(|column| column.name == name);
+    let places: Vec<Option<usize>> =
+        table.columns.iter().map(|column| place(&column.name)).collect();
+    let places = &places;
     let mut matching = Matching::new(table);
     let (send_one, firsts) = sync_channel(AHEAD);
     let (send_other, seconds) = sync_channel(AHEAD);
     std::thread::scope(|scope| {
         scope.spawn(move || {
             let mut rules = TableReport::new(options.rewriter, table);
-            read(one, table, &send_one, &mut |row| rules.row(table, row));
+            read(one, table, &send_one, &mut |row| {
+                rules.row(table, row);
+                let alone = row.iter_mut().zip(places).filter(|(_, place)| place.is_none());
+                alone.for_each(|(value, _)| *value = Value::Null);
+            });
         });
-        let places = &places;
         scope.spawn(move || {
-            let common = |row: &mut Row| {
-                let mut values: Vec<_> = std::mem::take(row).into_iter().map(Some).collect();
-                let value = |place: &Option<usize>| place.and_then(|place| values[place].take());
-                let mut value = value;
-                *row = places
-                    .iter()
-                    .map(|place| value(place).unwrap_or(fernweh_core::record::Value::Null))
-                    .collect();
-            };
-            let mut common = common;
-            read(other, twin, &send_other, &mut common);
+            read(other, twin, &send_other, &mut |row| {
+                let mut take = |place: usize| std::mem::replace(&mut row[place], Value::Null);
+                let ordered = places.iter().map(|place| place.map_or(Value::Null, &mut take));
+                *row = ordered.collect();
+            });
         });
-        meet(
-            &firsts,
-            &seconds,
-            &places.iter().map(Option::is_some).collect::<Vec<_>>(),
-            &mut matching,
-            progress,
-        )
+        meet(&firsts, &seconds, &mut matching, progress)
     })?;
-    matching.finish();
-    matching.examples.truncate(EXAMPLES);
-    Ok(TableDifferences {
-        table: table.name.clone(),
-        same: matching.same,
-        changed: matching.changed,
-        missing: matching.missing,
-        extra: matching.extra,
-        untold: matching.untold,
-        examples: matching.examples,
-    })
+    Ok(matching.finish())
 }
 
 /// Reads the records of one side, some at a time, as long as somebody takes them.
@@ -244,7 +206,6 @@ fn read(
 fn meet(
     firsts: &Receiver<Portion>,
     seconds: &Receiver<Portion>,
-    common: &[bool],
     matching: &mut Matching<'_>,
     progress: &dyn Progress,
 ) -> Result<()> {
@@ -265,15 +226,7 @@ fn meet(
             if side == Side::First {
                 progress.advance(portion.len() as u64);
             }
-            for mut row in portion {
-                if side == Side::First {
-                    // What the other side has no column for is compared with nothing.
-                    for (value, common) in row.iter_mut().zip(common) {
-                        if !common {
-                            *value = fernweh_core::record::Value::Null;
-                        }
-                    }
-                }
+            for row in portion {
                 matching.take(side, row);
             }
         }

@@ -40,6 +40,32 @@ pub struct Record {
     pub cells: Vec<(String, String, String)>,
 }
 
+/// A table whose records differ.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, schemars::JsonSchema)]
+pub struct TableDifferences {
+    /// The table.
+    pub table: String,
+    /// Records that are the same.
+    pub same: u64,
+    /// Records of which values differ.
+    pub changed: u64,
+    /// Records that only the first site has.
+    pub missing: u64,
+    /// Records that only the second site has.
+    pub extra: u64,
+    /// Records beyond those that could be told apart.
+    pub untold: u64,
+    /// Some of them.
+    pub examples: Vec<Record>,
+}
+
+impl TableDifferences {
+    /// Whether nothing differs.
+    pub fn is_empty(&self) -> bool {
+        self.changed + self.missing + self.extra + self.untold == 0
+    }
+}
+
 /// Which side a record comes from.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(super) enum Side {
@@ -62,13 +88,7 @@ pub(super) struct Matching<'a> {
     first: HashMap<u128, Waiting>,
     second: HashMap<u128, Waiting>,
     whole: usize,
-    pub same: u64,
-    pub changed: u64,
-    pub missing: u64,
-    pub extra: u64,
-    /// Records that could not wait any more: more of them differ than can be told apart.
-    pub untold: u64,
-    pub examples: Vec<Record>,
+    found: TableDifferences,
 }
 
 impl<'a> Matching<'a> {
@@ -82,12 +102,7 @@ impl<'a> Matching<'a> {
             first: HashMap::new(),
             second: HashMap::new(),
             whole: 0,
-            same: 0,
-            changed: 0,
-            missing: 0,
-            extra: 0,
-            untold: 0,
-            examples: Vec::new(),
+            found: TableDifferences { table: table.name.clone(), ..TableDifferences::default() },
         }
     }
 
@@ -103,20 +118,20 @@ impl<'a> Matching<'a> {
             let counterpart = found.get_mut();
             if counterpart.more > 0 {
                 counterpart.more -= 1;
-                self.same += 1;
+                self.found.same += 1;
                 return;
             }
             let counterpart = found.remove();
             self.whole -= counterpart.row.as_deref().map_or(0, weight);
             if counterpart.digest == digest {
-                self.same += 1;
+                self.found.same += 1;
             } else {
                 self.differs(side, row, counterpart.row);
             }
             return;
         }
         if own.len() >= WAITING {
-            self.untold += 1;
+            self.found.untold += 1;
             return;
         }
         match own.entry(key) {
@@ -144,8 +159,8 @@ impl<'a> Matching<'a> {
     }
 
     fn differs(&mut self, side: Side, row: Row, counterpart: Option<Row>) {
-        self.changed += 1;
-        if self.examples.len() >= EXAMPLES {
+        self.found.changed += 1;
+        if self.found.examples.len() >= EXAMPLES {
             return;
         }
         let record = self.table.record_name(&row);
@@ -160,11 +175,11 @@ impl<'a> Matching<'a> {
             cells =
                 differing.map(|(column, (one, other))| around(&column.name, one, other)).collect();
         }
-        self.examples.push(Record { record, what: What::Changed, cells });
+        self.found.examples.push(Record { record, what: What::Changed, cells });
     }
 
-    /// Counts what has found no counterpart.
-    pub fn finish(&mut self) {
+    /// Counts what has found no counterpart, and tells what was found.
+    pub fn finish(mut self) -> TableDifferences {
         for (what, side) in [(What::Missing, Side::First), (What::Extra, Side::Second)] {
             let waiting = match side {
                 Side::First => std::mem::take(&mut self.first),
@@ -172,15 +187,17 @@ impl<'a> Matching<'a> {
             };
             let count: u64 = waiting.values().map(|each| 1 + u64::from(each.more)).sum();
             match what {
-                What::Missing => self.missing += count,
-                _ => self.extra += count,
+                What::Missing => self.found.missing += count,
+                _ => self.found.extra += count,
             }
             let rows = waiting.into_values().filter_map(|each| each.row);
             let mut names: Vec<String> = rows.map(|row| self.table.record_name(&row)).collect();
             names.sort_by(|a, b| fernweh_ports::natural(a, b));
             let named = names.into_iter().map(|record| Record { record, what, cells: Vec::new() });
-            self.examples.extend(named.take(EXAMPLES));
+            self.found.examples.extend(named.take(EXAMPLES));
         }
+        self.found.examples.truncate(EXAMPLES);
+        self.found
     }
 }
 
@@ -248,12 +265,12 @@ mod tests {
             let text = if id == 50 { "the moon" } else { "the sky" };
             matching.take(Side::Second, row(id, text));
         }
-        matching.finish();
-        let counts = (matching.same, matching.changed, matching.missing, matching.extra);
+        let found = matching.finish();
+        let counts = (found.same, found.changed, found.missing, found.extra);
         assert_eq!(counts, (98, 1, 1, 1));
         let cells = vec![("text".to_owned(), "the sky".to_owned(), "the moon".to_owned())];
         assert_eq!(
-            matching.examples,
+            found.examples,
             [
                 Record { record: "id 50".into(), what: What::Changed, cells },
                 Record { record: "id 0".into(), what: What::Missing, cells: vec![] },
@@ -273,8 +290,8 @@ mod tests {
             matching.take(Side::Second, row(1, "a"));
         }
         matching.take(Side::Second, row(1, "b"));
-        matching.finish();
-        assert_eq!((matching.same, matching.missing, matching.extra), (2, 1, 1));
+        let found = matching.finish();
+        assert_eq!((found.same, found.missing, found.extra), (2, 1, 1));
     }
 
     #[test]

@@ -7,9 +7,9 @@ mod database;
 mod files;
 mod matching;
 
-pub use database::{DatabaseDifferences, Object, TableDifferences};
+pub use database::{DatabaseDifferences, Object};
 pub use files::{FileDifference, FileDifferences};
-pub use matching::{Record, What};
+pub use matching::{Record, TableDifferences, What};
 
 use crate::patterns::Patterns;
 use fernweh_core::rewrite::Rewriter;
