@@ -47,7 +47,6 @@ enum Statement {
     Import,
     /// Another rule with `@`: addresses before its block are names.
     Named(Block, bool),
-    Media,
 }
 
 struct Sheet {
@@ -95,13 +94,7 @@ impl Sheet {
                         Statement::Import
                     } else if is("media") {
                         let held = prelude_applies(parser);
-                        self.imports = false;
-                        kind = Statement::Media;
-                        if parser.try_parse(|parser| parser.expect_curly_bracket_block()).is_ok() {
-                            self.nested(parser, Block::Rule, applies && held, depth);
-                            break;
-                        }
-                        kind
+                        Statement::Named(Block::Rule, applies && held)
                     } else if is("font-face") {
                         Statement::Named(Block::FontFace, applies)
                     } else {

@@ -6,7 +6,7 @@
 use super::{Link, LinkKind, Usage};
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 /// Whether browsers run scripts of this type (WHATWG, "JavaScript MIME type").
 pub(super) fn is_script_type(media_type: &str) -> bool {
@@ -68,7 +68,8 @@ impl ImportMap {
 pub fn script_links(text: &str, is_module: bool, imports: Option<&ImportMap>) -> Vec<Link> {
     let mut found = Vec::new();
     let mut places = super::Places::new(text);
-    let mut previous = Previous::default();
+    // Each address is given once.
+    let mut named = BTreeSet::new();
     let mut nameless = false;
     for Literal { value, at, import } in Lexer::new(text, is_module) {
         let (kind, usage, part) = match import {
@@ -80,7 +81,7 @@ pub fn script_links(text: &str, is_module: bool, imports: Option<&ImportMap>) ->
             if !is_absolute(value) {
                 continue;
             }
-            unescaped(value)
+            value.replace("\\/", "/")
         } else {
             let Some(address) = resolved(value, imports) else {
                 nameless |= import == Import::Static;
@@ -88,7 +89,7 @@ pub fn script_links(text: &str, is_module: bool, imports: Option<&ImportMap>) ->
             };
             address
         };
-        if previous.repeats(&address) {
+        if !named.insert(address.clone()) {
             continue;
         }
         let at = places.at(at);
@@ -99,16 +100,6 @@ pub fn script_links(text: &str, is_module: bool, imports: Option<&ImportMap>) ->
         found.iter_mut().for_each(|link| link.usage = Usage::Possible);
     }
     found
-}
-
-/// Which addresses a script has named already: each is given once.
-#[derive(Default)]
-struct Previous(std::collections::BTreeSet<String>);
-
-impl Previous {
-    fn repeats(&mut self, address: &str) -> bool {
-        !self.0.insert(address.to_owned())
-    }
 }
 
 /// The address of a module specifier; a bare name leads nowhere without a map.
@@ -129,21 +120,9 @@ fn is_absolute(text: &str) -> bool {
         && text.len() > 10
 }
 
-fn unescaped(text: &str) -> String {
-    text.replace("\\/", "/")
-}
-
-/// A text of a script that looks like an address.
-pub(super) struct Found<'a> {
-    pub address: &'a str,
-}
-
 /// Addresses in a short script, as of an `onclick`.
-pub(super) fn addresses_in(text: &str) -> Vec<Found<'_>> {
-    Lexer::new(text, false)
-        .filter(|literal| is_absolute(literal.value))
-        .map(|literal| Found { address: literal.value })
-        .collect()
+pub(super) fn addresses_in(text: &str) -> impl Iterator<Item = &str> {
+    Lexer::new(text, false).map(|literal| literal.value).filter(|value| is_absolute(value))
 }
 
 #[derive(Clone, Copy, Debug, PartialEq)]

@@ -2,7 +2,7 @@
 
 use super::judge::Fault;
 use super::report::{ScanReport, Total};
-use super::resume::SavedReference;
+use super::resume::{SavedGroups, SavedReference};
 use super::store::{Id, NONE, Reference, Store};
 use fernweh_core::finding::{Code, Finding, Severity, Spot};
 use fernweh_core::limits;
@@ -21,7 +21,8 @@ struct Group {
 /// All faults.
 #[derive(Default)]
 pub(super) struct Groups {
-    numbers: HashMap<(Code, u64), usize>,
+    /// The place of each fault in the list; of those beyond the bound none.
+    numbers: HashMap<(Code, u64), Option<usize>>,
     groups: Vec<Group>,
     /// Faults of which only the number is known: there are too many different ones.
     more: BTreeMap<Code, Total>,
@@ -31,8 +32,7 @@ impl Groups {
     /// Takes note of a fault at a place.
     pub fn add(&mut self, fault: Fault<'_>, place: Option<Reference>) {
         let page = place.map_or(NONE, |place| place.page);
-        let Some(number) = self.number(fault, page) else { return };
-        let group = &mut self.groups[number];
+        let Some(group) = self.group(fault, 1) else { return };
         group.finding.occurrences += 1;
         group.finding.pages += u64::from(group.last_page != page || page == NONE);
         group.last_page = page;
@@ -43,37 +43,37 @@ impl Groups {
 
     /// Counts places of a fault that nobody has kept.
     pub fn add_more(&mut self, fault: Fault<'_>, occurrences: u64, pages: u64) {
-        let Some(number) = self.number(fault, NONE) else { return };
-        let finding = &mut self.groups[number].finding;
-        finding.occurrences += occurrences;
-        finding.pages += pages;
+        let Some(group) = self.group(fault, occurrences) else { return };
+        group.finding.occurrences += occurrences;
+        group.finding.pages += pages;
     }
 
-    fn number(&mut self, fault: Fault<'_>, page: Id) -> Option<usize> {
-        let key = key(fault.address, fault.cause);
-        if let Some(number) = self.numbers.get(&(fault.code, key)) {
-            return Some(*number);
+    /// The group of a fault; of one beyond the bound only so many occurrences are counted.
+    fn group(&mut self, fault: Fault<'_>, occurrences: u64) -> Option<&mut Group> {
+        let key = (fault.code, key(fault.address, fault.cause));
+        let is_new = !self.numbers.contains_key(&key);
+        if is_new && self.groups.len() < limits::SCAN_FINDINGS {
+            let mut finding = Finding::new(fault.code, fault.address, fault.cause);
+            finding.detail = fault.detail;
+            self.numbers.insert(key, Some(self.groups.len()));
+            self.groups.push(Group { finding, places: Vec::new(), last_page: NONE });
         }
-        if self.groups.len() >= limits::SCAN_FINDINGS {
+        let Some(number) = *self.numbers.entry(key).or_default() else {
             let more = self.more.entry(fault.code).or_default();
-            more.findings += 1;
-            more.occurrences += 1;
+            more.findings += u64::from(is_new);
+            more.occurrences += occurrences;
             return None;
-        }
-        let mut finding = Finding::new(fault.code, fault.address, fault.cause);
-        finding.detail = fault.detail;
-        let last_page = if page == NONE { NONE } else { NONE - 1 };
-        self.groups.push(Group { finding, places: Vec::new(), last_page });
-        self.numbers.insert((fault.code, key), self.groups.len() - 1);
-        Some(self.groups.len() - 1)
+        };
+        self.groups.get_mut(number)
     }
 
     /// Says of faults about http addresses what the server offers over https.
     pub fn offered(&mut self, address: &str, offered: bool) {
         let codes = [Code::MixedBlocked, Code::MixedUpgraded, Code::InsecureDownload];
         for code in codes {
-            let Some(number) = self.numbers.get(&(code, key(address, ""))) else { continue };
-            let finding = &mut self.groups[*number].finding;
+            let number = self.numbers.get(&(code, key(address, ""))).copied().flatten();
+            let Some(number) = number else { continue };
+            let finding = &mut self.groups[number].finding;
             finding.detail = match offered {
                 true => "its server offers the same over https: an s will do".into(),
                 false => "its server does not offer it over https: keep a copy on the site".into(),
@@ -86,28 +86,35 @@ impl Groups {
     }
 
     /// The findings as they are written down.
-    pub fn saved(&self, store: &mut Store) -> Vec<(Finding, Vec<SavedReference>)> {
-        let one = |group: &Group| {
-            let places = group.places.iter().map(|place| SavedReference::of(store, place));
-            (group.finding.clone(), places.collect())
-        };
-        self.groups.iter().map(one).collect()
+    pub fn saved(&self, store: &mut Store) -> SavedGroups {
+        let beyond = self.numbers.iter().filter(|(_, number)| number.is_none());
+        SavedGroups {
+            groups: self
+                .groups
+                .iter()
+                .map(|group| {
+                    let places = group.places.iter().map(|place| SavedReference::of(store, place));
+                    (group.finding.clone(), places.collect())
+                })
+                .collect(),
+            beyond: beyond.map(|(key, _)| *key).collect(),
+            more: self.more.clone(),
+        }
     }
 
     /// Takes findings that were written down.
-    pub fn restore(
-        &mut self,
-        saved: Vec<(Finding, Vec<SavedReference>)>,
-        store: &mut Store,
-    ) -> io::Result<()> {
-        for (finding, places) in saved {
+    pub fn restore(saved: SavedGroups, store: &mut Store) -> io::Result<Self> {
+        let SavedGroups { groups, beyond, more } = saved;
+        let beyond = beyond.into_iter().map(|key| (key, None));
+        let mut all = Self { numbers: beyond.collect(), groups: Vec::new(), more };
+        for (finding, places) in groups {
             let key = (finding.code, key(&finding.address, &finding.cause));
             let places = places.iter().map(|place| place.restore(store));
             let places = places.collect::<io::Result<Vec<_>>>()?;
-            self.numbers.insert(key, self.groups.len());
-            self.groups.push(Group { finding, places, last_page: NONE - 1 });
+            all.numbers.insert(key, Some(all.groups.len()));
+            all.groups.push(Group { finding, places, last_page: NONE });
         }
-        Ok(())
+        Ok(all)
     }
 
     /// The findings, by weight and then in the natural order of their addresses, with their totals.

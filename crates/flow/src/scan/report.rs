@@ -19,7 +19,9 @@ pub struct Limit {
 }
 
 /// How much there is of something.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, schemars::JsonSchema)]
+#[derive(
+    Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema,
+)]
 pub struct Total {
     /// Different problems.
     pub findings: u64,

@@ -7,14 +7,14 @@
 use super::endless::Shapes;
 use super::folders::Folders;
 use super::judge::Outcome;
-use super::report::Limit;
+use super::report::{Limit, Total};
 use super::store::{Id, NONE, Reference, State, Store};
-use fernweh_core::finding::Finding;
+use fernweh_core::finding::{Code, Finding};
 use fernweh_core::page::policy::Policies;
 use fernweh_core::page::{ImportMap, LinkKind, Place, Usage};
 use fernweh_ports::{PageProblem, Result};
 use serde::{Deserialize, Serialize};
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 use std::io;
 use url::Url;
 
@@ -43,7 +43,7 @@ pub(super) struct Saved {
     pub references: Vec<(Id, SavedReference)>,
     /// References that were only counted: how many, and on how many pages.
     pub more: Vec<(Id, u32, u32)>,
-    pub groups: Vec<(Finding, Vec<SavedReference>)>,
+    pub groups: SavedGroups,
     pub pending: Vec<Pending>,
     pub places: Vec<(Id, Vec<u64>)>,
     pub fragments: Vec<SavedFragment>,
@@ -137,6 +137,15 @@ pub(super) struct SavedFragment {
     pub address: u64,
 }
 
+/// The findings so far.
+#[derive(Default, Serialize, Deserialize)]
+pub(super) struct SavedGroups {
+    pub groups: Vec<(Finding, Vec<SavedReference>)>,
+    /// Keys of those of which only the number is known, and these numbers.
+    pub beyond: Vec<(Code, u64)>,
+    pub more: BTreeMap<Code, Total>,
+}
+
 /// A reference with its texts.
 #[derive(Serialize, Deserialize)]
 pub(super) struct SavedReference {
@@ -193,7 +202,11 @@ impl Saved {
             && saved.addresses.iter().all(|(_, state)| outcome(state))
             && saved.references.iter().all(|(id, it)| known(id) && it.is_sound(addresses))
             && saved.more.iter().all(|(id, ..)| known(id))
-            && saved.groups.iter().all(|(_, all)| all.iter().all(|it| it.is_sound(addresses)))
+            && saved
+                .groups
+                .groups
+                .iter()
+                .all(|(_, all)| all.iter().all(|it| it.is_sound(addresses)))
             && saved.places.iter().all(|(id, _)| known(id))
             && saved.fragments.iter().all(|it| known(&it.page) && it.reference.is_sound(addresses))
             && saved.pending.iter().all(|it| it.is_sound(addresses));

@@ -64,8 +64,8 @@ impl Tag<'_> {
 /// Elements whose inside matters: `picture`, `video`, `template` …
 #[derive(Debug)]
 enum Open {
-    /// The links of a source that a picture in it takes.
-    Picture(Option<Vec<usize>>),
+    /// The link of a source that a picture in it takes.
+    Picture(Option<usize>),
     /// Whether a source is chosen already.
     Media {
         decided: bool,
@@ -245,9 +245,9 @@ impl Reader {
             }
         } else if name.starts_with("on") && value.contains("://") {
             let at = place(attribute.at);
-            for found in script::addresses_in(value) {
+            for address in script::addresses_in(value) {
                 let element = format!("{} {name}", tag.name);
-                let (address, usage) = (found.address, Usage::Possible);
+                let usage = Usage::Possible;
                 self.add(LinkKind::Other, usage, element, address, at, &tag.span);
             }
         } else if let Some(rest) = name.strip_prefix("data-") {

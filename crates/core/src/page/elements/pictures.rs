@@ -7,13 +7,13 @@ impl Reader {
     pub(super) fn picture(&mut self, tag: &Tag<'_>, place: &mut dyn FnMut(usize) -> Place) {
         let set = tag.attribute("srcset");
         let parted = match self.open.last_mut() {
-            Some(Open::Picture(chosen)) => Some(chosen.clone()),
+            Some(Open::Picture(chosen)) => Some(*chosen),
             _ => None,
         };
         let is_set = parted.is_some() || set.is_some();
         let taken = parted.flatten();
         let other = taken.is_some();
-        for number in taken.into_iter().flatten() {
+        if let Some(number) = taken {
             self.page.links[number].usage = Usage::Loaded;
         }
         let all = set.map(|set| candidates(&set.value)).unwrap_or_default();
@@ -60,7 +60,7 @@ impl Reader {
                 if let Some(Open::Picture(chosen @ None)) = self.open.last_mut()
                     && let Some(best) = best.filter(|_| known && applies && self.idle == 0)
                 {
-                    *chosen = Some(vec![first + best]);
+                    *chosen = Some(first + best);
                 }
             }
             Some(Open::Media { decided, loads }) => {

@@ -138,7 +138,7 @@ impl Crawler<'_> {
         for (id, more, pages) in &saved.more {
             store.count_more(*id, *more, *pages);
         }
-        self.crawl.groups.restore(saved.groups, store)?;
+        self.crawl.groups = Groups::restore(saved.groups, store)?;
         for (id, names) in &saved.places {
             let bytes: Vec<u8> = names.iter().flat_map(|name| name.to_le_bytes()).collect();
             self.places.insert(*id, store.texts.keep(&bytes)?);
