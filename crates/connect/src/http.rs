@@ -5,7 +5,7 @@ use fernweh_ports::{
     Fetching, PageProblem, PageRequest, PageResponse, PageSource, Result, Trouble, holds_addresses,
 };
 use reqwest::Client;
-use reqwest::header::{CONTENT_LENGTH, CONTENT_TYPE, HeaderValue, LOCATION};
+use reqwest::header::{CONTENT_TYPE, HeaderValue, LOCATION};
 use reqwest::redirect::Policy;
 use std::net::{SocketAddr, ToSocketAddrs};
 use std::sync::Arc;
@@ -89,11 +89,9 @@ impl Clients {
         let headers = answer.headers();
         let media = headers.get(CONTENT_TYPE).map(text).unwrap_or_default();
         let (media_type, charset) = media_type(&media);
-        let length = headers.get(CONTENT_LENGTH).map(text).and_then(|length| length.parse().ok());
         let mut response = PageResponse {
             status: answer.status().as_u16(),
             location: headers.get(LOCATION).map(text),
-            length,
             headers: headers
                 .iter()
                 .filter(|(name, _)| KEPT.contains(&name.as_str()))
@@ -123,14 +121,8 @@ impl Clients {
 }
 
 /// Header lines of answers that matter to whoever reads a page.
-const KEPT: [&str; 6] = [
-    "content-security-policy",
-    "link",
-    "refresh",
-    "x-robots-tag",
-    "retry-after",
-    "x-content-type-options",
-];
+const KEPT: [&str; 5] =
+    ["content-security-policy", "link", "refresh", "x-robots-tag", "retry-after"];
 
 /// A media type and its character set, from the header.
 fn media_type(header: &str) -> (String, Option<String>) {

@@ -29,8 +29,6 @@ pub struct PageResponse {
     pub charset: Option<String>,
     /// Other header lines, names in lower case.
     pub headers: Vec<(String, String)>,
-    /// Bytes of the body, as far as the header tells.
-    pub length: Option<u64>,
     /// The body, decompressed, cut at the limit.
     pub body: Vec<u8>,
     /// Whether the body is longer than the limit.

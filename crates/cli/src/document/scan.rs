@@ -1,6 +1,7 @@
 //! The findings of a scan as a page of its own.
 
 use super::{count, counted, made, write_page};
+use crate::render::within_site;
 use fernweh_core::finding::{Code, Finding, Severity};
 use fernweh_flow::scan::{Folder, ScanReport};
 use fernweh_flow::trace::{TraceReport, TracedPlace};
@@ -180,10 +181,7 @@ fn item(
     traced: Option<&TraceReport>,
     shown: &dyn Fn(&TracedPlace) -> String,
 ) -> Item {
-    let short = |address: &str| match address.strip_prefix(origin) {
-        Some(path) if path.starts_with('/') => path.to_owned(),
-        _ => address.to_owned(),
-    };
+    let short = |address: &str| within_site(address, origin);
     let places = finding.places.iter().map(|spot| {
         let at = match spot.element.as_str() {
             "page" => String::new(),
@@ -214,7 +212,7 @@ fn item(
         id: finding.id.clone(),
         title: short(&finding.address),
         link: web.then(|| finding.address.clone()),
-        detail: finding.detail.replace(origin, ""),
+        detail: short(&finding.detail),
         places: places.collect(),
         more,
     }

@@ -9,7 +9,7 @@ mod unpacking;
 pub use fernweh_ports::{count, counted, size};
 pub use preflight::{amount, preflight};
 pub use rewriting::{in_context, rewriting};
-pub use scanning::scan_in_short;
+pub use scanning::{scan_in_short, within_site};
 pub use tracing::{trace_command, traced_place, traced_places};
 pub use unpacking::{preview_text, rejected, unpacked};
 

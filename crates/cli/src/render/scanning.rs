@@ -18,3 +18,22 @@ pub fn scan_in_short(report: &ScanReport) -> String {
         (false, _) => found.join(", "),
     }
 }
+
+/// A text with the addresses of the site shown by their paths; those of a host whose name only begins
+/// like the site's stay whole.
+pub fn within_site(text: &str, origin: &str) -> String {
+    text.replace(&format!("{origin}/"), "/")
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn only_addresses_of_the_site_itself_are_shortened() {
+        let shown = |text| within_site(text, "https://a.example");
+        assert_eq!(shown("https://a.example/x → https://a.example/"), "/x → /");
+        assert_eq!(shown("https://a.example.evil.test/x"), "https://a.example.evil.test/x");
+        assert_eq!(shown("https://a.example:8443/x"), "https://a.example:8443/x");
+    }
+}

@@ -102,3 +102,12 @@ fn a_site_that_is_not_there_is_said_as_that() {
     workspace.run("compare old nobody").code(2).says("there is no site `nobody`");
     workspace.run("compare old new --database").code(3).says("there is no such file");
 }
+
+#[test]
+fn what_cannot_be_read_is_never_called_identical() {
+    let fixture = moved(Engine::Sqlite);
+    let _socket =
+        std::os::unix::net::UnixListener::bind(fixture.root("old").join("program.sock")).unwrap();
+    let ran = fixture.workspace.run("compare old new").code(1);
+    ran.says("1 file not compared").says("program.sock");
+}

@@ -81,8 +81,8 @@ pub(super) fn compare(
     progress: &dyn Progress,
 ) -> Result<FileDifferences> {
     let mut report = FileDifferences::default();
-    let firsts = listed(&mut *one, first_inside.as_deref(), options)?;
-    let seconds = listed(&mut *other, second_inside.as_deref(), options)?;
+    let firsts = listed(&mut *one, first_inside.as_deref(), options, &mut report)?;
+    let seconds = listed(&mut *other, second_inside.as_deref(), options, &mut report)?;
     progress.stage("files", Some(firsts.len() as u64), Unit::Entries);
     let (mut left, mut right) = (firsts.iter().peekable(), seconds.iter().peekable());
     loop {
@@ -120,6 +120,7 @@ fn listed(
     source: &mut dyn FileSource,
     inside: Option<&str>,
     options: &CompareOptions<'_>,
+    report: &mut FileDifferences,
 ) -> Result<EntryList> {
     let mut list = EntryList::default();
     let of_database = |path: &[u8]| {
@@ -130,10 +131,12 @@ fn listed(
         let own = path.split(|byte| *byte == b'/').any(|name| name.starts_with(b".fernweh"));
         !own && !of_database(path) && !options.leave_out.hold(path)
     };
-    source.walk(&enter, &mut |entry| {
+    let left = source.walk(&enter, &mut |entry| {
         list.push(entry);
         Ok(())
     })?;
+    let left = left.into_iter().map(|left| (left.path, left.because));
+    report.not_compared.extend(left);
     Ok(list)
 }
 

@@ -3,7 +3,7 @@
 use crate::context::Context;
 use crate::render::{
     LABEL, Page, Paint, Style, aligned, count, counted, counts, cut_middle, duration,
-    scan_in_short, wrapped,
+    scan_in_short, within_site, wrapped,
 };
 use crate::site::Site;
 use fernweh_core::finding::{Code, Finding, Severity};
@@ -29,12 +29,11 @@ pub fn page(
     // Pages of the site are shown by their path; the first line says of which site.
     let origin = Url::parse(&report.start)
         .map_or_else(|_| String::new(), |url| url.origin().ascii_serialization());
-    let paint = match report {
-        _ if report.of(Severity::Broken).findings + report.of(Severity::Insecure).findings > 0 => {
-            Paint::Bad
-        }
-        _ if !report.is_fine(None) => Paint::Doubt,
-        _ => Paint::Good,
+    let bad = report.of(Severity::Broken).findings + report.of(Severity::Insecure).findings;
+    let paint = match (bad, report.is_fine(None)) {
+        (0, true) => Paint::Good,
+        (0, false) => Paint::Doubt,
+        _ => Paint::Bad,
     };
     let verdict = style.paint(paint, &scan_in_short(report));
     page.row("scanned", &format!("{}: {verdict}", report.start));
@@ -89,7 +88,7 @@ fn looked_at(page: &mut Page, report: &ScanReport, origin: &str) {
         let shown: Vec<&str> = report.not_followed.iter().take(3).map(String::as_str).collect();
         let more = report.not_followed_total.saturating_sub(shown.len() as u64);
         let more = if more > 0 { format!(" and {} more", count(more)) } else { String::new() };
-        let shown = shown.join(", ").replace(origin, "");
+        let shown = within_site(&shown.join(", "), origin);
         page.row("skipped", &format!("{shown}{more}: such links log out or delete"));
     }
     for endless in &report.endless {
@@ -100,7 +99,7 @@ fn looked_at(page: &mut Page, report: &ScanReport, origin: &str) {
                 endless.shape,
                 counted(endless.read, "page", "pages"),
                 count(endless.left),
-                endless.example.replace(origin, "")
+                within_site(&endless.example, origin)
             ),
         );
     }
@@ -123,7 +122,7 @@ fn looked_at(page: &mut Page, report: &ScanReport, origin: &str) {
         };
         page.row("limit", &format!("{left}{how}"));
         if limit.limit != "links" {
-            page.more(&format!("the first is {}", limit.at.replace(origin, "")));
+            page.more(&format!("the first is {}", within_site(&limit.at, origin)));
         }
     }
     if report.interrupted {
@@ -177,7 +176,7 @@ fn changed(page: &mut Page, since: &Since, origin: &str) {
     let parts = if parts.is_empty() { "no difference".to_owned() } else { parts.join(", ") };
     page.row("since", &parts);
     for finding in since.repaired.iter().take(FINDINGS) {
-        let address = finding.address.replace(origin, "");
+        let address = within_site(&finding.address, origin);
         page.more(&format!("repaired: {} {address}", finding.code.name()));
     }
     if since.repaired.len() > FINDINGS {
@@ -202,12 +201,11 @@ fn findings(
     let shown = if style.verbose { usize::MAX } else { FINDINGS };
     for finding in found.iter().take(shown) {
         let mark = if new.contains(&*finding.id) { "new: " } else { "" };
-        let address = finding.address.replace(origin, "");
-        let address = if address.is_empty() { "/" } else { &address };
+        let address = within_site(&finding.address, origin);
         page.exact(&format!("  {}", cut_middle(&format!("{mark}{address}"), room)));
         if !finding.detail.is_empty() {
             let room = style.width.saturating_sub(LABEL + 4);
-            for line in wrapped(&finding.detail.replace(origin, ""), room) {
+            for line in wrapped(&within_site(&finding.detail, origin), room) {
                 page.exact(&format!("    {line}"));
             }
         }
@@ -226,8 +224,8 @@ fn places(page: &mut Page, style: Style, finding: &Finding, origin: &str) {
     let room = style.width.saturating_sub(LABEL + 4);
     for spot in finding.places.iter().take(shown) {
         if spot.element == "page" {
-            let place = cut_middle(&spot.page.replace(origin, ""), room);
-            if place != finding.address.replace(origin, "") {
+            let place = cut_middle(&within_site(&spot.page, origin), room);
+            if place != within_site(&finding.address, origin) {
                 page.exact(&format!("    {}", style.paint(Paint::Quiet, &place)));
             }
             continue;
@@ -237,7 +235,7 @@ fn places(page: &mut Page, style: Style, finding: &Finding, origin: &str) {
             Some(sheet) => format!("{sheet} {at}, used by {}", spot.page),
             None => format!("{} {at}", spot.page),
         };
-        let place = cut_middle(&place.replace(origin, ""), room);
+        let place = cut_middle(&within_site(&place, origin), room);
         page.exact(&format!("    {}", style.paint(Paint::Quiet, &place)));
     }
     let more = finding.occurrences.saturating_sub(finding.places.len().min(shown) as u64);
