@@ -168,6 +168,7 @@ fn scanned(port: u16, pages: usize) -> (f64, f64, u64) {
         time: Duration::from_secs(3600),
         slow: Duration::from_secs(3),
         state: None,
+        visited: None,
     };
     let (began, used) = (Instant::now(), processor());
     let report = scan(&options, &source, &Silent).expect("it is scanned");

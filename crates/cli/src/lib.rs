@@ -5,6 +5,7 @@
 
 mod args;
 mod commands;
+mod comparing;
 mod complete;
 mod config;
 mod context;

@@ -121,8 +121,20 @@ impl Clients {
 }
 
 /// Header lines of answers that matter to whoever reads a page.
-const KEPT: [&str; 5] =
-    ["content-security-policy", "link", "refresh", "x-robots-tag", "retry-after"];
+const KEPT: [&str; 12] = [
+    "access-control-allow-origin",
+    "content-disposition",
+    "content-language",
+    "content-length",
+    "content-security-policy",
+    "etag",
+    "last-modified",
+    "link",
+    "refresh",
+    "retry-after",
+    "x-frame-options",
+    "x-robots-tag",
+];
 
 /// A media type and its character set, from the header.
 fn media_type(header: &str) -> (String, Option<String>) {

@@ -103,15 +103,19 @@ pub enum Code {
     LoginNeeded,
     /// A link names a place in a page that the page does not have.
     MissingPlace,
-    /// A page for which the server needs long.
-    SlowPage,
+    /// Many pages have one title, or one that says nothing.
+    SameTitle,
+    /// A page, or a part of one, for which the server needs long.
+    SlowAnswer,
+    /// A page, or a part of one, that is far larger than visitors should have to wait for.
+    HeavyFile,
     /// Another host turns programs away, so that nothing is known.
     NotChecked,
 }
 
 impl Code {
     /// Every code, by weight.
-    pub const ALL: [Code; 23] = [
+    pub const ALL: [Code; 25] = [
         Code::BrokenLink,
         Code::BrokenResource,
         Code::HostUnreachable,
@@ -133,7 +137,9 @@ impl Code {
         Code::HiddenPage,
         Code::LoginNeeded,
         Code::MissingPlace,
-        Code::SlowPage,
+        Code::SameTitle,
+        Code::SlowAnswer,
+        Code::HeavyFile,
         Code::NotChecked,
     ];
 
@@ -161,7 +167,9 @@ impl Code {
             Code::LoginNeeded => "login-needed",
             Code::RedirectChain => "redirect-chain",
             Code::MissingPlace => "missing-place",
-            Code::SlowPage => "slow-page",
+            Code::SameTitle => "same-title",
+            Code::SlowAnswer => "slow-answer",
+            Code::HeavyFile => "heavy-file",
             Code::NotChecked => "not-checked",
         }
     }
@@ -190,7 +198,9 @@ impl Code {
             Code::LoginNeeded => "links that lead to a login",
             Code::RedirectChain => "several redirects in a row",
             Code::MissingPlace => "links to a place in a page that is not there",
-            Code::SlowPage => "slow pages",
+            Code::SameTitle => "pages whose titles do not tell them apart",
+            Code::SlowAnswer => "answers for which the server needs long",
+            Code::HeavyFile => "files that are too large for visitors",
             Code::NotChecked => "links to hosts that turn programs away: not checked",
         }
     }
@@ -233,7 +243,9 @@ impl Code {
             Code::LoginNeeded => "nothing, if these pages are for members",
             Code::RedirectChain => "link to the last address directly",
             Code::MissingPlace => "correct the part behind # in the link",
-            Code::SlowPage => "find out what the server does for so long",
+            Code::SameTitle => "give each page a title of its own",
+            Code::SlowAnswer => "find out what the server does for so long",
+            Code::HeavyFile => "make it smaller: pictures in the size in which they are shown",
             Code::NotChecked => "open them in a browser",
         }
     }
@@ -248,11 +260,13 @@ impl Code {
             Code::MixedUpgraded
             | Code::OldAddress
             | Code::ElsewhereAddress
+            | Code::SameTitle
             | Code::RedirectChain => Severity::Warning,
             Code::HiddenPage
             | Code::LoginNeeded
             | Code::MissingPlace
-            | Code::SlowPage
+            | Code::SlowAnswer
+            | Code::HeavyFile
             | Code::NotChecked => Severity::Note,
             _ => Severity::Broken,
         }
@@ -329,7 +343,14 @@ impl Finding {
     /// Whether something that is stored can be its cause: an address, and not how the server makes
     /// the page.
     pub fn is_of_content(&self) -> bool {
-        let of_server = [Code::ServerError, Code::EmptyPage, Code::HiddenPage, Code::SlowPage];
+        let of_server = [
+            Code::ServerError,
+            Code::EmptyPage,
+            Code::HiddenPage,
+            Code::SameTitle,
+            Code::SlowAnswer,
+            Code::HeavyFile,
+        ];
         !of_server.contains(&self.code)
     }
 

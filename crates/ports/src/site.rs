@@ -12,6 +12,7 @@ use fernweh_core::address::WebAddress;
 use fernweh_core::archive::DatabaseLogin;
 use fernweh_core::settings::Setting;
 use serde::{Deserialize, Serialize};
+use std::collections::HashMap;
 
 /// Which halves of a site take part: its database, its files, or both.
 #[derive(
@@ -142,6 +143,12 @@ pub trait SiteAccess: Sync {
     /// What a shell of the site's host prints, if there is one that answers.
     fn ask_host(&self, command: &str) -> Option<String> {
         let _ = command;
+        None
+    }
+    /// SHA-256 of files below the site's folder, by their paths, where its host computes them
+    /// itself. Files may be left out.
+    fn digests(&self, paths: &[&[u8]]) -> Option<HashMap<Vec<u8>, String>> {
+        let _ = paths;
         None
     }
     /// Runs a command on the site's host, in its folder.

@@ -1,9 +1,11 @@
 //! A report as a document of its own: one HTML page that needs nothing else, readable on
 //! paper and without scripts.
 
+mod comparing;
 mod rewriting;
 mod scan;
 
+pub use comparing::of_comparing;
 pub use rewriting::of_rewriting;
 pub use scan::write_scan;
 

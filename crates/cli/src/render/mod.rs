@@ -1,11 +1,13 @@
 //! How results look: a quiet column of labels on the left, the content on the right.
 
+mod comparing;
 mod preflight;
 mod rewriting;
 mod scanning;
 mod tracing;
 mod unpacking;
 
+pub use comparing::{compare_in_short, compared, places, what_was_read};
 pub use fernweh_ports::{count, counted, size};
 pub use preflight::{amount, preflight};
 pub use rewriting::{in_context, rewriting};

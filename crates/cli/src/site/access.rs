@@ -19,6 +19,7 @@ use fernweh_ports::{
     CommandOutput, DatabaseEditor, DatabaseSource, DatabaseTarget, Editors, FileEditor, FileSource,
     FileTarget, Halves, Keeper, NewFile, PageSource, Result, SiteAccess, Targets, Trouble,
 };
+use std::collections::HashMap;
 use std::path::Path;
 use std::process::{Command, Stdio};
 use std::sync::PoisonError;
@@ -337,6 +338,15 @@ impl SiteAccess for Site {
             Some(FilesPlace::Remote(_)) => None,
             _ => run_here(command, &self.folder).ok().map(|ran| ran.printed),
         }
+    }
+
+    fn digests(&self, paths: &[&[u8]]) -> Option<HashMap<Vec<u8>, String>> {
+        let Some(FilesPlace::Remote(place)) = &self.files else { return None };
+        if place.protocol != Protocol::Sftp {
+            return None;
+        }
+        let (_, root) = self.file_tree(place).ok()?;
+        self.hosts.session(&self.ssh_of(place).ok()?).ok()?.digests(&root, paths)
     }
 
     fn run_command(&self, command: &str) -> Result<CommandOutput> {

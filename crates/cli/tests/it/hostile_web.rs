@@ -436,6 +436,7 @@ fn scanned(port: u16, authority: &Authority, start: &str) -> fernweh_ports::Resu
         time: Duration::from_secs(60),
         slow: Duration::from_secs(30),
         state: None,
+        visited: None,
     };
     scan(&options, &source, &Silent)
 }

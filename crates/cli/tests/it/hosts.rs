@@ -15,13 +15,13 @@ use std::process::{Command, Stdio};
 use std::time::Duration;
 
 /// A host of SSH that the fixture's program knows.
-fn ssh_host(workspace: &Workspace, more: &str) -> SshHost {
+pub(super) fn ssh_host(workspace: &Workspace, more: &str) -> SshHost {
     let host = SshHost::start(&workspace.path("ssh-host"), more);
     workspace.write(".ssh/known_hosts", &host.known);
     host
 }
 
-fn with_key(host: &SshHost) -> String {
+pub(super) fn with_key(host: &SshHost) -> String {
     format!("key = \"{}\"", host.key.display())
 }
 

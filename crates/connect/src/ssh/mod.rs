@@ -4,6 +4,7 @@
 //! reached here as it is with `ssh` on a terminal. Host keys are checked against
 //! `known_hosts` (RFC 4251, 4.1); a key that changed is refused.
 
+mod digests;
 mod known;
 mod known_hosts;
 mod login;
@@ -140,6 +141,11 @@ impl Session {
     }
 
     pub(crate) async fn ran(&self, command: &str) -> Result<Ran> {
+        self.ran_up_to(command, PRINTED).await
+    }
+
+    /// Runs a command, and keeps so many bytes of what it prints.
+    async fn ran_up_to(&self, command: &str, most: usize) -> Result<Ran> {
         let failed = |error: russh::Error| {
             self.broken("cannot run a command on the host", &error)
                 .hint("ask the host whether this login has a shell")
@@ -151,8 +157,8 @@ impl Session {
         let mut ran = Ran::default();
         while let Some(message) = channel.wait().await {
             match message {
-                russh::ChannelMsg::Data { data } => ran.take(&data),
-                russh::ChannelMsg::ExtendedData { data, .. } => ran.take(&data),
+                russh::ChannelMsg::Data { data } => ran.take(&data, most),
+                russh::ChannelMsg::ExtendedData { data, .. } => ran.take(&data, most),
                 russh::ChannelMsg::ExitStatus { exit_status } => ran.status = Some(exit_status),
                 russh::ChannelMsg::Failure => return Err(failed(russh::Error::RequestDenied)),
                 _ => {}
@@ -166,6 +172,9 @@ impl Session {
     }
 }
 
+/// Bytes of what a command prints that are kept, unless more is asked for.
+const PRINTED: usize = 8 << 10;
+
 /// How a command on the host ended.
 #[derive(Clone, Debug, Default)]
 pub struct Ran {
@@ -176,8 +185,8 @@ pub struct Ran {
 }
 
 impl Ran {
-    fn take(&mut self, data: &[u8]) {
-        if self.printed.len() < 8 << 10 {
+    fn take(&mut self, data: &[u8], most: usize) {
+        if self.printed.len() < most {
             self.printed.push_str(&String::from_utf8_lossy(data));
         }
     }

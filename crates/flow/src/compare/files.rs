@@ -2,13 +2,17 @@
 
 use super::{CompareOptions, EXAMPLES};
 use crate::report::RewriteReport;
+use fernweh_core::digest::sha256;
 use fernweh_core::entries::EntryList;
 use fernweh_core::limits;
 use fernweh_core::record::{Entry, EntryKind};
 use fernweh_core::settings;
-use fernweh_ports::{FileSource, Held, Progress, Result, Trouble, Unit, counted, read_whole};
+use fernweh_ports::{
+    FileSource, Held, Progress, Result, SiteAccess, Trouble, Unit, counted, read_whole,
+};
 use serde::Serialize;
 use std::cmp::Ordering;
+use std::collections::HashMap;
 use std::io::Read;
 
 /// A file, folder or link that differs.
@@ -71,19 +75,19 @@ impl FileDifferences {
     }
 }
 
-/// The files of a site, and where its database lies among them.
-pub(super) type Tree = (Box<dyn FileSource>, Option<String>);
+type Half<'a> = (&'a dyn SiteAccess, Box<dyn FileSource>);
 
 pub(super) fn compare(
-    (mut one, first_inside): Tree,
-    (mut other, second_inside): Tree,
+    (from, mut one): Half<'_>,
+    (to, mut other): Half<'_>,
     options: &CompareOptions<'_>,
     progress: &dyn Progress,
 ) -> Result<FileDifferences> {
     let mut report = FileDifferences::default();
-    let firsts = listed(&mut *one, first_inside.as_deref(), options, &mut report)?;
-    let seconds = listed(&mut *other, second_inside.as_deref(), options, &mut report)?;
+    let firsts = listed(&mut *one, from.inside_files().as_deref(), options, &mut report)?;
+    let seconds = listed(&mut *other, to.inside_files().as_deref(), options, &mut report)?;
     progress.stage("files", Some(firsts.len() as u64), Unit::Entries);
+    let digests = [digests_of(from, &firsts, progress)?, digests_of(to, &seconds, progress)?];
     let (mut left, mut right) = (firsts.iter().peekable(), seconds.iter().peekable());
     loop {
         progress.go_on()?;
@@ -105,7 +109,9 @@ pub(super) fn compare(
             Ordering::Equal => {
                 if let (Some(a), Some(b)) = (left.next(), right.next()) {
                     report.entries += 1;
-                    pair(&a, &b, &mut *one, &mut *other, options, &mut report)?;
+                    let known = [&digests[0], &digests[1]].map(|all| all.get(&a.path));
+                    let sides = Sides { one: &mut *one, other: &mut *other, known };
+                    pair(&a, &b, sides, options, &mut report)?;
                 }
             }
         }
@@ -145,11 +151,51 @@ fn in_tree(a: &[u8], b: &[u8]) -> Ordering {
     a.split(|byte| *byte == b'/').cmp(b.split(|byte| *byte == b'/'))
 }
 
+/// Digests of files that their host computes itself.
+type Digests = HashMap<Vec<u8>, String>;
+
+/// Files whose digests a host is asked for together, …
+const ASKED: usize = 300;
+/// … as long as they hold no more than so many bytes.
+const ASKED_BYTES: u64 = 256 << 20;
+
+fn digests_of(site: &dyn SiteAccess, list: &EntryList, progress: &dyn Progress) -> Result<Digests> {
+    let (mut digests, mut batch, mut bytes) = (Digests::new(), Vec::new(), 0);
+    let mut ask = |batch: &mut Vec<Vec<u8>>| {
+        let paths: Vec<&[u8]> = batch.iter().map(Vec::as_slice).collect();
+        let told = site.digests(&paths);
+        batch.clear();
+        told.map(|told| digests.extend(told)).is_some()
+    };
+    for entry in list.iter() {
+        let EntryKind::File(size) = entry.kind else { continue };
+        batch.push(entry.path);
+        bytes += size;
+        if batch.len() >= ASKED || bytes >= ASKED_BYTES {
+            progress.go_on()?;
+            bytes = 0;
+            if !ask(&mut batch) {
+                return Ok(digests);
+            }
+        }
+    }
+    if !batch.is_empty() {
+        ask(&mut batch);
+    }
+    Ok(digests)
+}
+
+/// Where one entry is read on both sides, and the digests that are known of it.
+struct Sides<'a> {
+    one: &'a mut dyn FileSource,
+    other: &'a mut dyn FileSource,
+    known: [Option<&'a String>; 2],
+}
+
 fn pair(
     a: &Entry,
     b: &Entry,
-    one: &mut dyn FileSource,
-    other: &mut dyn FileSource,
+    sides: Sides<'_>,
     options: &CompareOptions<'_>,
     report: &mut FileDifferences,
 ) -> Result<()> {
@@ -160,7 +206,7 @@ fn pair(
             EntryKind::File(_) | EntryKind::HardLink(_),
             EntryKind::File(_) | EntryKind::HardLink(_),
         ) => {
-            content(path, one, other, options, report)?;
+            content(path, sides, options, report)?;
             report.times += u64::from(a.mtime != b.mtime);
         }
         (EntryKind::Link(to), EntryKind::Link(there)) => {
@@ -182,37 +228,65 @@ fn pair(
     Ok(())
 }
 
-/// Files that rules may change are held; of the others only a portion is.
+/// Files that rules may change are held; of the others only a portion is. A file whose digest its
+/// own host tells is read only where it differs.
 fn content(
     path: &[u8],
-    one: &mut dyn FileSource,
-    other: &mut dyn FileSource,
+    sides: Sides<'_>,
     options: &CompareOptions<'_>,
     report: &mut FileDifferences,
 ) -> Result<()> {
+    let Sides { one, other, known } = sides;
     let most = limits::TEXT_FILE;
     let shown = String::from_utf8_lossy(path).into_owned();
-    let same = match read_whole(one, path, most)? {
+    let gone = || (shown.clone(), "it was removed while it was compared".to_owned());
+    let expected = |bytes: Vec<u8>| {
+        let mut rules = RewriteReport::of(options.rewriter);
+        rules.file(options.rewriter, &shown, &bytes).unwrap_or(bytes)
+    };
+    // The first file has the bytes of the second if its digest says so.
+    if let [Some(here), None] = known
+        && let Held::Whole(there) = read_whole(other, path, most)?
+        && sha256(&there.bytes) == *here
+    {
+        report.bytes += there.bytes.len() as u64;
+        if let Some(at) = first_difference(&expected(there.bytes.clone()), &there.bytes) {
+            report.add(path, "content", format!("from byte {at} on"));
+        }
+        return Ok(());
+    }
+    let difference = match read_whole(one, path, most)? {
         Held::Gone => {
-            report.not_compared.push((shown, "it was removed while it was compared".into()));
+            report.not_compared.push(gone());
             return Ok(());
         }
         Held::Whole(file) => {
             report.bytes += file.bytes.len() as u64;
-            let mut rules = RewriteReport::of(options.rewriter);
-            let expected = rules.file(options.rewriter, &shown, &file.bytes).unwrap_or(file.bytes);
+            let expected = expected(file.bytes);
+            if known[1].is_some_and(|there| sha256(&expected) == *there) {
+                return Ok(());
+            }
             match read_whole(other, path, most)? {
                 Held::Whole(there) if is_other_connection(&expected, &there.bytes) => {
                     report.settings.push(shown);
                     return Ok(());
                 }
                 Held::Whole(there) => first_difference(&expected, &there.bytes),
-                _ => Some(0),
+                Held::Gone => {
+                    report.not_compared.push(gone());
+                    return Ok(());
+                }
+                Held::TooLarge => Some(0),
             }
         }
         Held::TooLarge => {
+            if let [Some(here), Some(there)] = known
+                && here == there
+            {
+                return Ok(());
+            }
             let (Some(mut a), Some(mut b)) = (one.open(path)?, other.open(path)?) else {
-                report.not_compared.push((shown, "it was removed while it was compared".into()));
+                report.not_compared.push(gone());
                 return Ok(());
             };
             report.bytes += a.opened().size;
@@ -221,7 +295,7 @@ fn content(
             })?
         }
     };
-    if let Some(at) = same {
+    if let Some(at) = difference {
         report.add(path, "content", format!("from byte {at} on"));
     }
     Ok(())

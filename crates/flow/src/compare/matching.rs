@@ -5,7 +5,7 @@
 //! and what waits is small. Records that never find one are counted at the end, and the first of them
 //! shown. Nothing is read twice.
 
-use super::EXAMPLES;
+use super::{EXAMPLES, excerpts};
 use fernweh_core::record::{Row, Table, Value};
 use serde::Serialize;
 use std::collections::HashMap;
@@ -226,17 +226,8 @@ fn around(column: &str, one: &Value, other: &Value) -> (String, String, String) 
     let (Some(a), Some(b)) = (one.bytes(), other.bytes()) else {
         return (column.to_owned(), one.shown(), other.shown());
     };
-    let same = a.iter().zip(b).take_while(|(a, b)| a == b).count();
-    let begin = same.saturating_sub(12);
-    let cut = |bytes: &[u8]| {
-        let part =
-            String::from_utf8_lossy(&bytes[begin.min(bytes.len())..(begin + 60).min(bytes.len())]);
-        let part: String = part.chars().map(|c| if c.is_control() { '·' } else { c }).collect();
-        let lead = if begin > 0 { "…" } else { "" };
-        let trail = if begin + 60 < bytes.len() { "…" } else { "" };
-        format!("{lead}{part}{trail}")
-    };
-    (column.to_owned(), cut(a), cut(b))
+    let (expected, there) = excerpts(a, b, 60);
+    (column.to_owned(), expected, there)
 }
 
 #[cfg(test)]

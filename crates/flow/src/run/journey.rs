@@ -1,5 +1,6 @@
 //! What a move tells: its stages, its report, and whoever listens to it.
 
+use crate::compare::CompareReport;
 use crate::journal::Run;
 use crate::preflight::Preflight;
 use crate::refresh::Refreshed;
@@ -23,6 +24,8 @@ pub enum Stage {
     Refreshed,
     /// The pages were opened.
     Scanned,
+    /// Both sites were compared.
+    Compared,
 }
 
 impl Stage {
@@ -35,6 +38,7 @@ impl Stage {
             Self::Emptied => "emptied",
             Self::Refreshed => "refreshed",
             Self::Scanned => "scanned",
+            Self::Compared => "compared",
         }
     }
 }
@@ -73,6 +77,10 @@ pub struct MoveReport {
     pub scanned: Option<ScanReport>,
     /// Why it was not scanned.
     pub not_scanned: Option<String>,
+    /// What differs between both sites.
+    pub compared: Option<CompareReport>,
+    /// Why they were not compared.
+    pub not_compared: Option<String>,
 }
 
 /// Whoever looks on at a move: agrees to its plan, and passes word of it on.

@@ -6,6 +6,7 @@
 //! connector, a configuration file or a terminal.
 
 mod branch;
+mod compare;
 mod journey;
 mod moving;
 mod overlap;
@@ -19,6 +20,7 @@ mod undo;
 mod unpack;
 
 pub use branch::KeptBounds;
+pub use compare::Compare;
 pub use journey::{MoveReport, Stage, Witness};
 pub use moving::Move;
 pub use pack::Pack;

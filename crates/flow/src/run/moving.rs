@@ -7,7 +7,7 @@
 use super::KeptBounds;
 use super::journey::{MoveReport, Stage, Witness};
 use super::overlap::carry;
-use super::{Pack, Preview, Scan, Surroundings, Unpack};
+use super::{Compare, Pack, Preview, Scan, Surroundings, Unpack};
 use crate::archive::{ArchiveReader, Level, checkpoints_of};
 use crate::incoming::Incoming;
 use crate::journal::{Journal, Operation, Run, RunState, Step};
@@ -60,6 +60,8 @@ pub struct Move<'a> {
     pub refresh: Refresh,
     /// How the new site is scanned at the end; not at all without it.
     pub scan: Option<Scan>,
+    /// How both sites are compared at last; not at all without it.
+    pub compare: Option<Compare>,
 }
 
 impl Move<'_> {
@@ -285,16 +287,32 @@ impl Moving<'_> {
                 Ok(())
             })?;
         }
-        let (Some(how), Some(_)) = (&of.scan, of.to.url()) else { return Ok(()) };
-        self.stage(journal, report, Stage::Scanned, |report| {
-            // A site that cannot be scanned has been moved all the same.
-            match how.run(of.to, self.around) {
-                Ok(scanned) => report.scanned = Some(scanned),
-                Err(trouble) if trouble.kind == TroubleKind::Interrupted => return Err(trouble),
-                Err(trouble) => report.not_scanned = Some(trouble.to_string()),
-            }
-            Ok(())
-        })
+        // A site that cannot be scanned or compared has been moved all the same.
+        if let (Some(how), Some(_)) = (&of.scan, of.to.url()) {
+            self.stage(journal, report, Stage::Scanned, |report| {
+                match how.run(of.to, self.around) {
+                    Ok(scanned) => report.scanned = Some(scanned),
+                    Err(trouble) if trouble.kind == TroubleKind::Interrupted => {
+                        return Err(trouble);
+                    }
+                    Err(trouble) => report.not_scanned = Some(trouble.to_string()),
+                }
+                Ok(())
+            })?;
+        }
+        if let Some(how) = &of.compare {
+            self.stage(journal, report, Stage::Compared, |report| {
+                match how.run(of.from, of.to, self.around) {
+                    Ok(compared) => report.compared = Some(compared),
+                    Err(trouble) if trouble.kind == TroubleKind::Interrupted => {
+                        return Err(trouble);
+                    }
+                    Err(trouble) => report.not_compared = Some(trouble.to_string()),
+                }
+                Ok(())
+            })?;
+        }
+        Ok(())
     }
 
     /// Does what concerns the database. If a step cannot be taken, the site goes back to its old

@@ -90,6 +90,7 @@ impl Scan {
             time: self.time,
             slow: self.slow,
             state: Some(&Kept { records: around.records, site: name }),
+            visited: None,
         };
         scan(&options, &*site.pages()?, around.progress)
             .map_err(|trouble| trouble.doing(format!("scanning {url}")))

@@ -3,7 +3,7 @@
 use super::store::{Class, Reference};
 use fernweh_core::finding::Code;
 use fernweh_core::page::{LinkKind, Usage};
-use fernweh_ports::{PageProblem, PageResponse};
+use fernweh_ports::{PageProblem, PageResponse, size};
 use serde::{Deserialize, Serialize};
 
 /// A fault, before it is known where it shows.
@@ -37,6 +37,21 @@ pub(super) enum Outcome {
     Host(String, PageProblem),
     /// It says what the server says to made-up addresses.
     SoftMissing,
+    /// It is there, and has so many bytes.
+    Heavy(u64),
+    /// It is there, after so many milliseconds.
+    Slow(u64),
+}
+
+/// Bytes above which a part of a page is heavy: on a telephone it takes seconds. Of sound, films and
+/// documents nobody expects otherwise.
+pub(super) fn is_heavy(class: Class, bytes: u64) -> bool {
+    let most = match class {
+        Class::Page | Class::Picture => 2 << 20,
+        Class::Style | Class::Script | Class::Font => 1 << 20,
+        _ => return false,
+    };
+    bytes > most
 }
 
 /// The kind of thing that a media type names.
@@ -122,6 +137,9 @@ pub(super) fn fault<'a>(
             Fault { code: Code::RedirectChain, address, cause: "", detail }
         }
         Outcome::Chain(_) => return None,
+        Outcome::Heavy(bytes) if reference.kind.is_resource() => heavy(address, *bytes),
+        Outcome::Slow(waited) if reference.kind.is_resource() => slow(address, *waited),
+        Outcome::Heavy(_) | Outcome::Slow(_) => return None,
         Outcome::Loop(way) => {
             Fault { code: Code::RedirectLoop, address, cause: "", detail: way.join(" → ") }
         }
@@ -149,6 +167,17 @@ pub(super) fn fault<'a>(
             Fault { code: Code::SoftMissing, address, cause: "", detail }
         }
     })
+}
+
+/// Something that is larger than it should be.
+pub(super) fn heavy(address: &str, bytes: u64) -> Fault<'_> {
+    Fault { code: Code::HeavyFile, address, cause: "", detail: size(bytes) }
+}
+
+/// Something that came after so many milliseconds.
+pub(super) fn slow(address: &str, waited: u64) -> Fault<'_> {
+    let detail = format!("{:.1} s until the answer began", waited as f64 / 1000.0);
+    Fault { code: Code::SlowAnswer, address, cause: "", detail }
 }
 
 /// A status as a cause: the usual ones by their number.

@@ -20,6 +20,7 @@ mod site;
 mod store;
 #[cfg(test)]
 mod tests;
+mod titles;
 
 pub use endless::Endless;
 pub use report::{Folder, Limit, ScanReport, Total};
@@ -55,6 +56,8 @@ pub struct ScanOptions<'a> {
     pub slow: Duration,
     /// Where an interrupted scan is kept, to go on from there.
     pub state: Option<&'a dyn ScanState>,
+    /// Is told the address of each page and paper of the site that was read.
+    pub visited: Option<&'a dyn Fn(&Url)>,
 }
 
 /// Scans a site.

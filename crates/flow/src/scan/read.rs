@@ -76,6 +76,7 @@ pub(super) struct OldAddress {
 #[derive(Default)]
 pub(super) struct Read {
     pub is_page: bool,
+    pub title: String,
     pub links: Vec<Found>,
     pub old: Vec<OldAddress>,
     pub words: Words,
@@ -259,7 +260,9 @@ fn page(
         answer.header("x-robots-tag").any(|tag| tag.to_ascii_lowercase().contains("noindex"));
     let hidden =
         tagged || page.robots.split([',', ' ']).any(|word| matches!(word, "noindex" | "none"));
-    let Page { links, base, before_base, places, imports, text: words, asks_password, .. } = page;
+    let Page {
+        links, base, before_base, title, places, imports, text: words, asks_password, ..
+    } = page;
     let base = base
         .and_then(|base| decoded.base(url, &base))
         .filter(|base| policies.allow_base(url, base))
@@ -276,6 +279,7 @@ fn page(
     let user = User { page: id, url: url.clone(), policies, imports };
     Read {
         is_page: true,
+        title,
         links,
         old,
         words,

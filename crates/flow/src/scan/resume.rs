@@ -9,6 +9,7 @@ use super::folders::Folders;
 use super::judge::Outcome;
 use super::report::{Limit, Total};
 use super::store::{Id, NONE, Reference, State, Store};
+use super::titles::Titles;
 use fernweh_core::finding::{Code, Finding};
 use fernweh_core::page::policy::Policies;
 use fernweh_core::page::{ImportMap, LinkKind, Place, Usage};
@@ -29,7 +30,7 @@ pub trait ScanState {
 }
 
 /// The form of the state; another one is not read.
-const FORM: u32 = 1;
+const FORM: u32 = 2;
 
 /// What an interrupted scan knew.
 #[derive(Default, Serialize, Deserialize)]
@@ -52,6 +53,7 @@ pub(super) struct Saved {
     pub landed: BTreeSet<u64>,
     pub lists: BTreeSet<u64>,
     pub offers: BTreeSet<String>,
+    pub titles: Titles,
     pub limits: Vec<Limit>,
     pub not_followed: BTreeSet<String>,
     pub start: Start,

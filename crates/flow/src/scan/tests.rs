@@ -78,6 +78,7 @@ fn options(start: &str) -> ScanOptions<'static> {
         time: Duration::from_secs(600),
         slow: Duration::from_secs(3),
         state: None,
+        visited: None,
     }
 }
 

@@ -16,12 +16,13 @@ pub use watcher::Watcher;
 
 use database::{Editor, Source, Target};
 use fernweh_core::address::WebAddress;
+use fernweh_core::digest::sha256;
 use fernweh_core::settings::Setting;
 use fernweh_ports::{
     CommandOutput, DatabaseSource, Editors, Fetching, FileSource, Halves, PageRequest,
     PageResponse, PageSource, Result, SiteAccess, Targets, Trouble,
 };
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashMap};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
 /// What stands in a place: live, or aside under a name.
@@ -78,12 +79,20 @@ pub struct MemorySite {
     name: String,
     url: Option<WebAddress>,
     host: Host,
+    /// Whether its host computes digests of files.
+    has_shell: bool,
 }
 
 impl MemorySite {
     /// An empty site with an address.
     pub fn new(name: &str, url: &str) -> Self {
-        Self { name: name.into(), url: WebAddress::parse(url).ok(), host: Host::default() }
+        let url = WebAddress::parse(url).ok();
+        Self { name: name.into(), url, host: Host::default(), has_shell: false }
+    }
+
+    /// Lets its host compute digests of files.
+    pub fn give_shell(&mut self) {
+        self.has_shell = true;
     }
 
     /// What is live.
@@ -181,6 +190,12 @@ impl SiteAccess for MemorySite {
     }
     fn ask_host(&self, _: &str) -> Option<String> {
         Some(String::new())
+    }
+
+    fn digests(&self, paths: &[&[u8]]) -> Option<HashMap<Vec<u8>, String>> {
+        let world = self.host.call("digest files").ok().filter(|_| self.has_shell)?;
+        let digest = |path: &&[u8]| Some((path.to_vec(), sha256(world.live.files.0.get(*path)?)));
+        Some(paths.iter().filter_map(digest).collect())
     }
 
     fn run_command(&self, command: &str) -> Result<CommandOutput> {

@@ -3,6 +3,7 @@
 mod plan;
 mod text;
 
+use crate::comparing::comparison;
 use crate::complete::site_names;
 use crate::config::{AfterSection, BeforeSection, Config};
 use crate::context::Context;
@@ -60,6 +61,9 @@ pub struct MoveArgs {
     /// Do not open the pages of the new site afterwards
     #[arg(long)]
     pub no_scan: bool,
+    /// Compare both sites at last: structure, records, files, pages
+    #[arg(long)]
+    pub compare: bool,
 }
 
 /// Runs the command.
@@ -126,7 +130,9 @@ fn what_comes_next(at: &Terminal<'_>, found: &Preflight) -> String {
 fn is_complete(report: &MoveReport) -> bool {
     let found = report.scanned.as_ref().is_some_and(|scanned| !scanned.is_fine(None));
     let failed = report.refreshed.iter().any(|done| done.failed);
-    !found && !failed && report.not_scanned.is_none() && report.unpacked.is_whole()
+    let differs = report.compared.as_ref().is_some_and(|compared| !compared.identical);
+    let unseen = report.not_scanned.is_some() || report.not_compared.is_some();
+    !(found || failed || differs || unseen) && report.unpacked.is_whole()
 }
 
 fn options<'a>(args: &MoveArgs, config: &Config, from: &'a Site, to: &'a Site) -> Result<Move<'a>> {
@@ -158,6 +164,7 @@ fn options<'a>(args: &MoveArgs, config: &Config, from: &'a Site, to: &'a Site) -
         rules: rules::configured(config, &to.name)?,
         refresh: config.after(&to.name).map(AfterSection::refresh).unwrap_or_default(),
         scan,
+        compare: args.compare.then(|| comparison(config, from, to)).transpose()?,
     })
 }
 

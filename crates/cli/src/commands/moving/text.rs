@@ -69,11 +69,14 @@ pub(super) fn moved(context: &Context, report: &MoveReport, from: &Site, to: &Si
     }
     let seen = report.preflight.to_do.iter().cloned();
     page.list("to do", seen.chain(of_the_user(from, to)));
-    let next = match report.scanned.as_ref().is_some_and(|scanned| !scanned.findings.is_empty()) {
-        true => format!("fernweh scan {} --trace", report.to),
-        false => {
-            format!("look at {}", to.url.as_ref().map_or(report.to.clone(), ToString::to_string))
-        }
+    let scanned = report.scanned.as_ref().is_some_and(|scanned| !scanned.findings.is_empty());
+    let differs = report.compared.as_ref().is_some_and(|compared| !compared.identical);
+    let next = if differs {
+        format!("fernweh compare {} {}", report.from, report.to)
+    } else if scanned {
+        format!("fernweh scan {} --trace", report.to)
+    } else {
+        format!("look at {}", to.url.as_ref().map_or(report.to.clone(), ToString::to_string))
     };
     page.row("next", &next);
     page.finish()
@@ -97,17 +100,24 @@ fn about(style: Style, report: &MoveReport, stage: &str) -> String {
             counted(unpacked.rewriting.replaced(), "address", "addresses"),
         ),
         "scanned" => about_scan(style, report),
+        "compared" => about_comparison(style, report),
         _ => String::new(),
     }
 }
 
+/// What is said of a stage that has no report: it was complete before, or was not possible.
+fn without(why: Option<&String>) -> String {
+    why.map_or_else(|| "earlier".into(), |why| format!("not possible: {why}"))
+}
+
+fn about_comparison(style: Style, report: &MoveReport) -> String {
+    let Some(compared) = &report.compared else { return without(report.not_compared.as_ref()) };
+    let paint = if compared.identical { Paint::Good } else { Paint::Doubt };
+    style.paint(paint, &render::compare_in_short(compared))
+}
+
 fn about_scan(style: Style, report: &MoveReport) -> String {
-    let Some(scanned) = &report.scanned else {
-        return report
-            .not_scanned
-            .as_ref()
-            .map_or_else(|| "earlier".into(), |why| format!("not possible: {why}"));
-    };
+    let Some(scanned) = &report.scanned else { return without(report.not_scanned.as_ref()) };
     let verdict = crate::render::scan_in_short(scanned);
     let verdict = match scanned.is_fine(None) {
         true => style.paint(Paint::Good, &verdict),

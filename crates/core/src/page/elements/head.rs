@@ -15,6 +15,7 @@ impl Reader {
             let at = place(href.at);
             let element = match kind {
                 LinkKind::Alternate if tag.has_word("rel", "canonical") => "link canonical",
+                LinkKind::Alternate if tag.attribute("hreflang").is_some() => "link hreflang",
                 _ => "link href",
             };
             self.add(kind, usage, element, &href.value, at, &tag.span);

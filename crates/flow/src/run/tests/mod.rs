@@ -1,5 +1,6 @@
 //! Runs on sites in memory: whatever goes wrong at whatever call, the site is what was promised.
 
+mod comparing;
 mod faults;
 mod living;
 mod model;

@@ -6,7 +6,7 @@ use crate::notice::Notice;
 use crate::patterns::Patterns;
 use crate::preflight::Preflight;
 use crate::refresh::Refresh;
-use crate::run::{KeptBounds, Move, MoveReport, Scan, Witness};
+use crate::run::{Compare, KeptBounds, Move, MoveReport, Scan, Witness};
 use fernweh_ports::{Failpoints, Halves, Progress, Result, Trouble, Unit};
 use fernweh_testkit::{Fault, MemorySite, Watcher, killed_or};
 use std::sync::atomic::{AtomicBool, Ordering};
@@ -54,6 +54,7 @@ fn options(desk: &Desk) -> Move<'_> {
         rules: Vec::new(),
         refresh: Refresh::default(),
         scan: None,
+        compare: None,
     }
 }
 
@@ -75,6 +76,25 @@ fn a_site_is_moved_and_its_pages_are_opened() {
     assert_eq!((witness.plans, witness.went_on, witness.failed), (1, 0, 0));
     desk.undo(&Watcher::default()).unwrap();
     assert_eq!(desk.new.live(), there());
+}
+
+#[test]
+fn a_site_is_moved_and_compared_with_its_source() {
+    let desk = Desk::new();
+    let compare = || Some(Compare { pages: None, ..Compare::everything(Vec::new()) });
+    let report = run(&desk, &Move { compare: compare(), ..options(&desk) }, &mut Agrees::default());
+    let report = report.unwrap();
+    let stages: Vec<&str> = report.stages.iter().map(|(name, _)| name.as_str()).collect();
+    assert_eq!(stages, ["packed", "unpacked", "compared"]);
+    // The table that the destination alone has is named.
+    let objects = report.compared.unwrap().database.unwrap().objects;
+    let extra: Vec<&str> = objects.iter().map(|it| it.object.as_str()).collect();
+    assert_eq!(extra, ["table guests"]);
+    // The pages, too.
+    let all = Compare::everything(Vec::new());
+    let report = run(&desk, &Move { compare: Some(all), ..options(&desk) }, &mut Agrees::default());
+    let pages = report.unwrap().compared.unwrap().pages.unwrap();
+    assert_eq!((pages.pages, pages.differing), (1, 0));
 }
 
 #[test]

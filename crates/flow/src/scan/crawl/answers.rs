@@ -183,12 +183,26 @@ impl Crawler<'_> {
                 outcome = Some(Outcome::Login(self.short(&task.url)));
             }
         }
+        if inside && !read.is_page && outcome.is_none() {
+            outcome = self.of_weight(&answer, class);
+        }
         let soft = matches!(outcome, Some(Outcome::SoftMissing));
         self.settle(task.id, State::Good(class), outcome)?;
         if answer.status == 200 && !soft {
             self.read_on(&task, &answer, read, inside)?;
         }
         Ok(())
+    }
+
+    /// What is to be said of a part of a page that is there.
+    fn of_weight(&self, answer: &PageResponse, class: Class) -> Option<Outcome> {
+        let said = answer.header("content-length").next().and_then(|bytes| bytes.parse().ok());
+        let bytes = said.unwrap_or(0).max(answer.body.len() as u64);
+        match judge::is_heavy(class, bytes) {
+            true => Some(Outcome::Heavy(bytes)),
+            false => (answer.waited > self.options.slow)
+                .then(|| Outcome::Slow(answer.waited.as_millis() as u64)),
+        }
     }
 
     pub(super) fn count(&mut self, task: &Task) {

@@ -85,6 +85,13 @@ impl Crawler<'_> {
             {
                 fault(Code::ElsewhereAddress, "", quiet())
             }
+            // The same page in another language may stand on another site, but not at another
+            // spelling of this one.
+            LinkKind::Alternate
+                if link.element == "link hreflang" && respelled(&self.options.start, target) =>
+            {
+                fault(Code::ElsewhereAddress, "", quiet())
+            }
             _ if found.refused.is_some() => {
                 let directive = found.refused.clone().unwrap_or_default();
                 fault(

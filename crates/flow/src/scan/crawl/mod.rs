@@ -21,6 +21,7 @@ use super::report::Limit;
 use super::resume::Start;
 use super::site::{Site, key_of};
 use super::store::{Class, Id, NONE, Reference, State, Store, Text};
+use super::titles::Titles;
 use fernweh_core::finding::Code;
 use fernweh_core::limits;
 use fernweh_core::page::mixed::{Request, over_https};
@@ -142,6 +143,7 @@ struct Crawler<'a> {
     places: HashMap<Id, Text>,
     fragments: HashMap<(Id, u64), Fragment>,
     offers: BTreeSet<String>,
+    titles: Titles,
     /// That of the page that is being taken.
     generation: u32,
     /// Pages and style sheets that were asked for.
@@ -208,6 +210,7 @@ pub(super) fn crawl(
         places: HashMap::new(),
         fragments: HashMap::new(),
         offers: BTreeSet::new(),
+        titles: Titles::default(),
         generation: 0,
         fetched: (0, 0),
         began: now,
@@ -506,6 +509,15 @@ fn with_scheme(url: &Url, scheme: &str) -> String {
 /// Whether an address is of another site than this one, with or without `www.`.
 fn elsewhere(start: &Url, target: &str) -> bool {
     Url::parse(target).is_ok_and(|target| target.origin() != start.origin())
+}
+
+/// Whether an address is one of the site, but for its scheme or its `www.`.
+fn respelled(start: &Url, target: &str) -> bool {
+    let bare = |url: &Url| {
+        let host = url.host_str().unwrap_or_default();
+        host.strip_prefix("www.").unwrap_or(host).to_owned()
+    };
+    Url::parse(target).is_ok_and(|to| bare(&to) == bare(start) && to.origin() != start.origin())
 }
 
 /// What browsers save and do not show.

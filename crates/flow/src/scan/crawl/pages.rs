@@ -1,6 +1,8 @@
 //! What a page says of itself, and the places in it.
 
+use super::super::titles::Title;
 use super::*;
+use fernweh_ports::counted;
 
 impl Crawler<'_> {
     /// Takes what a page, a sheet, a script says.
@@ -17,6 +19,9 @@ impl Crawler<'_> {
                     return Ok(());
                 }
                 let id = self.id_of_landing(task)?;
+                if let Some(visited) = self.options.visited {
+                    visited(&task.url);
+                }
                 (id, NONE)
             }
             Wanted::Sheet(user) | Wanted::Module(user) | Wanted::Manifest(user) => {
@@ -91,26 +96,31 @@ impl Crawler<'_> {
         }
         let (address, start) = (task.url.as_str(), self.options.start.as_str());
         let path = path_of(&task.url);
-        let mut say = |code, address: &str, written: &str, detail: String| {
+        self.titles.read(&read.title, page);
+        let mut say = |fault: Fault<'_>, written: &str| {
             let (kind, usage, at) = (LinkKind::Page, Usage::Followed, Place { line: 1, column: 1 });
             let store = &mut self.crawl.store;
             let place = store.reference(kind, usage, "page", (page, NONE), at, written, "")?;
-            let fault = Fault { code, address, cause: "", detail };
             self.crawl.groups.add(fault, Some(place));
             Ok::<(), io::Error>(())
         };
+        let fault = |code, address, detail| Fault { code, address, cause: "", detail };
         if let Some(complaint) = &read.words.complaint {
-            say(Code::ServerError, address, &path, complaint.clone())?;
+            say(fault(Code::ServerError, address, complaint.clone()), &path)?;
         } else if read.is_page && read.words.count == 0 && read.links.is_empty() {
-            say(Code::EmptyPage, address, &path, "it holds neither text nor links".into())?;
+            let detail = "it holds neither text nor links".into();
+            say(fault(Code::EmptyPage, address, detail), &path)?;
         }
         if answer.waited > self.options.slow {
-            let seconds = answer.waited.as_secs_f64();
-            say(Code::SlowPage, address, &path, format!("{seconds:.1} s until the answer began"))?;
+            say(judge::slow(address, answer.waited.as_millis() as u64), &path)?;
+        }
+        let bytes = answer.body.len() as u64;
+        if judge::is_heavy(Class::Page, bytes) {
+            say(judge::heavy(address, bytes), &path)?;
         }
         // One setting of the site hides one page or all.
         if read.hidden {
-            say(Code::HiddenPage, start, "noindex", "pages say noindex".into())?;
+            say(fault(Code::HiddenPage, start, "pages say noindex".into()), "noindex")?;
         }
         Ok(())
     }
@@ -122,6 +132,7 @@ impl Crawler<'_> {
         {
             self.limit("links", &self.options.start.clone(), 0);
         }
+        self.of_titles()?;
         let top = [key_of("top"), key_of("")];
         let mut fragments: Vec<_> = std::mem::take(&mut self.fragments).into_iter().collect();
         fragments.sort_by_key(|((id, fragment), place)| (*id, *fragment, place.address));
@@ -157,6 +168,26 @@ impl Crawler<'_> {
                     Fault { code: Code::MissingPlace, address: &address, cause: "", detail };
                 self.crawl.groups.add_more(fault, place.occurrences - 1, 0);
             }
+        }
+        Ok(())
+    }
+
+    /// Titles that do not tell pages apart.
+    fn of_titles(&mut self) -> io::Result<()> {
+        for title in std::mem::take(&mut self.titles).wrong(self.crawl.pages) {
+            let Title { text, pages, first } = title;
+            let detail = match text.is_empty() {
+                true => format!("{} without a title", counted(pages, "page is", "pages are")),
+                false => format!("{} this title", counted(pages, "page has", "pages have")),
+            };
+            let (kind, usage, at) = (LinkKind::Page, Usage::Followed, Place { line: 1, column: 1 });
+            let store = &mut self.crawl.store;
+            let place = store.reference(kind, usage, "title", (first, NONE), at, &text, "")?;
+            // What it is about is the title; without one, the site.
+            let address = if text.is_empty() { self.options.start.as_str() } else { &text };
+            let fault = |detail| Fault { code: Code::SameTitle, address, cause: "", detail };
+            self.crawl.groups.add(fault(detail), Some(place));
+            self.crawl.groups.add_more(fault(String::new()), pages - 1, pages - 1);
         }
         Ok(())
     }

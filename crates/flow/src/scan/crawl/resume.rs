@@ -105,6 +105,7 @@ impl Crawler<'_> {
         saved.landed.clone_from(&self.landed);
         saved.lists.clone_from(&self.lists);
         saved.offers.clone_from(&self.offers);
+        saved.titles = self.titles.clone();
         saved.limits = crawl.limits.values().cloned().collect();
         saved.not_followed.clone_from(&crawl.not_followed);
         saved.start = crawl.start.clone();
@@ -154,6 +155,7 @@ impl Crawler<'_> {
         self.landed = saved.landed;
         self.lists = saved.lists;
         self.offers = saved.offers;
+        self.titles = saved.titles;
         let limits = saved.limits.into_iter();
         self.crawl.limits = limits.map(|limit| (limit.limit.clone(), limit)).collect();
         self.crawl.not_followed = saved.not_followed;
