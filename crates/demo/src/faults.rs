@@ -60,7 +60,7 @@ impl PageFault {
 }
 
 /// Every deliberate fault of a page.
-pub const PAGE_FAULTS: [PageFault; 28] = [
+pub const PAGE_FAULTS: [PageFault; 30] = [
     fault(
         Code::BrokenLink,
         "/article/the-night-the-dome-stuck",
@@ -226,6 +226,8 @@ pub const PAGE_FAULTS: [PageFault; 28] = [
     fault(Code::EmptyPage, "/go/nothing", "page", "/go/nothing", ""),
     fault(Code::HiddenPage, "/go/hidden", "page", "noindex", ""),
     fault(Code::PolicyBlocked, "/go/strict", "img src", "/icon.png", ""),
+    fault(Code::SameTitle, "/go/untitled", "title", "Untitled document", ""),
+    fault(Code::HeavyFile, "/go/untitled", "img src", "/go/poster.png", ""),
     fault(Code::OldAddress, "/about", "a href", "http://glimmerpoint.example/visit", ""),
 ];
 
@@ -290,7 +292,8 @@ pub const DAMAGED: &str =
 
 /// Pages that are faults themselves are linked from here.
 const LINKED: &str = "<p><a href=\"/go/error\">Tonight</a>, <a href=\"/go/nothing\">nothing</a>, \
-    <a href=\"/go/hidden\">a draft</a>, <a href=\"/go/strict\">strict</a></p>";
+    <a href=\"/go/hidden\">a draft</a>, <a href=\"/go/strict\">strict</a>, \
+    <a href=\"/go/untitled\">the programme</a></p>";
 
 /// The faults that stand in the body of an article with this path.
 pub fn html_of(page: &str) -> String {

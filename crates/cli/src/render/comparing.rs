@@ -199,11 +199,14 @@ fn pages(page: &mut Page, style: Style, report: &CompareReport, found: &PageDiff
         return;
     }
     page.gap();
-    let parts = counts(&[
-        (found.differing, "differs", "differ"),
-        (found.not_compared.len() as u64, "not compared", "not compared"),
-    ]);
-    page.row("pages", &format!("{}; {} looked at", parts.join(", "), count(found.pages)));
+    let mut parts = Vec::new();
+    if found.differing > 0 {
+        let verb = if found.differing == 1 { "differs" } else { "differ" };
+        parts.push(format!("{} of {} {verb}", count(found.differing), count(found.pages)));
+    }
+    let left = found.not_compared.len() as u64;
+    parts.extend(counts(&[(left, "not compared", "not compared")]));
+    page.row("pages", &parts.join(", "));
     let shown = if style.verbose { usize::MAX } else { SHOWN };
     let width = from.chars().count().max(to.chars().count());
     for it in found.differences.iter().take(shown) {

@@ -136,7 +136,12 @@ fn a_scan_that_is_interrupted_tells_what_it_has_found() {
             std::thread::sleep(std::time::Duration::from_millis(300));
         }
         let next = number + 1;
-        Some((HTML, format!("<p>night {number}<a href=/night/{next}>next</a><a href=/gone>g</a>")))
+        Some((
+            HTML,
+            format!(
+                "<title>{number}</title><p>night {number}<a href=/night/{next}>next</a><a href=/gone>g</a>"
+            ),
+        ))
     });
     let line = format!("scan http://127.0.0.1:{}", own.port);
     let ran = workspace.run_interrupted_at(&line, "asked-for").code(5);

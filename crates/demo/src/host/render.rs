@@ -43,6 +43,12 @@ const STRICT: &str = "<!doctype html><meta http-equiv=\"Content-Security-Policy\
 const HIDDEN: &str = "<!doctype html><meta name=\"robots\" content=\"noindex\">\
     <title>Draft</title><p>A report that is not finished yet.</p>";
 
+/// A page whose title is the one that an editor has put there.
+const UNTITLED: &str = "<!doctype html><title>Untitled document</title>\
+    <p>The winter programme is not printed yet.</p><img src=\"/go/poster.png\" alt=\"A poster\">";
+/// Bytes of a picture as it comes from a camera.
+const POSTER: usize = 3_400_000;
+
 struct Site<'a> {
     root: &'a Path,
     database: Database,
@@ -85,6 +91,8 @@ pub(super) fn page(host: &HostOptions, path: &str, query: &str) -> Result<Answer
         "/go/error" => site.wrapped("Tonight", ERROR),
         "/go/strict" => Ok(Answer::of("text/html; charset=utf-8", STRICT)),
         "/go/hidden" => Ok(Answer::of("text/html; charset=utf-8", HIDDEN)),
+        "/go/untitled" => Ok(Answer::of("text/html; charset=utf-8", UNTITLED)),
+        "/go/poster.png" => Ok(Answer::of("image/png", vec![0; POSTER])),
         "/go/nothing" => Ok(Answer::of("text/html; charset=utf-8", "")),
         "/go/lost" => Ok(Answer { status: 200, ..site.missing()? }),
         "/feed.xml" => site.feed(),

@@ -570,3 +570,74 @@ fn another_host_that_keeps_robots_out_is_not_asked() {
     assert_eq!((report.external, report.external_skipped), (1, 3));
     assert_eq!((web.asked_for("/closed/"), shown(&report)), (0, vec![]));
 }
+
+#[test]
+fn parts_of_pages_that_are_heavy_or_slow_are_told_with_their_size() {
+    let said = |bytes: &str| vec![("content-length".to_owned(), bytes.to_owned())];
+    let picture = |bytes: &str| PageResponse { headers: said(bytes), ..typed("image/png", "") };
+    let slow = PageResponse { waited: Duration::from_secs(4), ..typed("text/css", "a{}") };
+    let long = format!("<title>long</title><p>{}", "word ".repeat(500_000));
+    let web = Web::of([
+        (
+            START,
+            page(
+                "<title>s</title><img src=big.png><img src=small.png><link rel=stylesheet href=s.css><a href=long>",
+            ),
+        ),
+        ("https://a.example/sub/big.png", picture("3400000")),
+        ("https://a.example/sub/small.png", picture("340000")),
+        ("https://a.example/sub/s.css", slow),
+        ("https://a.example/sub/long", page(&long)),
+    ]);
+    let report = scanned(&web);
+    let heavy: Vec<(&str, &str)> = report
+        .findings
+        .iter()
+        .filter(|found| found.code == Code::HeavyFile)
+        .map(|found| (found.address.as_str(), found.detail.as_str()))
+        .collect();
+    let [big, long] = ["https://a.example/sub/big.png", "https://a.example/sub/long"];
+    assert_eq!(heavy, [(big, "3.4 MB"), (long, "2.5 MB")]);
+    let slow = one(&report, Code::SlowAnswer);
+    assert_eq!(
+        (slow.address.as_str(), slow.detail.as_str()),
+        ("https://a.example/sub/s.css", "4.0 s until the answer began")
+    );
+    assert_eq!((slow.places[0].element.as_str(), report.findings.len()), ("link href", 3));
+}
+
+#[test]
+fn titles_that_do_not_tell_pages_apart_are_one_finding_each() {
+    let web = Web::default();
+    let links: String = (0..20).map(|n| format!("<a href=p{n}>p</a>")).collect();
+    web.say(START, Ok(page(&format!("<title>Home</title>{links}"))));
+    for n in 0..20 {
+        let title = if n == 7 { "Untitled" } else { "Glimmer Point" };
+        let text = page(&format!("<title>{title}</title><p>night {n} of {}", n * n));
+        web.say(&format!("https://a.example/sub/p{n}"), Ok(text));
+    }
+    let report = scanned(&web);
+    let told: Vec<(&str, u64, &str)> = report
+        .findings
+        .iter()
+        .map(|found| (found.address.as_str(), found.pages, found.detail.as_str()))
+        .collect();
+    let expected = [
+        ("Glimmer Point", 19, "19 pages have this title"),
+        ("Untitled", 1, "1 page has this title"),
+    ];
+    assert_eq!(told, expected);
+}
+
+#[test]
+fn another_language_may_stand_elsewhere_but_not_at_another_spelling_of_the_site() {
+    let web = Web::of([(
+        START,
+        page(
+            "<title>s</title><a href=/sub/>s</a><link rel=alternate hreflang=de href=https://a-de.example/sub/>\
+             <link rel=alternate hreflang=fr href=http://www.a.example/fr/>",
+        ),
+    )]);
+    let report = scan(&ScanOptions { external: false, ..options(START) }, &web, &Silent).unwrap();
+    assert_eq!(shown(&report), [(Code::ElsewhereAddress, "http://www.a.example/fr/")]);
+}

@@ -240,8 +240,14 @@ pub(super) fn compared(one: Visits<'_>, other: Visits<'_>) -> (Vec<Difference>, 
     }
     let (missing, extra, some) = links(one, other);
     moved |= some;
-    found.extend(missing.into_iter().map(|link| Difference::new("link", link, "")));
-    found.extend(extra.into_iter().map(|link| Difference::new("link", "", link)));
+    match (missing.as_slice(), extra.as_slice()) {
+        // One that has another address.
+        ([one], [other]) => found.push(Difference::new("link", one, other)),
+        _ => {
+            found.extend(missing.into_iter().map(|link| Difference::new("link", link, "")));
+            found.extend(extra.into_iter().map(|link| Difference::new("link", "", link)));
+        }
+    }
     (found, moved)
 }
 

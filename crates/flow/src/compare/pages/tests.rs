@@ -115,8 +115,7 @@ fn every_part_of_a_page_is_compared() {
         "heading: Head → Head",
         "text: text x → texts x",
         digests,
-        "link:  → https://www.new.example/y",
-        "link: https://www.new.example/x → ",
+        "link: https://www.new.example/x → https://www.new.example/y",
         "content:  → ",
         "header: x-robots-tag: none → x-robots-tag: noindex",
     ];

@@ -149,6 +149,8 @@ struct Crawler<'a> {
     /// Pages and style sheets that were asked for.
     fetched: (usize, usize),
     began: Instant,
+    /// What was under way when the scan was interrupted.
+    broken_off: Vec<Task>,
     /// Pages that were read, by the addresses at which they were at last.
     landed: BTreeSet<u64>,
     /// Lists of the site that were asked for beside the usual ones.
@@ -214,6 +216,7 @@ pub(super) fn crawl(
         generation: 0,
         fetched: (0, 0),
         began: now,
+        broken_off: Vec::new(),
         landed: BTreeSet::new(),
         lists: BTreeSet::new(),
     };
@@ -307,13 +310,13 @@ impl Crawler<'_> {
                 break;
             }
             match answered.recv_timeout(self.pause()) {
-                Ok(answer) => self.take(answer)?,
+                Ok(answer) => self.receive(answer)?,
                 Err(RecvTimeoutError::Timeout) => {}
                 Err(RecvTimeoutError::Disconnected) => break,
             }
             // What has come meanwhile is taken before anything more is sent.
             while let Ok(answer) = answered.try_recv() {
-                self.take(answer)?;
+                self.receive(answer)?;
                 if self.own.due().is_some() {
                     break;
                 }

@@ -96,7 +96,10 @@ impl Crawler<'_> {
         }
         let (address, start) = (task.url.as_str(), self.options.start.as_str());
         let path = path_of(&task.url);
-        self.titles.read(&read.title, page);
+        let is_empty = read.words.count == 0 && read.links.is_empty();
+        if !is_empty {
+            self.titles.read(&read.title, page);
+        }
         let mut say = |fault: Fault<'_>, written: &str| {
             let (kind, usage, at) = (LinkKind::Page, Usage::Followed, Place { line: 1, column: 1 });
             let store = &mut self.crawl.store;
@@ -107,7 +110,7 @@ impl Crawler<'_> {
         let fault = |code, address, detail| Fault { code, address, cause: "", detail };
         if let Some(complaint) = &read.words.complaint {
             say(fault(Code::ServerError, address, complaint.clone()), &path)?;
-        } else if read.is_page && read.words.count == 0 && read.links.is_empty() {
+        } else if read.is_page && is_empty {
             let detail = "it holds neither text nor links".into();
             say(fault(Code::EmptyPage, address, detail), &path)?;
         }

@@ -32,30 +32,33 @@ impl Crawler<'_> {
         format!("{} {external} {whole} {old}", options.start)
     }
 
+    /// Takes an answer, unless it did not come because everybody was told to stop.
+    pub(super) fn receive(&mut self, answer: Answer) -> io::Result<()> {
+        if answer.fetched.is_ok() || !self.progress.stopping() {
+            return self.take(answer);
+        }
+        self.at_work -= 1;
+        // It is counted when it is asked for again.
+        match answer.task.wanted {
+            Wanted::Page if answer.task.is_first() => self.fetched.0 -= 1,
+            Wanted::Sheet(_) | Wanted::Module(_) if answer.task.is_first() => self.fetched.1 -= 1,
+            _ => {}
+        }
+        self.broken_off.push(answer.task);
+        Ok(())
+    }
+
     /// Writes down what is known, so that the next scan goes on from here.
     pub(super) fn save(&mut self, answered: &Receiver<Answer>) -> io::Result<()> {
         let Some(state) = self.options.state else { return Ok(()) };
         // What is under way ends at once, since everybody has been told to stop.
         let until = Instant::now() + Duration::from_secs(5);
-        let mut pending = Vec::new();
         while self.at_work > 0 && Instant::now() < until {
             let Ok(answer) = answered.recv_timeout(Duration::from_millis(100)) else { continue };
-            match answer.fetched {
-                Ok(_) => self.take(answer)?,
-                Err(_) => {
-                    self.at_work -= 1;
-                    // It is counted when it is asked for again.
-                    match answer.task.wanted {
-                        Wanted::Page if answer.task.is_first() => self.fetched.0 -= 1,
-                        Wanted::Sheet(_) | Wanted::Module(_) if answer.task.is_first() => {
-                            self.fetched.1 -= 1;
-                        }
-                        _ => {}
-                    }
-                    pending.extend(pending_of(&answer.task));
-                }
-            }
+            self.receive(answer)?;
         }
+        let broken_off = std::mem::take(&mut self.broken_off);
+        let mut pending: Vec<Pending> = broken_off.iter().filter_map(pending_of).collect();
         for queued in self.own.drain() {
             let task = self.task_of(queued);
             pending.extend(pending_of(&task));
