@@ -1,9 +1,10 @@
 //! The rules that follow from the addresses of sites, and those of the configuration.
 
 use crate::config::{Config, RuleKind, RuleSection};
+use fernweh_core::address::WebAddress;
 use fernweh_core::rewrite::{Rewriter, Rule};
 use fernweh_flow::patterns::Patterns;
-use fernweh_flow::run::{pair, ready};
+use fernweh_flow::run::{Known, pair, ready};
 use fernweh_ports::{Result, Trouble};
 
 /// The rules of the configuration that apply to a site.
@@ -25,6 +26,14 @@ pub fn configured(config: &Config, site: &str) -> Result<Vec<Rule>> {
         }
     }
     Ok(rules)
+}
+
+/// What is known of addresses where rules are proposed for a site.
+pub fn known(config: &Config, site: &str) -> Result<Known> {
+    let others = config.content.site.iter().filter(|(name, _)| *name != site);
+    let others = others.filter_map(|(_, section)| section.url.as_deref());
+    let addresses = others.filter_map(|url| WebAddress::parse(url).ok()).collect();
+    Ok(Known { rules: configured(config, site)?, addresses })
 }
 
 /// The rule that a section of the configuration means.

@@ -1,7 +1,6 @@
 //! `fernweh trace`
 
 use crate::complete::site_names;
-use crate::config::Config;
 use crate::context::Context;
 use crate::exit::done;
 use crate::options::{Half, SiteArgs};
@@ -10,9 +9,8 @@ use crate::rules;
 use crate::saved_scan::saved;
 use crate::site::Site;
 use clap::{Args, ValueHint};
-use fernweh_core::address::WebAddress;
 use fernweh_core::finding::Finding;
-use fernweh_flow::run::{Known, Trace};
+use fernweh_flow::run::Trace;
 use fernweh_flow::trace::{TraceReport, searchable};
 use fernweh_ports::{Result, Trouble};
 use std::path::{Path, PathBuf};
@@ -71,19 +69,11 @@ pub fn run(context: &Context, args: &TraceArgs) -> Result<u8> {
     let trace = Trace {
         texts,
         halves: site.halves(args.only)?,
-        propose: if args.propose { Some(known(&config, &site)?) } else { None },
+        propose: args.propose.then(|| rules::known(&config, &site.name)).transpose()?,
     };
     let report = trace.run(&site, context.around(&context.records(&config)))?;
     context.print(&report, &text(context.style, &site, &report, args.propose));
     Ok(done(report.is_empty()))
-}
-
-/// What the configuration knows of addresses.
-fn known(config: &Config, site: &Site) -> Result<Known> {
-    let others = config.content.site.iter().filter(|(name, _)| **name != site.name);
-    let others = others.filter_map(|(_, section)| section.url.as_deref());
-    let addresses = others.filter_map(|url| WebAddress::parse(url).ok()).collect();
-    Ok(Known { rules: rules::configured(config, &site.name)?, addresses })
 }
 
 /// The addresses of a saved scan as they are written, once each.

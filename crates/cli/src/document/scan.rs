@@ -206,6 +206,12 @@ fn item(
         if found.found == 0 {
             more.push("in no record and no file: created by the site's code".into());
         }
+        let rule =
+            traced.and_then(|it| it.proposed.iter().find(|rule| begins(written, &rule.from)));
+        more.extend(rule.map(|rule| {
+            let note = rule.note.as_ref().map(|note| format!(", {note}")).unwrap_or_default();
+            format!("a rule would change it: from {} to {}{note}", rule.from, rule.to)
+        }));
     }
     let web = finding.address.starts_with("http://") || finding.address.starts_with("https://");
     Item {
@@ -216,6 +222,17 @@ fn item(
         places: places.collect(),
         more,
     }
+}
+
+/// Whether an address lies at or below another one, however its scheme is written.
+fn begins(address: &str, from: &str) -> bool {
+    let bare = |text: &str| {
+        let text = text.split_once("//").map_or(text, |(_, rest)| rest).to_ascii_lowercase();
+        text.strip_prefix("www.").map(str::to_owned).unwrap_or(text)
+    };
+    let rest = bare(address);
+    let rest = rest.strip_prefix(bare(from).trim_end_matches('/'));
+    rest.is_some_and(|rest| rest.is_empty() || rest.starts_with(['/', '?', '#']))
 }
 
 /// The largest folders, and the rest as one.

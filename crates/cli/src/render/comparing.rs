@@ -1,6 +1,8 @@
 //! What differs between two sites, in words.
 
-use super::{LABEL, Page, Paint, Style, count, counted, counts, cut_middle, duration, size};
+use super::{
+    LABEL, Page, Paint, Style, count, counted, counts, cut_alike, cut_middle, duration, size,
+};
 use fernweh_flow::compare::{
     CompareReport, DatabaseDifferences, FileDifferences, PageDifference, PageDifferences,
     TableDifferences, What,
@@ -135,8 +137,9 @@ fn database(page: &mut Page, style: Style, found: &DatabaseDifferences) {
             page.exact(&format!("  {word:<8} {}", example.record));
             for (column, expected, there) in &example.cells {
                 let room = style.width.saturating_sub(LABEL + 6 + column.len());
-                page.exact(&format!("    {column} {}", cut_middle(expected, room)));
-                page.exact(&format!("    {:>1$} {2}", "→", column.len(), cut_middle(there, room)));
+                let (expected, there) = cut_alike(expected, there, room);
+                page.exact(&format!("    {column} {expected}"));
+                page.exact(&format!("    {:>1$} {there}", "→", column.len()));
             }
         }
     }
@@ -214,10 +217,12 @@ fn pages(page: &mut Page, style: Style, report: &CompareReport, found: &PageDiff
             &format!("  {:<8} {}", it.what, places(it)),
             style.width.saturating_sub(LABEL),
         ));
-        for (side, text) in [(from, &it.expected), (to, &it.there)] {
-            let text = if text.is_empty() { "(none)" } else { text };
-            let room = style.width.saturating_sub(LABEL + 5 + width);
-            page.exact(&format!("    {side:<width$} {}", cut_middle(text, room)));
+        let text =
+            |text: &'_ str| if text.is_empty() { "(none)".to_owned() } else { text.to_owned() };
+        let room = style.width.saturating_sub(LABEL + 5 + width);
+        let (expected, there) = cut_alike(&text(&it.expected), &text(&it.there), room);
+        for (side, text) in [(from, expected), (to, there)] {
+            page.exact(&format!("    {side:<width$} {text}"));
         }
     }
     let more = found.differences.len().saturating_sub(shown) as u64 + found.more;

@@ -280,6 +280,26 @@ pub fn duration(seconds: f64) -> String {
     }
 }
 
+/// Two texts in so much room each: where they do not fit, from a little before the place where they
+/// begin to differ.
+pub fn cut_alike(one: &str, other: &str, room: usize) -> (String, String) {
+    if one.chars().count() <= room && other.chars().count() <= room {
+        return (one.to_owned(), other.to_owned());
+    }
+    let same = one.chars().zip(other.chars()).take_while(|(a, b)| a == b).count();
+    let begin = if same < room / 2 { 0 } else { same - room / 3 };
+    let cut = |text: &str| {
+        let mut left = text.chars().skip(begin);
+        let lead = if begin > 0 { "…" } else { "" };
+        let mut part: String = left.by_ref().take(room.saturating_sub(2)).collect();
+        if left.next().is_some() {
+            part.push('…');
+        }
+        format!("{lead}{part}")
+    };
+    (cut(one), cut(other))
+}
+
 /// A long name cut in the middle, so that its end stays.
 pub fn cut_middle(text: &str, width: usize) -> String {
     let length = text.chars().count();

@@ -49,7 +49,8 @@ fn a_scan_is_told_on_a_page_with_the_records_behind_it() {
     fixture.workspace.run("scan new --own-only --trace --report scan.html").code(1);
     let page = fixture.workspace.read("scan.html");
     for words in [
-        "<h1>18 things are broken, 7 warnings</h1>",
+        "<h1>18 things are broken, 8 warnings</h1>",
+        "a rule would change it: from http:&#x2f;&#x2f;cdn.example to https:",
         "<a href=\"#broken-link\">links that lead nowhere</a>",
         ">&#x2f;members</a> 76:13 a href",
         "stored in gp_articles, id 1, column body",

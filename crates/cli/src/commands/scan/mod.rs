@@ -117,7 +117,8 @@ pub fn run(context: &Context, args: &ScanArgs) -> Result<u8> {
             let of_content = report.findings.iter().filter(|finding| finding.is_of_content());
             let addresses = of_content.flat_map(Finding::spellings);
             let (texts, halves) = (searchable(addresses), site.halves(None)?);
-            let trace = Trace { texts, halves, propose: None };
+            let propose = Some(rules::known(&config, &site.name)?);
+            let trace = Trace { texts, halves, propose };
             Some(trace.run(&site, context.around(&records))?)
         }
         false => None,
