@@ -11,9 +11,9 @@ pub use scan::write_scan;
 
 use crate::render::{Page, Style};
 use fernweh_ports::{Result, Trouble, shown};
-use minijinja::Environment;
 use minijinja::syntax::SyntaxConfig;
 use minijinja::value::Serde;
+use minijinja::{AutoEscape, Environment};
 use serde::Serialize;
 use std::fs::Permissions;
 use std::io::{Read, Write};
@@ -133,6 +133,13 @@ fn write_page(path: &Path, layout: &str, shows: &impl Serialize) -> Result<()> {
     // Lines of the layout that are only instructions leave nothing behind.
     let syntax = SyntaxConfig::builder().trim_blocks(true).lstrip_blocks(true).build();
     layouts.set_syntax(syntax.map_err(|error| Trouble::damaged(WHAT).because(error))?);
+    layouts.set_formatter(|out, state, value| match (value.as_str(), state.auto_escape()) {
+        // Addresses are most of a page: a slash stays one.
+        (Some(text), AutoEscape::Html) if !value.is_safe() => {
+            out.write_str(&htmlize::escape_all_quotes(text)).map_err(Into::into)
+        }
+        _ => minijinja::escape_formatter(out, state, value),
+    });
     let page = layouts
         .add_template("layout.html", layout)
         .and_then(|()| layouts.get_template("layout.html"))

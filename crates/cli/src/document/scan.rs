@@ -13,6 +13,11 @@ use url::Url;
 /// Folders that are drawn; the others are one more.
 const FOLDERS: usize = 24;
 
+/// Bytes of findings that a page holds: with more, browsers are slow, and nobody reads it.
+const ROOM: usize = 1_800_000;
+/// Findings of each kind that are shown whatever there is of others.
+const OF_EACH_KIND: usize = 50;
+
 const LAYOUT: &str = include_str!("scan.html");
 
 /// What the layout shows.
@@ -37,6 +42,8 @@ struct Kind {
     findings: String,
     places: String,
     items: Vec<Item>,
+    /// That there are more.
+    left: String,
 }
 
 #[derive(Serialize)]
@@ -92,6 +99,7 @@ pub fn write_scan(
             kinds[number].code.push_str(&format!("-{severity}"));
         }
     }
+    bound(&mut kinds);
     let mut severities: Vec<&'static str> = kinds.iter().map(|kind| kind.severity).collect();
     severities.dedup();
     let page = Shown {
@@ -104,6 +112,43 @@ pub fn write_scan(
         made: made(),
     };
     write_page(path, LAYOUT, &page)
+}
+
+/// Leaves out findings beyond what a page can hold; of each kind some stay.
+fn bound(kinds: &mut [Kind]) {
+    let mut room = ROOM;
+    let mut kept = vec![0; kinds.len()];
+    for most in [OF_EACH_KIND, usize::MAX] {
+        for (kind, kept) in kinds.iter().zip(&mut kept) {
+            for item in kind.items.iter().take(most).skip(*kept) {
+                let Some(left) = room.checked_sub(item.weight()) else { break };
+                room = left;
+                *kept += 1;
+            }
+        }
+    }
+    for (kind, kept) in kinds.iter_mut().zip(kept) {
+        let left = kind.items.len() - kept;
+        if left > 0 {
+            kind.items.truncate(kept);
+            let findings = counted(left as u64, "more finding", "more findings");
+            kind.left = format!("{findings}: --csv and --json list all of them");
+        }
+    }
+}
+
+impl Item {
+    /// Bytes that it takes in the page, about.
+    fn weight(&self) -> usize {
+        let place = |spot: &Spot| {
+            // Of an element as it is written, a few characters are escaped.
+            spot.page.len() + spot.path.len() + spot.at.len() + spot.markup.len() * 3 / 2 + 40
+        };
+        let link = self.link.as_ref().map_or(0, String::len);
+        let more: usize = self.more.iter().map(|line| line.len() + 6).sum();
+        let places: usize = self.places.iter().map(place).sum();
+        self.title.len() + link + self.detail.len() + places + more + 100
+    }
 }
 
 fn headline(report: &ScanReport) -> String {
@@ -172,6 +217,7 @@ fn kind(
         findings: count(found.len() as u64),
         places: count(places),
         items: found.iter().map(|finding| item(finding, origin, traced, shown)).collect(),
+        left: String::new(),
     }
 }
 
@@ -270,4 +316,53 @@ fn drawn(folders: &[Folder]) -> Vec<Drawn> {
         }
     };
     folders.into_iter().map(bar).collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use fernweh_core::finding::Spot as Place;
+
+    #[test]
+    fn a_page_stays_small_however_much_was_found_and_says_what_it_leaves_out() {
+        let finding = |code: Code, number: usize| Finding {
+            places: vec![Place {
+                page: format!("https://www.glimmer-point.example/archive/{number}"),
+                sheet: None,
+                line: 12,
+                column: 7,
+                element: "a href".into(),
+                address: format!("/reports/night-{number}"),
+                markup: format!("<a class=\"entry\" href=\"/reports/night-{number}\">"),
+            }],
+            occurrences: 1,
+            pages: 1,
+            ..Finding::new(code, format!("https://www.glimmer-point.example/{number}"), "404")
+        };
+        let broken = (0..10_000).map(|number| finding(Code::BrokenLink, number));
+        let notes = (0..60).map(|number| finding(Code::MissingPlace, number));
+        let report = ScanReport {
+            start: "https://www.glimmer-point.example/".into(),
+            findings: broken.chain(notes).collect(),
+            ..ScanReport::default()
+        };
+        let folder = tempfile::tempdir().unwrap();
+        let path = folder.path().join("scan.html");
+        write_scan(&path, &report, None, &|_| String::new()).unwrap();
+        let page = std::fs::read_to_string(&path).unwrap();
+        assert!(page.len() < 2_000_000, "{}", page.len());
+        let shown = page.matches("<details ").count();
+        assert!(shown > 4000, "{shown}");
+        assert!(page.contains("more findings: --csv and --json list all of them"));
+        let notes = page.split("id=\"missing-place\"").nth(1).unwrap();
+        assert!(notes.matches("<details ").count() >= OF_EACH_KIND);
+    }
+
+    #[test]
+    fn an_address_lies_below_the_one_that_a_rule_changes() {
+        assert!(begins("http://cdn.example/a.png", "http://cdn.example"));
+        assert!(begins("//www.cdn.example/a", "https://cdn.example/"));
+        assert!(!begins("http://cdn.example.evil.test/a", "http://cdn.example"));
+        assert!(!begins("/a", "http://cdn.example"));
+    }
 }

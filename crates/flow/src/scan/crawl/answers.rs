@@ -201,7 +201,7 @@ impl Crawler<'_> {
         match judge::is_heavy(class, bytes) {
             true => Some(Outcome::Heavy(bytes)),
             false => (answer.waited > self.options.slow)
-                .then(|| Outcome::Slow(answer.waited.as_millis() as u64)),
+                .then_some(Outcome::Slow(answer.waited.as_millis() as u64)),
         }
     }
 
