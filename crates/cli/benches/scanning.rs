@@ -6,6 +6,7 @@
 
 use fernweh_connect::http::{HttpOptions, HttpSource, PATIENCE};
 use fernweh_connect::tls::Trust;
+use fernweh_core::page::read_html;
 use fernweh_flow::scan::{ScanOptions, scan};
 use fernweh_ports::Silent;
 use lol_html::{HtmlRewriter, Settings, element};
@@ -44,9 +45,9 @@ fn main() {
 /// A page of about 32 KB with a hundred links: to the next pages, to pictures, to a style sheet.
 fn page(number: usize, pages: usize, filler: usize) -> String {
     let mut out = String::with_capacity(33_000);
-    out.push_str(
-        "<!doctype html><html><head><title>Night</title><link rel=stylesheet href=/s.css>",
-    );
+    out.push_str(&format!(
+        "<!doctype html><html><head><title>Night {number}</title><link rel=stylesheet href=/s.css>"
+    ));
     out.push_str("</head><body><h1>Observing night</h1>");
     for link in 1..=60 {
         let to = (number * 7 + link * link) % pages;
@@ -227,8 +228,27 @@ fn addresses(base: &Url, body: &[u8]) -> Vec<Url> {
     found
 }
 
+/// What the digests of texts cost, by which pages are known that only look like pages: seconds of
+/// processor time for so many pages, and for all of their reading.
+fn digests(pages: usize) -> (f64, f64) {
+    let texts: Vec<String> = (0..100).map(|number| page(number, pages, 32_000)).collect();
+    let timed = |words: bool| {
+        let began = Instant::now();
+        for number in 0..pages {
+            std::hint::black_box(read_html(&texts[number % texts.len()], words));
+        }
+        began.elapsed().as_secs_f64()
+    };
+    let (with, without) = (timed(true), timed(false));
+    (with - without, with)
+}
+
 fn compared(pages: usize, delay: u64) {
     let server = Server::start(pages, delay, 32_000);
+    if delay == 0 {
+        let (words, reading) = digests(pages);
+        println!("digests of texts: {words:.2} s of processor time, of {reading:.2} s of reading");
+    }
     // Warm up.
     floor(server.1, pages.min(500));
     for _ in 0..3 {

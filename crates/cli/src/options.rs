@@ -3,7 +3,8 @@
 use crate::hints::word;
 use crate::typed::Typed;
 use clap::{Args, ValueEnum, ValueHint};
-use fernweh_ports::Halves;
+use fernweh_core::sql::Prefix;
+use fernweh_ports::{Halves, Result, Trouble};
 use std::path::PathBuf;
 
 /// What every command takes.
@@ -126,4 +127,12 @@ pub enum Engine {
     Postgres,
     /// SQLite.
     Sqlite,
+}
+
+/// Two prefixes of tables, as they are typed.
+pub fn prefix(text: &str) -> Result<Prefix> {
+    Prefix::parse(text).ok_or_else(|| {
+        Trouble::usage(format!("`{text}` is not a pair of prefixes"))
+            .hint("write the old and the new one, as in --prefix gp_=new_")
+    })
 }

@@ -5,7 +5,7 @@ use crate::complete::site_names;
 use crate::context::Context;
 use crate::document;
 use crate::exit::done;
-use crate::options::SiteArgs;
+use crate::options::{SiteArgs, prefix};
 use crate::plain_file::plain_text;
 use crate::render::{compare_in_short, compared};
 use crate::run_log::RunLog;
@@ -51,6 +51,9 @@ pub struct CompareArgs {
     /// Open one page after the other
     #[arg(long)]
     pub gently: bool,
+    /// The tables of the second site have another prefix, as gp_=new_
+    #[arg(long, value_name = "OLD=NEW")]
+    pub prefix: Option<String>,
     /// Also write the report as a web page
     #[arg(long, value_name = "FILE.html", value_hint = ValueHint::FilePath)]
     pub report: Option<PathBuf>,
@@ -66,6 +69,7 @@ pub fn run(context: &Context, args: &CompareArgs) -> Result<u8> {
     let from = Site::resolve(&config, Some(&args.from), &sites).map_err(doing)?;
     let to = Site::resolve(&config, Some(&args.to), &sites).map_err(doing)?;
     let mut compare = comparison(&config, &from, &to).map_err(doing)?;
+    compare.part.prefix = args.prefix.as_deref().map(prefix).transpose()?;
     let pages = args.pages || args.addresses.is_some();
     // What nobody asks for is all of it.
     if args.structure || args.database || args.files || pages {

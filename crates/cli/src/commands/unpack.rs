@@ -6,12 +6,11 @@ use crate::context::Context;
 use crate::document::{self, of_rewriting};
 use crate::exit::done;
 use crate::incoming;
-use crate::options::{Half, Layer, SiteArgs};
+use crate::options::{Half, Layer, SiteArgs, prefix};
 use crate::render::{preview_text, unpacked};
 use crate::rules;
 use crate::site::Site;
 use clap::{Args, ValueEnum, ValueHint};
-use fernweh_core::sql::Prefix;
 use fernweh_flow::patterns::Patterns;
 use fernweh_flow::run::{Preview, Unpack};
 use fernweh_flow::unpack::{OnBadRecord, Part};
@@ -205,19 +204,13 @@ fn halves(args: &UnpackArgs) -> Result<Halves> {
 
 /// Which part of the archive is asked for.
 fn part(args: &UnpackArgs, prefix_in: &[String]) -> Result<Part> {
-    let prefix = args.prefix.as_deref().map(|text| {
-        Prefix::parse(text).ok_or_else(|| {
-            Trouble::usage(format!("`{text}` is not a pair of prefixes"))
-                .hint("write the old and the new one, as in --prefix gp_=new_")
-        })
-    });
     let files = (!args.paths.is_empty()).then(|| Patterns::of_paths(&args.paths));
     Ok(Part {
         some_tables: !args.tables.is_empty(),
         files: files.transpose()?,
         rows_only: args.rows_only,
         exactly: args.exactly,
-        prefix: prefix.transpose()?,
+        prefix: args.prefix.as_deref().map(prefix).transpose()?,
         prefix_in: prefix_in.to_vec(),
     })
 }

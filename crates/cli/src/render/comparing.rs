@@ -108,6 +108,12 @@ fn database(page: &mut Page, style: Style, found: &DatabaseDifferences) {
             ),
         );
     }
+    page.list(
+        "note",
+        found.not_at_one_moment.iter().map(|table| {
+            format!("{table} is not read at one moment; what is written meanwhile may show")
+        }),
+    );
     if !found.objects.is_empty() {
         page.gap();
         page.list(

@@ -200,3 +200,20 @@ fn a_move_ends_with_a_comparison_if_asked_to() {
     let ran = fixture.workspace.run("move old new --overwrite --yes --no-scan --compare").code(1);
     ran.says("compared ").says("1 page differs").says("fernweh compare old new");
 }
+
+#[test]
+fn tables_under_another_prefix_are_the_same_tables() {
+    for engine in [Engine::Sqlite, Engine::Mariadb, Engine::Postgres] {
+        let fixture = fixture(engine);
+        let rename = "INSERT INTO gp_settings (id, name, value) VALUES (900, 'gp_roles', 'x')";
+        fixture.database("old").run(rename.as_bytes()).unwrap();
+        fixture.configure("[unpack]\nprefix-in = [\"gp_settings.name\"]\n");
+        let archive = fixture.pack();
+        fixture.workspace.done(&format!("unpack {archive} new --prefix gp_=new_ --only database"));
+        let compare = "compare old new --database";
+        fixture.workspace.run(compare).code(1).says("missing  table");
+        let ran = fixture.workspace.run(&format!("{compare} --prefix gp_=new_")).code(0);
+        ran.says("identical");
+        fixture.workspace.run(&format!("{compare} --prefix gp_")).code(2).says("gp_=new_");
+    }
+}

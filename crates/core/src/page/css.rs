@@ -3,7 +3,7 @@
 //! Which elements a rule matches is not looked at: what a rule names is [`Usage::Styled`].
 
 use super::media::applies_to;
-use super::{Link, LinkKind, Place, Usage};
+use super::{Link, LinkKind, Place, Places, Usage};
 use crate::limits;
 use cssparser::{Parser, ParserInput, Token};
 
@@ -23,7 +23,20 @@ fn read(css: &str, is_sheet: bool) -> Vec<Link> {
     let mut sheet = Sheet { found: Vec::new(), imports: is_sheet };
     let (block, applies) = (if is_sheet { Block::Sheet } else { Block::Rule }, true);
     sheet.block(&mut parser, block, applies, 0);
-    sheet.found
+    placed(css, sheet.found)
+}
+
+/// Links with lines and characters in place of offsets, from the first place on.
+fn placed(css: &str, mut found: Vec<Link>) -> Vec<Link> {
+    let mut order: Vec<usize> = (0..found.len()).collect();
+    order.sort_by_key(|number| found[*number].span.start);
+    let mut places = Places::new(css);
+    for number in order {
+        let link = &mut found[number];
+        link.at = places.at(link.span.start);
+        link.span = 0..0;
+    }
+    found
 }
 
 #[derive(Clone, Copy, PartialEq)]
@@ -172,7 +185,7 @@ impl Sheet {
         });
     }
 
-    fn import(&mut self, parser: &mut Parser<'_, '_>, at: Place, address: &str) {
+    fn import(&mut self, parser: &mut Parser<'_, '_>, at: usize, address: &str) {
         // `layer` and `supports()` may stand before the media.
         let _ = parser.try_parse(|parser| parser.expect_ident_matching("layer"));
         while parser
@@ -198,7 +211,7 @@ impl Sheet {
         &mut self,
         parser: &mut Parser<'_, '_>,
         token: &Token<'_>,
-        at: Place,
+        at: usize,
         kind: LinkKind,
         usage: Usage,
         depth: usize,
@@ -302,9 +315,10 @@ impl Sheet {
         }
     }
 
-    fn add(&mut self, kind: LinkKind, part: &'static str, address: &str, at: Place, usage: Usage) {
-        let address = address.to_owned();
-        self.found.push(Link { kind, usage, element: part.into(), address, at, span: 0..0 });
+    fn add(&mut self, kind: LinkKind, part: &'static str, address: &str, at: usize, usage: Usage) {
+        let (address, element) = (address.to_owned(), part.into());
+        let (place, span) = (Place::default(), at..at);
+        self.found.push(Link { kind, usage, element, address, at: place, span });
     }
 }
 
@@ -343,8 +357,9 @@ fn prelude_applies(parser: &mut Parser<'_, '_>) -> bool {
     read.unwrap_or(false)
 }
 
-fn place(parser: &mut Parser<'_, '_>) -> Place {
+/// The offset of the next token. (The lines of `cssparser` also end at form feeds, and its columns
+/// count halves of characters.)
+fn place(parser: &mut Parser<'_, '_>) -> usize {
     parser.skip_whitespace();
-    let location = parser.current_source_location();
-    Place { line: location.line as usize + 1, column: location.column as usize }
+    parser.position().byte_index()
 }

@@ -161,3 +161,10 @@ fn what_visitors_read_is_counted_and_complaints_are_seen() {
     assert_eq!(page.text.count, 10);
     assert_eq!(page.text.complaint.as_deref(), Some("SQLSTATE[42S02]: no table"));
 }
+
+#[test]
+fn places_in_sheets_count_lines_and_characters_as_editors_do() {
+    let sheet = "a{}\u{c}\u{c}b{\n background:url(a.png)}\n/*☄🌠*/c{background:url(\"b.png\")}";
+    let at = |link: &Link| (link.at.line, link.at.column);
+    assert_eq!(css_links(sheet).iter().map(at).collect::<Vec<_>>(), [(2, 13), (3, 20)]);
+}

@@ -30,6 +30,8 @@ pub struct Object {
 /// What differs between two databases.
 #[derive(Clone, Debug, Default, Serialize, schemars::JsonSchema)]
 pub struct DatabaseDifferences {
+    /// Tables that are not read at one moment, with their site: what is written meanwhile may show.
+    pub not_at_one_moment: Vec<String>,
     /// Tables that both have.
     pub tables: u64,
     /// Records of the first site that were compared.
@@ -65,23 +67,28 @@ pub(super) fn compare(
             .because(format!("{} and {}", overviews.0.version, overviews.1.version))
             .hint("compare the files and the pages"));
     }
-    one.begin()?;
-    other.begin()?;
+    let moving = [(from.name(), one.begin()?), (to.name(), other.begin()?)];
     let structures = (one.structure(&scopes.0)?, other.structure(&scopes.1)?);
     let mut report = DatabaseDifferences::default();
+    for (site, tables) in moving {
+        report.not_at_one_moment.extend(tables.into_iter().map(|table| format!("{site}: {table}")));
+    }
+    let dialect = overviews.0.dialect;
     if options.structure {
         let every = |structure: &fernweh_ports::Structure| {
             let all = structure.before.iter().chain(&structure.afterwards);
             all.cloned().collect::<Vec<_>>()
         };
-        report.objects = objects(&every(&structures.0), &every(&structures.1), options.rewriter);
+        let firsts = options.part.statements(dialect, &every(&structures.0), &[])?;
+        report.objects = objects(&firsts, &every(&structures.1), options.rewriter);
     }
     let rows: BTreeMap<&str, u64> =
         overviews.1.tables.iter().map(|table| (table.name.as_str(), table.rows)).collect();
     let total = overviews.0.tables.iter().map(|table| table.rows).sum();
     progress.stage("records", Some(total), Unit::Records);
     for table in &structures.0.tables {
-        let Some(twin) = structures.1.tables.iter().find(|twin| twin.name == table.name) else {
+        let name = options.part.renamed(dialect, &table.name);
+        let Some(twin) = structures.1.tables.iter().find(|twin| twin.name == name) else {
             continue;
         };
         report.tables += u64::from(!is_of_engine(&table.name));
@@ -89,7 +96,7 @@ pub(super) fn compare(
             let of = |all: &[fernweh_ports::TableInfo]| {
                 all.iter().find(|it| it.name == table.name).map_or(0, |it| it.rows)
             };
-            let there = rows.get(table.name.as_str()).copied().unwrap_or_default();
+            let there = rows.get(twin.name.as_str()).copied().unwrap_or_default();
             report.set_apart.push((table.name.clone(), of(&overviews.0.tables), there));
             continue;
         }
@@ -164,6 +171,7 @@ fn records(
             let mut rules = TableReport::new(options.rewriter, table);
             read(one, table, &send_one, &mut |row| {
                 rules.row(table, row);
+                options.part.change_values(table, std::slice::from_mut(row));
                 let alone = row.iter_mut().zip(places).filter(|(_, place)| place.is_none());
                 alone.for_each(|(value, _)| *value = Value::Null);
             });

@@ -14,6 +14,7 @@ pub use matching::{Record, TableDifferences, What};
 pub use pages::{PageDifference, PageDifferences, Pages, SlowerPage};
 
 use crate::patterns::Patterns;
+use crate::unpack::Part;
 use fernweh_core::rewrite::Rewriter;
 use fernweh_ports::{Progress, Result, SiteAccess, Trouble};
 use serde::Serialize;
@@ -23,6 +24,8 @@ use std::time::Instant;
 pub struct CompareOptions<'a> {
     /// The rules by which the first site became the second.
     pub rewriter: &'a Rewriter,
+    /// The prefix that tables have at the second site.
+    pub part: &'a Part,
     /// Tables, views and the like.
     pub structure: bool,
     /// The records.

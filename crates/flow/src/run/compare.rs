@@ -5,6 +5,7 @@ use super::rules::{pair, ready};
 use crate::compare::{CompareOptions, CompareReport, Pages, compare};
 use crate::patterns::Patterns;
 use crate::refresh::Refresh;
+use crate::unpack::Part;
 use fernweh_core::rewrite::Rule;
 use fernweh_ports::{Result, SiteAccess};
 
@@ -13,6 +14,8 @@ use fernweh_ports::{Result, SiteAccess};
 pub struct Compare {
     /// The rules beyond the one that follows from the two web addresses.
     pub rules: Vec<Rule>,
+    /// The prefix that tables have at the second site.
+    pub part: Part,
     /// Tables, views and the like.
     pub structure: bool,
     /// The records.
@@ -70,6 +73,7 @@ impl Compare {
         let rewriter = ready(rules)?;
         let options = CompareOptions {
             rewriter: &rewriter,
+            part: &self.part,
             structure: self.structure,
             records: self.records,
             files: self.files,

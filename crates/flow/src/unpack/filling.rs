@@ -13,9 +13,9 @@ use crate::report::{RewriteReport, TableReport};
 use crate::stream;
 use fernweh_core::archive::DatabaseManifest;
 use fernweh_core::limits;
-use fernweh_core::record::{COUNTERS, Column, Row, Table, Value, is_of_engine, weight_of};
+use fernweh_core::record::{Table, is_of_engine, weight_of};
 use fernweh_core::rewrite::Rewriter;
-use fernweh_core::sql::{Dialect, Insert, Prefix};
+use fernweh_core::sql::{Dialect, Insert};
 use fernweh_ports::{Inlet, Progress, Result, RowBatch, Trouble, Unit, counted, pipe};
 use std::collections::VecDeque;
 use std::sync::{Mutex, MutexGuard, PoisonError};
@@ -232,8 +232,8 @@ impl<'a> Filling<'a> {
             for row in &mut insert.rows {
                 tallies.row(table, row);
             }
-            if let Some(prefix) = &self.part.prefix {
-                report.prefixed += change_values(self.part, prefix, table, &mut insert.rows);
+            if self.part.prefix.is_some() {
+                report.prefixed += self.part.change_values(table, &mut insert.rows);
             }
             if is_table {
                 report.records += insert.rows.len() as u64;
@@ -320,32 +320,4 @@ fn taken(sent: bool) -> Result<()> {
 
 fn stopped() -> Trouble {
     Trouble::damaged("reading or writing records has stopped")
-}
-
-/// Changes the prefix in the values that carry it; gives how many.
-fn change_values(part: &Part, prefix: &Prefix, table: &Table, rows: &mut [Row]) -> u64 {
-    let carries = |column: &Column| {
-        // The counters of SQLite are named by their tables.
-        table.name == COUNTERS && column.name == "name"
-            || part.prefix_in.contains(&format!("{}.{}", table.name, column.name))
-    };
-    let places: Vec<usize> = table
-        .columns
-        .iter()
-        .enumerate()
-        .filter(|(_, column)| carries(column))
-        .map(|(place, _)| place)
-        .collect();
-    let mut changed = 0;
-    for row in rows.iter_mut().filter(|_| !places.is_empty()) {
-        for place in &places {
-            if let Value::Text(text) = &mut row[*place]
-                && let Some(rest) = text.strip_prefix(prefix.old.as_bytes())
-            {
-                *text = [prefix.new.as_bytes(), rest].concat();
-                changed += u64::from(table.name != COUNTERS);
-            }
-        }
-    }
-    changed
 }

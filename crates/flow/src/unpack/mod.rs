@@ -9,6 +9,7 @@ mod files;
 mod filling;
 mod in_place;
 mod keys;
+mod part;
 mod reconnecting;
 mod rejects;
 mod rows;
@@ -22,6 +23,7 @@ pub use before::look_before;
 pub(crate) use before::{refuse_foreign_tables, refuse_several_groups};
 pub use earlier::{Earlier, discard, mark, settle_earlier, settle_previews};
 pub use in_place::{Standing, set_aside, unpack_in_place};
+pub use part::Part;
 use rejects::Rejects;
 pub use rejects::{BadRecord, OnBadRecord};
 pub use still_named::StillNamed;
@@ -47,7 +49,7 @@ use crate::report::RewriteReport;
 use fernweh_core::archive::DatabaseManifest;
 use fernweh_core::rewrite::Rewriter;
 use fernweh_core::settings::Setting;
-use fernweh_core::sql::{Dialect, ObjectKind, Prefix, Statement};
+use fernweh_core::sql::{Dialect, ObjectKind, Statement};
 use fernweh_ports::{
     CameIn, DatabaseTarget, Direction, Halves, LeftOut, Progress, Result, Scope, Targets,
     TroubleKind, named,
@@ -102,33 +104,6 @@ pub struct UnpackOptions<'a> {
     /// The archive's bodies (routines, triggers, views, events) may run with all rights of the
     /// login: this folder has packed it itself, or the user says so.
     pub trusted: bool,
-}
-
-/// Which part of an archive is taken, and how.
-#[derive(Clone, Debug, Default)]
-pub struct Part {
-    /// Only some tables are taken.
-    pub some_tables: bool,
-    /// Only these files; the others at the destination stay. All without it.
-    pub files: Option<Patterns>,
-    /// The rows of the archive in tables as the destination has them.
-    pub rows_only: bool,
-    /// Tables that the archive does not hold are removed.
-    pub exactly: bool,
-    /// Tables under another prefix.
-    pub prefix: Option<Prefix>,
-    /// Columns whose values carry the prefix, as `table.column` of the archive.
-    pub prefix_in: Vec<String>,
-}
-
-impl Part {
-    /// The name of a table of the archive at the destination.
-    pub fn renamed(&self, dialect: Dialect, table: &str) -> String {
-        match &self.prefix {
-            Some(prefix) => prefix.rename_table(dialect, table),
-            None => table.to_owned(),
-        }
-    }
 }
 
 /// What was unpacked.

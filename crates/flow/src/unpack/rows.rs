@@ -7,7 +7,7 @@ use crate::archive::ArchiveReader;
 use crate::stream;
 use fernweh_core::archive::{DatabaseManifest, Member};
 use fernweh_core::record::is_of_engine;
-use fernweh_core::sql::{Dialect, ObjectKind, Statement, used, with_modes, write_structure};
+use fernweh_core::sql::{Dialect, ObjectKind, Statement, used, write_structure};
 use fernweh_ports::{DatabaseSource, DatabaseTarget, Result, Trouble};
 use std::collections::BTreeSet;
 
@@ -54,24 +54,14 @@ pub(super) fn archive_structure(
     about: &DatabaseManifest,
 ) -> Result<(Vec<Statement>, Afterwards)> {
     let before = read_structure(options, archive, about, &Member::Structure)?;
-    let Some(prefix) = &options.part.prefix else { return Ok((before, Afterwards::InArchive)) };
+    if options.part.prefix.is_none() {
+        return Ok((before, Afterwards::InArchive));
+    }
     let after = read_structure(options, archive, about, &Member::Afterwards)?;
-    let names = prefix.names(about.dialect, before.iter().chain(&after));
-    let renamed = |statements: Vec<Statement>| -> Result<Vec<Statement>> {
-        let mut schema = "public".to_owned();
-        let new = with_modes(&statements).map(|(modes, statement)| {
-            let new = prefix.statement(about.dialect, modes, statement, &names);
-            let mut new = new.map_err(|error| {
-                Trouble::damaged("a statement cannot be written for another prefix").because(error)
-            })?;
-            if about.dialect == Dialect::Postgres {
-                stream::qualify(&mut new, &mut schema);
-            }
-            Ok(new)
-        });
-        new.collect()
+    let renamed = |these: &[Statement], others: &[Statement]| {
+        options.part.statements(about.dialect, these, others)
     };
-    Ok((renamed(before)?, Afterwards::Known(renamed(after)?)))
+    Ok((renamed(&before, &after)?, Afterwards::Known(renamed(&after, &before)?)))
 }
 
 /// PostgreSQL: the sequences that belong to tables that are taken, if only some are; those
