@@ -41,7 +41,7 @@ fn measure(engine: Engine, articles: u64) {
             "{engine:?}, round {round}: {rows} records of both sides: compare {ours:.2} s, bare read \
              {floor:.2} s, ratio {:.2}; at most {} MB",
             ours / floor,
-            peak / 1000
+            peak / 1_000_000
         );
     }
 }

@@ -12,6 +12,7 @@ use fernweh_ports::{
 use serde::Serialize;
 use std::collections::BTreeMap;
 use std::sync::mpsc::{Receiver, SyncSender, sync_channel};
+use std::sync::{Arc, Mutex, PoisonError};
 
 /// Records that are handed over together.
 const PORTION: usize = 256;
@@ -148,6 +149,10 @@ fn label(statement: &Statement, text: &str) -> String {
 
 type Portion = Result<Vec<Row>>;
 
+fn next_of(queue: &Mutex<Receiver<Portion>>) -> Option<Portion> {
+    queue.lock().unwrap_or_else(PoisonError::into_inner).recv().ok()
+}
+
 /// The records of one table, both sides at once.
 fn records(
     one: &mut dyn DatabaseSource,
@@ -164,18 +169,33 @@ fn records(
         table.columns.iter().map(|column| place(&column.name)).collect();
     let places = &places;
     let mut matching = Matching::new(table);
+    let (send_raw, raw) = sync_channel::<Portion>(AHEAD);
     let (send_one, firsts) = sync_channel(AHEAD);
     let (send_other, seconds) = sync_channel(AHEAD);
-    std::thread::scope(|scope| {
-        scope.spawn(move || {
-            let mut rules = TableReport::new(options.rewriter, table);
-            read(one, table, &send_one, &mut |row| {
+    // Whoever takes portions holds the queue: once nobody does any more, its reader ends.
+    let raw = Arc::new(Mutex::new(raw));
+    let follow_rules = |raw: Arc<Mutex<Receiver<Portion>>>, to: SyncSender<Portion>| {
+        let mut rules = TableReport::new(options.rewriter, table);
+        while let Some(mut portion) = next_of(&raw) {
+            for row in portion.iter_mut().flatten() {
                 rules.row(table, row);
                 options.part.change_values(table, std::slice::from_mut(row));
                 let alone = row.iter_mut().zip(places).filter(|(_, place)| place.is_none());
                 alone.for_each(|(value, _)| *value = Value::Null);
-            });
-        });
+            }
+            if to.send(portion).is_err() {
+                return;
+            }
+        }
+    };
+    std::thread::scope(|scope| {
+        scope.spawn(move || read(one, table, &send_raw, &mut |_| {}));
+        // Rewriting costs more than reading; records find each other in whatever order they come.
+        for _ in 0..std::thread::available_parallelism().map_or(1, usize::from) {
+            let (raw, to) = (raw.clone(), send_one.clone());
+            scope.spawn(|| follow_rules(raw, to));
+        }
+        drop((raw, send_one));
         scope.spawn(move || {
             read(other, twin, &send_other, &mut |row| {
                 let mut take = |place: usize| std::mem::replace(&mut row[place], Value::Null);
@@ -183,7 +203,7 @@ fn records(
                 *row = ordered.collect();
             });
         });
-        meet(&firsts, &seconds, &mut matching, progress)
+        meet([firsts, seconds], &mut matching, progress)
     })?;
     Ok(matching.finish())
 }
@@ -210,23 +230,21 @@ fn read(
     let _ = to.send(last);
 }
 
-/// Takes portions of both sides in turn, so that none runs far ahead.
+/// Takes portions of both sides in turn, so that none runs far ahead. Where this ends early, nobody
+/// takes any more, and those who read end, too.
 fn meet(
-    firsts: &Receiver<Portion>,
-    seconds: &Receiver<Portion>,
+    sides: [Receiver<Portion>; 2],
     matching: &mut Matching<'_>,
     progress: &dyn Progress,
 ) -> Result<()> {
     let mut open = [true, true];
     while open[0] || open[1] {
         progress.go_on()?;
-        for (number, (from, side)) in
-            [(firsts, Side::First), (seconds, Side::Second)].into_iter().enumerate()
-        {
+        for (number, side) in [Side::First, Side::Second].into_iter().enumerate() {
             if !open[number] {
                 continue;
             }
-            let Ok(portion) = from.recv() else {
+            let Ok(portion) = sides[number].recv() else {
                 open[number] = false;
                 continue;
             };

@@ -74,10 +74,48 @@ pub(super) enum Side {
 }
 
 struct Waiting {
-    digest: u64,
+    row: Kept,
     /// Of records that are alike in every value: how many more there are.
     more: u32,
-    row: Option<Row>,
+}
+
+/// A record that waits. Whole ones are compared as they are, which is cheaper than a digest of each.
+enum Kept {
+    Whole(Row),
+    Digest(u64),
+}
+
+impl Kept {
+    fn weight(&self) -> usize {
+        match self {
+            Self::Whole(row) => weight(row),
+            Self::Digest(_) => 0,
+        }
+    }
+
+    fn is(&self, row: &[Value]) -> bool {
+        match self {
+            Self::Whole(kept) => same(kept, row),
+            Self::Digest(kept) => *kept == digest(row),
+        }
+    }
+
+    fn row(self) -> Option<Row> {
+        match self {
+            Self::Whole(row) => Some(row),
+            Self::Digest(_) => None,
+        }
+    }
+}
+
+/// Whether two records are the same to the bit, as their digests would be.
+fn same(one: &[Value], other: &[Value]) -> bool {
+    let mut each = one.iter().zip(other);
+    one.len() == other.len()
+        && each.all(|(one, other)| match (one, other) {
+            (Value::Real(one), Value::Real(other)) => one.to_bits() == other.to_bits(),
+            _ => one == other,
+        })
 }
 
 /// The matching of one table.
@@ -109,7 +147,6 @@ impl<'a> Matching<'a> {
     /// Takes a record of one side.
     pub fn take(&mut self, side: Side, row: Row) {
         let key = self.key_of(&row);
-        let digest = digest(&row);
         let (own, other) = match side {
             Side::First => (&mut self.first, &mut self.second),
             Side::Second => (&mut self.second, &mut self.first),
@@ -122,11 +159,12 @@ impl<'a> Matching<'a> {
                 return;
             }
             let counterpart = found.remove();
-            self.whole -= counterpart.row.as_deref().map_or(0, weight);
-            if counterpart.digest == digest {
+            self.whole -= counterpart.row.weight();
+            // Without a key the values themselves are the key.
+            if self.key.is_empty() || counterpart.row.is(&row) {
                 self.found.same += 1;
             } else {
-                self.differs(side, row, counterpart.row);
+                self.differs(side, row, counterpart.row.row());
             }
             return;
         }
@@ -137,10 +175,12 @@ impl<'a> Matching<'a> {
         match own.entry(key) {
             Entry::Occupied(mut alike) => alike.get_mut().more += 1,
             Entry::Vacant(free) => {
-                let weight = weight(&row);
-                let row = (self.whole + weight <= WHOLE).then_some(row);
-                self.whole += row.as_ref().map_or(0, |_| weight);
-                free.insert(Waiting { digest, more: 0, row });
+                let row = match self.whole + weight(&row) <= WHOLE {
+                    true => Kept::Whole(row),
+                    false => Kept::Digest(digest(&row)),
+                };
+                self.whole += row.weight();
+                free.insert(Waiting { row, more: 0 });
             }
         }
     }
@@ -190,7 +230,7 @@ impl<'a> Matching<'a> {
                 What::Missing => self.found.missing += count,
                 _ => self.found.extra += count,
             }
-            let rows = waiting.into_values().filter_map(|each| each.row);
+            let rows = waiting.into_values().filter_map(|each| each.row.row());
             let mut names: Vec<String> = rows.map(|row| self.table.record_name(&row)).collect();
             names.sort_by(|a, b| fernweh_ports::natural(a, b));
             let named = names.into_iter().map(|record| Record { record, what, cells: Vec::new() });

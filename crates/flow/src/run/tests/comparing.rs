@@ -3,6 +3,7 @@
 use super::*;
 use crate::compare::CompareReport;
 use crate::run::Compare;
+use fernweh_ports::{Failpoints, Unit};
 
 fn compared(desk: &Desk) -> CompareReport {
     let how = Compare { pages: None, ..Compare::everything(Vec::new()) };
@@ -57,4 +58,34 @@ fn whatever_digests_say_a_file_with_an_old_address_is_another_one() {
         assert_eq!((files.content, files.missing, files.extra), (1, 0, 0), "{old} {new}");
         assert_eq!(files.examples[0].path, "index.html");
     }
+}
+
+/// Stops once it has been told of some progress.
+#[derive(Default)]
+struct Stops(std::sync::atomic::AtomicBool);
+
+impl Failpoints for Stops {}
+
+impl Progress for Stops {
+    fn stage(&self, _: &str, _: Option<u64>, _: Unit) {}
+    fn advance(&self, _: u64) {
+        self.0.store(true, std::sync::atomic::Ordering::Relaxed);
+    }
+    fn done(&self, _: &str) {}
+    fn note(&self, _: &str) {}
+    fn stopping(&self) -> bool {
+        self.0.load(std::sync::atomic::Ordering::Relaxed)
+    }
+}
+
+#[test]
+fn a_comparison_that_is_interrupted_ends_however_much_is_left() {
+    let desk = Desk::new();
+    for site in [&desk.old, &desk.new] {
+        let table = rows((0..20_000).map(|number| (number, "dark sky")));
+        site.write(|state| drop(state.tables.insert("articles".to_owned(), table)));
+    }
+    let how = Compare { pages: None, files: false, ..Compare::everything(Vec::new()) };
+    let trouble = how.run(&desk.old, &desk.new, desk.around(&Stops::default())).unwrap_err();
+    assert_eq!(trouble.kind, TroubleKind::Interrupted);
 }
