@@ -127,6 +127,16 @@ impl Move<'_> {
     }
 }
 
+/// What a look at the moved site has given, or why it was not possible; only an interruption ends
+/// the move.
+fn tried<T>(looked: Result<T>) -> Result<(Option<T>, Option<String>)> {
+    match looked {
+        Ok(found) => Ok((Some(found), None)),
+        Err(trouble) if trouble.kind == TroubleKind::Interrupted => Err(trouble),
+        Err(trouble) => Ok((None, Some(trouble.to_string()))),
+    }
+}
+
 /// What tells the same move from another one; the version changes with the meaning of a field.
 #[derive(Serialize)]
 struct Identity<'a> {
@@ -290,25 +300,14 @@ impl Moving<'_> {
         // A site that cannot be scanned or compared has been moved all the same.
         if let (Some(how), Some(_)) = (&of.scan, of.to.url()) {
             self.stage(journal, report, Stage::Scanned, |report| {
-                match how.run(of.to, self.around) {
-                    Ok(scanned) => report.scanned = Some(scanned),
-                    Err(trouble) if trouble.kind == TroubleKind::Interrupted => {
-                        return Err(trouble);
-                    }
-                    Err(trouble) => report.not_scanned = Some(trouble.to_string()),
-                }
+                (report.scanned, report.not_scanned) = tried(how.run(of.to, self.around))?;
                 Ok(())
             })?;
         }
         if let Some(how) = &of.compare {
             self.stage(journal, report, Stage::Compared, |report| {
-                match how.run(of.from, of.to, self.around) {
-                    Ok(compared) => report.compared = Some(compared),
-                    Err(trouble) if trouble.kind == TroubleKind::Interrupted => {
-                        return Err(trouble);
-                    }
-                    Err(trouble) => report.not_compared = Some(trouble.to_string()),
-                }
+                let compared = how.run(of.from, of.to, self.around);
+                (report.compared, report.not_compared) = tried(compared)?;
                 Ok(())
             })?;
         }
