@@ -192,6 +192,7 @@ fn files(page: &mut Page, style: Style, found: &FileDifferences) {
 const SHOWN: usize = 12;
 
 fn pages(page: &mut Page, style: Style, report: &CompareReport, found: &PageDifferences) {
+    page.gap();
     if found.changing > 0 {
         let pages = counted(found.changing, "page has", "pages have");
         page.row("set apart", &format!("{pages} parts that change at every visit"));
@@ -207,7 +208,6 @@ fn pages(page: &mut Page, style: Style, report: &CompareReport, found: &PageDiff
     if found.is_empty() {
         return;
     }
-    page.gap();
     let mut parts = Vec::new();
     if found.differing > 0 {
         let verb = if found.differing == 1 { "differs" } else { "differ" };

@@ -5,9 +5,9 @@ use super::matching::{Matching, Side, TableDifferences};
 use crate::report::TableReport;
 use fernweh_core::record::{Row, Table, Value, is_of_engine};
 use fernweh_core::rewrite::Rewriter;
-use fernweh_core::sql::Statement;
+use fernweh_core::sql::{Dialect, Statement, is_same_structure, with_modes};
 use fernweh_ports::{
-    Counting, DatabaseSource, Progress, Result, SiteAccess, Trouble, Unit, counted,
+    Counting, DatabaseSource, Progress, Result, SiteAccess, Structure, Trouble, Unit, counted,
 };
 use serde::Serialize;
 use std::collections::BTreeMap;
@@ -76,12 +76,14 @@ pub(super) fn compare(
     }
     let dialect = overviews.0.dialect;
     if options.structure {
-        let every = |structure: &fernweh_ports::Structure| {
-            let all = structure.before.iter().chain(&structure.afterwards);
-            all.cloned().collect::<Vec<_>>()
+        let every = |structure: &Structure| {
+            let all: Vec<_> =
+                structure.before.iter().chain(&structure.afterwards).cloned().collect();
+            named(dialect, &all)
         };
         let firsts = options.part.statements(dialect, &every(&structures.0), &[])?;
-        report.objects = objects(&firsts, &every(&structures.1), options.rewriter);
+        let seconds = every(&structures.1);
+        report.objects = objects(dialect, &firsts, &seconds, options.rewriter);
     }
     let rows: BTreeMap<&str, u64> =
         overviews.1.tables.iter().map(|table| (table.name.as_str(), table.rows)).collect();
@@ -114,13 +116,28 @@ pub(super) fn compare(
     Ok(report)
 }
 
+/// Statements as an archive would hold them: read from their text, so that they know the names of
+/// what they make.
+fn named(dialect: Dialect, statements: &[Statement]) -> Vec<Statement> {
+    let each = with_modes(statements).map(|(modes, statement)| {
+        let read = statement.sql().map(|sql| Statement::parse(dialect, modes, sql.as_bytes()));
+        read.and_then(std::result::Result::ok).unwrap_or_else(|| statement.clone())
+    });
+    each.collect()
+}
+
 /// Objects by name; what the rules change in their texts is applied before.
-fn objects(one: &[Statement], other: &[Statement], rewriter: &Rewriter) -> Vec<Object> {
+fn objects(
+    dialect: Dialect,
+    one: &[Statement],
+    other: &[Statement],
+    rewriter: &Rewriter,
+) -> Vec<Object> {
     let named = |all: &[Statement], rewriter: Option<&Rewriter>| {
         let mut found: BTreeMap<String, String> = BTreeMap::new();
         for statement in all {
             let Some(sql) = statement.sql() else { continue };
-            let mut text = sql.split_whitespace().collect::<Vec<_>>().join(" ");
+            let mut text = unquoted(&sql.split_whitespace().collect::<Vec<_>>().join(" "));
             if let Some(rewriter) = rewriter {
                 let new = rewriter.look(text.as_bytes()).apply(text.as_bytes());
                 text = String::from_utf8_lossy(&new).into_owned();
@@ -132,9 +149,36 @@ fn objects(one: &[Statement], other: &[Statement], rewriter: &Rewriter) -> Vec<O
     let (one, other) = (named(one, Some(rewriter)), named(other, None));
     let missing = one.keys().filter(|name| !other.contains_key(*name)).map(|it| (it, "missing"));
     let extra = other.keys().filter(|name| !one.contains_key(*name)).map(|it| (it, "extra"));
-    let changed = one.iter().filter(|(name, text)| other.get(*name).is_some_and(|it| it != *text));
+    let differs =
+        |text: &str, it: &str| !is_same_structure(dialect, text.as_bytes(), it.as_bytes());
+    let changed =
+        one.iter().filter(|(name, text)| other.get(*name).is_some_and(|it| differs(text, it)));
     let all = missing.chain(extra).chain(changed.map(|(name, _)| (name, "changed")));
     all.map(|(object, what)| Object { object: object.clone(), what }).collect()
+}
+
+/// A statement without the quotes around names that need none.
+fn unquoted(text: &str) -> String {
+    let plain = |name: &str| {
+        name.starts_with(|c: char| c.is_ascii_lowercase() || c == '_')
+            && name.chars().all(|c| c.is_ascii_lowercase() || c.is_ascii_digit() || c == '_')
+    };
+    let mut out = String::with_capacity(text.len());
+    let mut rest = text;
+    while let Some((before, behind)) = rest.split_once('"') {
+        out.push_str(before);
+        match behind.split_once('"').filter(|(name, _)| plain(name)) {
+            Some((name, behind)) => {
+                out.push_str(name);
+                rest = behind;
+            }
+            None => {
+                out.push('"');
+                rest = behind;
+            }
+        }
+    }
+    out + rest
 }
 
 fn label(statement: &Statement, text: &str) -> String {
@@ -143,6 +187,7 @@ fn label(statement: &Statement, text: &str) -> String {
         Statement::Index { name, table, .. } => format!("index {name} of {table}"),
         Statement::View { name, .. } => format!("view {name}"),
         Statement::Trigger { name, table, .. } => format!("trigger {name} of {table}"),
+        Statement::ForeignKey { name, table, .. } => format!("foreign key {name} of {table}"),
         _ => text.chars().take(70).collect(),
     }
 }
@@ -258,4 +303,32 @@ fn meet(
         }
     }
     Ok(())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn only_names_that_need_quotes_keep_them() {
+        let text = "CREATE INDEX \"a_1\" ON \"Odd Name\" (\"b\", \"Ü\") WHERE c = '\"'";
+        let expected = "CREATE INDEX a_1 ON \"Odd Name\" (b, \"Ü\") WHERE c = '\"'";
+        assert_eq!(unquoted(text), expected);
+        assert_eq!(unquoted("a \"b"), "a \"b");
+    }
+
+    #[test]
+    fn where_a_counter_stands_is_no_difference_of_the_structure() {
+        let table = |counter: u64, kind: &str| {
+            let sql = format!(
+                "CREATE TABLE `a` (`id` {kind} NOT NULL AUTO_INCREMENT, PRIMARY KEY (`id`)) ENGINE=InnoDB AUTO_INCREMENT={counter}"
+            );
+            let modes = fernweh_core::sql::Modes::default();
+            vec![Statement::parse(Dialect::Mariadb, modes, sql.as_bytes()).unwrap()]
+        };
+        let rules = Rewriter::new(Vec::new()).unwrap();
+        let between = |a: &[Statement], b: &[Statement]| objects(Dialect::Mariadb, a, b, &rules);
+        assert_eq!(between(&table(7, "int"), &table(12, "int")), []);
+        assert_eq!(between(&table(7, "int"), &table(7, "bigint")).len(), 1);
+    }
 }
