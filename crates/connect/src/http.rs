@@ -121,14 +121,12 @@ impl Clients {
 }
 
 /// Header lines of answers that matter to whoever reads a page.
-const KEPT: [&str; 12] = [
+const KEPT: [&str; 10] = [
     "access-control-allow-origin",
     "content-disposition",
     "content-language",
     "content-length",
     "content-security-policy",
-    "etag",
-    "last-modified",
     "link",
     "refresh",
     "retry-after",

@@ -26,6 +26,7 @@ pub use endless::Endless;
 pub use report::{Folder, Limit, ScanReport, Total};
 pub use resume::ScanState;
 pub use since::Since;
+pub(crate) use site::path_of;
 
 use crawl::{Crawl, crawl};
 use fernweh_core::rewrite::Rewriter;

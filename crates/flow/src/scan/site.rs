@@ -30,3 +30,11 @@ impl Site<'_> {
 pub(super) fn key_of(address: &str) -> u64 {
     fragment_key(address)
 }
+
+/// What of an address is asked of its host.
+pub(crate) fn path_of(url: &Url) -> String {
+    match url.query() {
+        Some(query) => format!("{}?{query}", url.path()),
+        None => url.path().to_owned(),
+    }
+}

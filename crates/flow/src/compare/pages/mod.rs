@@ -9,6 +9,7 @@ mod seen;
 mod wording;
 
 use super::EXAMPLES;
+use crate::scan::path_of;
 use fernweh_core::digest::sha256;
 use fernweh_core::limits;
 use fernweh_core::rewrite::Rewriter;
@@ -427,13 +428,6 @@ impl fmt::Display for Picture {
             Self::Other => f.write_str("not a picture"),
             Self::Missing(why) => f.write_str(why),
         }
-    }
-}
-
-fn path_of(url: &Url) -> String {
-    match url.query() {
-        Some(query) => format!("{}?{query}", url.path()),
-        None => url.path().to_owned(),
     }
 }
 

@@ -134,15 +134,13 @@ pub(super) fn seen(
             seen.links.insert(to.into());
         }
     }
-    // The rules change addresses, and no element: links stand in the same order.
-    let (own_links, own_base, _) = if rules.is_some() {
-        read(&decoded.text)
-    } else {
-        (links.clone(), base.clone(), String::new())
-    };
+    // The rules change addresses, and no element: links stand in the same order. Where they change
+    // nothing, the page is not read again.
+    let own = (text != decoded.text).then(|| read(&decoded.text));
+    let (own_links, own_base) = own.as_ref().map_or((&links, &base), |own| (&own.0, &own.1));
     if own_links.len() == links.len() {
         for (own, link) in own_links.iter().zip(&links).filter(|(own, _)| is_picture(own)) {
-            let place = join(url, &own_base, own).filter(|from| from.host() == url.host());
+            let place = join(url, own_base, own).filter(|from| from.host() == url.host());
             if let (Some(mut from), Some(mut to)) = (place, join(as_if, &base, link)) {
                 from.set_fragment(None);
                 to.set_fragment(None);

@@ -19,7 +19,7 @@ use super::pace::{CEILING, Ended, GENTLE, Lane};
 use super::read::{Found, Read, User, Wanted, read};
 use super::report::Limit;
 use super::resume::Start;
-use super::site::{Site, key_of};
+use super::site::{Site, key_of, path_of};
 use super::store::{Class, Id, NONE, Reference, State, Store, Text};
 use super::titles::Titles;
 use fernweh_core::finding::Code;
@@ -484,13 +484,6 @@ impl Crawler<'_> {
         if let Some(when) = foreign.lane.due() {
             self.waiting.insert((when, host));
         }
-    }
-}
-
-fn path_of(url: &Url) -> String {
-    match url.query() {
-        Some(query) => format!("{}?{query}", url.path()),
-        None => url.path().to_owned(),
     }
 }
 
