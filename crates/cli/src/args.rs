@@ -16,6 +16,7 @@ The usual way, with two sites in fernweh.toml (fernweh init writes it):
   fernweh unpack ARCHIVE new --preview     what rewriting will change
   fernweh unpack ARCHIVE new               the new site, addresses rewritten
   fernweh scan new                         every page opened and checked
+  fernweh ready new --from old             can the domain be switched?
   fernweh undo new                         back, if something is wrong
 
 Or all of it at once: fernweh move old new
@@ -81,6 +82,7 @@ pub enum Command {
     Trace(commands::trace::TraceArgs),
     Compare(commands::compare::CompareArgs),
     Move(commands::moving::MoveArgs),
+    Ready(commands::ready::ReadyArgs),
     Undo(commands::undo::UndoArgs),
     Runs(commands::runs::RunsArgs),
     Tell(commands::tell::TellArgs),

@@ -23,6 +23,7 @@ mod plain_file;
 mod progress;
 mod prompt;
 mod render;
+mod resolvers;
 mod rules;
 mod run_log;
 mod saved_scan;
@@ -106,6 +107,7 @@ fn execute(context: &Context, command: &Command) -> fernweh_ports::Result<u8> {
         Command::Rewrite(args) => commands::rewrite::run(context, args),
         Command::Scan(args) => commands::scan::run(context, args),
         Command::Compare(args) => commands::compare::run(context, args),
+        Command::Ready(args) => commands::ready::run(context, args),
         Command::Trace(args) => commands::trace::run(context, args),
         Command::Move(args) => commands::moving::run(context, args),
         Command::Undo(args) => commands::undo::run(context, args),

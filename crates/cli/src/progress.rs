@@ -160,6 +160,8 @@ impl Pace {
             Unit::Entries => " entries",
             Unit::Pages => " pages",
             Unit::Keys => " keys",
+            Unit::Checks => " checks",
+            Unit::Servers => " servers",
         };
         let of = match (unit, total) {
             (Unit::Bytes, Some(total)) => size_of(done, total),
@@ -167,6 +169,10 @@ impl Pace {
             (_, Some(total)) => format!("{} of {}{name}", count(done), count(total)),
             (_, None) => format!("{}{name}", count(done)),
         };
+        // How fast few things are done says nothing.
+        if matches!(unit, Unit::Checks | Unit::Servers) {
+            return of;
+        }
         let speed = match unit {
             Unit::Bytes => format!("{}/s", size(rate as u64)),
             _ => format!("{}{name}/s", count(rate as u64)),

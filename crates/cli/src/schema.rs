@@ -1,13 +1,14 @@
 //! The JSON documents that commands print, as JSON Schema (draft 2020-12), made from their types.
 
 use crate::commands::{
-    completions::Script, init, runs, scan, sites::Sites, survey, tell::Told, trial, undo,
+    completions::Script, init, ready, runs, scan, sites::Sites, survey, tell::Told, trial, undo,
 };
 use crate::context::FORMAT;
 use crate::errors::Failed;
 use fernweh_flow::compare::CompareReport;
 use fernweh_flow::pack::PackReport;
 use fernweh_flow::preflight::Preflight;
+use fernweh_flow::ready::{ReadyReport, WatchReport};
 use fernweh_flow::rewrite::LiveReport;
 use fernweh_flow::rewrite_file::FileReport;
 use fernweh_flow::run::MoveReport;
@@ -58,6 +59,9 @@ pub fn schemas() -> Vec<(String, Value)> {
         of::<scan::Document<'_>>("scan", "fernweh scan"),
         of::<TraceReport>("trace", "fernweh trace"),
         of::<CompareReport>("compare", "fernweh compare"),
+        of::<ReadyReport>("ready", "fernweh ready"),
+        of::<WatchReport>("ready-watch", "fernweh ready --watch"),
+        of::<ready::StepsSet>("ready-steps", "fernweh ready --done, --open"),
         of::<MoveReport>("move", "fernweh move"),
         of::<undo::Outcome>("undo", "fernweh undo"),
         of::<runs::Listed>("runs", "fernweh runs"),

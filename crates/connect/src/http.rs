@@ -42,38 +42,90 @@ pub struct HttpSource {
 struct Clients {
     /// For the site itself.
     own: Client,
-    /// For whatever else: other ports of its host, other hosts.
+    /// For `http:` elsewhere.
+    plain: Client,
+    /// For `https:` elsewhere: other ports of its host, other hosts.
     others: Client,
     origin: Option<Origin>,
     login: Option<(String, String)>,
 }
 
+/// Where the hosts of a site are asked, whatever their names say.
+#[derive(Clone, Debug)]
+pub struct HostPlace {
+    /// The hosts.
+    pub hosts: Vec<String>,
+    /// Where `http:` addresses without a port are asked.
+    pub http: SocketAddr,
+    /// Where `https:` addresses without a port are asked.
+    pub https: SocketAddr,
+    /// Whether certificates are judged; where they are not, no login is sent.
+    pub judged: bool,
+}
+
 impl HttpSource {
     /// Prepares connections; nothing is fetched yet.
     pub fn new(options: &HttpOptions) -> Result<Self> {
-        let what = "cannot prepare the connection to the site";
+        let address = options.address.as_deref().map(socket_address).transpose()?;
+        // The port belongs to the site's own address alone.
+        let elsewhere = address.map(|address| SocketAddr::new(address.ip(), 0));
+        let hosts = std::slice::from_ref(&options.host);
+        let own = client(options, hosts, address, Judge::Of(&options.trust))?;
+        // Whoever is named for the site vouches for nobody else.
+        let others = client(options, hosts, elsewhere, Judge::Usual)?;
+        Self::with(options, own, others.clone(), others)
+    }
+
+    /// Prepares connections to a host, for several names.
+    pub fn at(options: &HttpOptions, place: &HostPlace) -> Result<Self> {
+        let judge = || match place.judged {
+            true => Judge::Of(&options.trust),
+            false => Judge::Nobody,
+        };
+        let plain = client(options, &place.hosts, Some(place.http), judge())?;
+        let secure = client(options, &place.hosts, Some(place.https), judge())?;
+        let is_plain = matches!(&options.origin, Some(Origin::Tuple(scheme, ..)) if scheme == "http");
+        let own = if is_plain { plain.clone() } else { secure.clone() };
+        let mut source = Self::with(options, own, plain, secure)?;
+        if !place.judged {
+            Arc::get_mut(&mut source.clients).expect("nobody has it yet").login = None;
+        }
+        Ok(source)
+    }
+
+    fn with(options: &HttpOptions, own: Client, plain: Client, others: Client) -> Result<Self> {
         let runtime = Builder::new_multi_thread()
             .worker_threads(2)
             .enable_all()
             .build()
-            .map_err(|error| Trouble::outside(what).because(error))?;
-        let address = options.address.as_deref().map(socket_address).transpose()?;
-        // The port belongs to the site's own address alone.
-        let elsewhere = address.map(|address| SocketAddr::new(address.ip(), 0));
+            .map_err(|error| Trouble::outside(UNPREPARED).because(error))?;
         let (origin, login) = (options.origin.clone(), options.login.clone());
-        let own = client(options, address, Some(&options.trust))?;
-        // Whoever is named for the site vouches for nobody else.
-        let others = client(options, elsewhere, None)?;
-        Ok(Self { clients: Arc::new(Clients { own, others, origin, login }), runtime })
+        Ok(Self { clients: Arc::new(Clients { own, plain, others, origin, login }), runtime })
     }
+}
+
+const UNPREPARED: &str = "cannot prepare the connection to the site";
+
+/// Who judges certificates.
+enum Judge<'a> {
+    /// This machine.
+    Usual,
+    /// This machine, and whoever is named for the site.
+    Of(&'a Trust),
+    /// Nobody: what is read is not trusted.
+    Nobody,
 }
 
 impl Clients {
     async fn get(&self, request: &PageRequest) -> std::result::Result<PageResponse, Failure> {
         // Another port or scheme of the same host may belong to anybody.
         let url = Url::parse(&request.url).ok();
-        let own = url.is_some_and(|url| Some(url.origin()) == self.origin);
-        let client = if own { &self.own } else { &self.others };
+        let own = url.as_ref().is_some_and(|url| Some(url.origin()) == self.origin);
+        let client = match own {
+            true => &self.own,
+            false if url.is_some_and(|url| url.scheme() == "http") => &self.plain,
+            false => &self.others,
+        };
         let asked = match request.body {
             Some(_) => client.get(&request.url),
             None => client.head(&request.url),
@@ -121,15 +173,18 @@ impl Clients {
 }
 
 /// Header lines of answers that matter to whoever reads a page.
-const KEPT: [&str; 10] = [
+const KEPT: [&str; 13] = [
     "access-control-allow-origin",
     "content-disposition",
     "content-language",
     "content-length",
     "content-security-policy",
+    "date",
     "link",
     "refresh",
     "retry-after",
+    "set-cookie",
+    "strict-transport-security",
     "x-frame-options",
     "x-robots-tag",
 ];
@@ -195,10 +250,10 @@ impl PageSource for HttpSource {
 
 fn client(
     options: &HttpOptions,
+    hosts: &[String],
     address: Option<SocketAddr>,
-    trust: Option<&Trust>,
+    judge: Judge<'_>,
 ) -> Result<Client> {
-    let what = "cannot prepare the connection to the site";
     let mut builder = Client::builder()
         .redirect(Policy::none())
         .connect_timeout(options.patience / 3)
@@ -206,18 +261,27 @@ fn client(
         .cookie_store(true)
         .user_agent(concat!("Fernweh/", env!("CARGO_PKG_VERSION")))
         .no_proxy();
-    if let Some(address) = address {
-        builder = builder.resolve(&options.host, address);
+    for (host, address) in hosts.iter().zip(address.into_iter().cycle()) {
+        builder = builder.resolve(host, address);
     }
-    if let Some(trust) = trust {
-        let mut tls = crate::tls::client(trust)?;
-        tls.alpn_protocols = vec![b"h2".to_vec(), b"http/1.1".to_vec()];
-        builder = builder.tls_backend_preconfigured(tls);
+    match judge {
+        Judge::Usual => {}
+        Judge::Of(trust) => {
+            let mut tls = crate::tls::client(trust)?;
+            tls.alpn_protocols = vec![b"h2".to_vec(), b"http/1.1".to_vec()];
+            builder = builder.tls_backend_preconfigured(tls);
+        }
+        Judge::Nobody => builder = builder.tls_danger_accept_invalid_certs(true),
     }
-    builder.build().map_err(|error| Trouble::outside(what).because(chain(&error)))
+    builder.build().map_err(|error| Trouble::outside(UNPREPARED).because(chain(&error)))
 }
 
-fn socket_address(text: &str) -> Result<SocketAddr> {
+/// An address, and perhaps a port; the port is 0 where none is named.
+///
+/// # Errors
+///
+/// Where it is none, and no host of this name is known.
+pub fn socket_address(text: &str) -> Result<SocketAddr> {
     let with_port = if text.parse::<std::net::IpAddr>().is_ok() || !text.contains(':') {
         (text, 0).to_socket_addrs()
     } else {

@@ -4,11 +4,13 @@
 #![forbid(unsafe_code)]
 #![warn(missing_docs)]
 
+pub mod certificate;
 pub mod ftp;
 pub mod http;
 pub mod local;
 pub mod mail;
 pub mod mariadb;
+pub mod names;
 mod part;
 pub mod postgres;
 mod present;

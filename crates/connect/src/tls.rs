@@ -69,9 +69,22 @@ pub(crate) fn client_of(
     versions: &[&'static rustls::SupportedProtocolVersion],
 ) -> Result<ClientConfig> {
     let provider = Arc::new(rustls::crypto::ring::default_provider());
-    let failed = |error: &dyn std::fmt::Display| {
-        Trouble::outside("cannot prepare an encrypted connection").because(error)
-    };
+    let builder = ClientConfig::builder_with_provider(provider)
+        .with_protocol_versions(versions)
+        .map_err(|error| unprepared(&error))?;
+    Ok(builder
+        .dangerous()
+        .with_custom_certificate_verifier(verifier(trust)?)
+        .with_no_client_auth())
+}
+
+fn unprepared(error: &dyn std::fmt::Display) -> Trouble {
+    Trouble::outside("cannot prepare an encrypted connection").because(error)
+}
+
+/// Who judges the certificates of a site's servers.
+pub(crate) fn verifier(trust: &Trust) -> Result<Arc<dyn ServerCertVerifier>> {
+    let provider = Arc::new(rustls::crypto::ring::default_provider());
     let own = match &trust.authority {
         Some(path) => Some(authority(path, provider.clone())?),
         None => None,
@@ -82,18 +95,26 @@ pub(crate) fn client_of(
         Err(_) if !trust.is_usual() => None,
         Err(_) => {
             let because = "this machine has no list of certificate authorities";
-            return Err(failed(&because).hint(
+            return Err(unprepared(&because).hint(
                 "install one (package ca-certificates), or set trust or authority for the site",
             ));
         }
     };
-    let pins = trust.pins.clone();
-    let verifier = Arc::new(Verifier { pins, own, usual, provider: provider.clone() });
-    let builder = ClientConfig::builder_with_provider(provider)
-        .with_protocol_versions(versions)
-        .map_err(|error| failed(&error))?;
-    Ok(builder.dangerous().with_custom_certificate_verifier(verifier).with_no_client_auth())
+    Ok(Arc::new(Verifier { pins: trust.pins.clone(), own, usual, provider }))
 }
+
+/// Whether all that is said against a certificate is that nobody known has signed it.
+pub(crate) fn is_unknown_signer(error: &Error) -> bool {
+    match error {
+        Error::InvalidCertificate(CertificateError::Other(other)) => {
+            other.0.to_string().starts_with(UNKNOWN_SIGNER)
+        }
+        other => is_unknown(Some(other)),
+    }
+}
+
+const UNKNOWN_SIGNER: &str =
+    "no authority that this machine trusts has signed the certificate";
 
 /// Who is vouched for by the authorities in a PEM file.
 fn authority(path: &Path, provider: Arc<CryptoProvider>) -> Result<Arc<WebPkiServerVerifier>> {
@@ -192,7 +213,7 @@ fn is_unknown(error: Option<&Error>) -> bool {
 fn in_words(error: Option<&Error>, name: &ServerName<'_>) -> String {
     let why = match error {
         Some(Error::InvalidCertificate(why)) if !is_unknown(error) => why,
-        _ => return "no authority that this machine trusts has signed the certificate".into(),
+        _ => return UNKNOWN_SIGNER.into(),
     };
     match why {
         CertificateError::NotValidForName | CertificateError::NotValidForNameContext { .. } => {

@@ -9,6 +9,7 @@
 pub mod address;
 pub mod archive;
 pub mod attributes;
+pub mod certificate;
 pub mod digest;
 pub mod entries;
 pub mod finding;

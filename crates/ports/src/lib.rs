@@ -5,8 +5,10 @@
 #![forbid(unsafe_code)]
 #![warn(missing_docs)]
 
+mod certificates;
 mod database;
 mod files;
+mod names;
 mod pages;
 mod pipe;
 mod progress;
@@ -15,6 +17,7 @@ mod swap;
 mod trouble;
 mod words;
 
+pub use certificates::{CertificateSource, ShownCertificate};
 pub use database::{
     Applied, Change, Counting, DatabaseEditor, DatabaseSource, DatabaseTarget, Direction,
     Fingerprint, InTheWay, KeyPosition, Lines, Overview, PacketLimit, Record, Refreshing, Refused,
@@ -24,12 +27,16 @@ pub use files::{
     Amount, Counts, FileEditor, FileId, FileSource, FileSwap, FileTarget, Held, LeftOut, NewFile,
     OpenFile, Probe, SETTLED, Stamp, WholeFile, in_turn, read_whole,
 };
+pub use names::{
+    NameAnswer, NameProblem, NameRecord, NameServer, NameSource, NameStatus, NameWay, RecordData,
+    RecordKind,
+};
 pub use pages::{
     Fetched, Fetching, PageProblem, PageRequest, PageResponse, PageSource, holds_addresses,
 };
 pub use pipe::{Inlet, Outlet, pipe};
 pub use progress::{Failpoints, Progress, Silent, Unit};
-pub use site::{CommandOutput, Editors, Halves, Keeper, SiteAccess, Targets};
+pub use site::{CommandOutput, Editors, Halves, HostAddress, Keeper, SiteAccess, Targets};
 pub use swap::{
     CameIn, ContentSwap, DatabaseSwap, NamedSql, ObjectId, Refit, SchemasSwap, SwapObjects,
     SwapSchema, SwapTable, TableMark, TablesSwap, foreign,

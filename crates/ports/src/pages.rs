@@ -99,7 +99,7 @@ pub type Fetched = Result<PageResponse, PageProblem>;
 pub type Fetching = Box<dyn FnOnce(Fetched) + Send>;
 
 /// Where pages come from.
-pub trait PageSource: Sync {
+pub trait PageSource: Send + Sync {
     /// Begins to fetch one page, and does not wait for it.
     fn begin(&self, request: PageRequest, done: Fetching);
 

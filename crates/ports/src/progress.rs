@@ -15,6 +15,10 @@ pub enum Unit {
     Pages,
     /// Keys of tables.
     Keys,
+    /// Checks.
+    Checks,
+    /// Servers.
+    Servers,
 }
 
 /// Where tests stop the program.

@@ -5,14 +5,15 @@
 //! line implements it from `fernweh.toml`; tests implement it in memory, with faults on demand.
 
 use crate::{
-    DatabaseEditor, DatabaseSource, DatabaseTarget, FileEditor, FileSource, FileTarget, NewFile,
-    PageSource, Result,
+    CertificateSource, DatabaseEditor, DatabaseSource, DatabaseTarget, FileEditor, FileSource,
+    FileTarget, NewFile, PageSource, Result,
 };
 use fernweh_core::address::WebAddress;
 use fernweh_core::archive::DatabaseLogin;
 use fernweh_core::settings::Setting;
 use serde::{Deserialize, Serialize};
 use std::collections::HashMap;
+use std::net::{IpAddr, SocketAddr};
 
 /// Which halves of a site take part: its database, its files, or both.
 #[derive(
@@ -92,6 +93,22 @@ pub struct CommandOutput {
     pub printed: String,
 }
 
+/// Where the host of a site is, whatever its name leads to.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct HostAddress {
+    /// Where `http:` addresses are asked.
+    pub http: SocketAddr,
+    /// Where `https:` addresses are asked.
+    pub https: SocketAddr,
+}
+
+impl HostAddress {
+    /// The host with the usual ports.
+    pub fn usual(ip: IpAddr) -> Self {
+        Self { http: SocketAddr::new(ip, 80), https: SocketAddr::new(ip, 443) }
+    }
+}
+
 /// All that an operation knows of a site.
 ///
 /// What is opened is opened when it is asked for, and each login is made once; a secret is
@@ -125,6 +142,10 @@ pub trait SiteAccess: Sync {
     fn folder_on_host(&self) -> Option<String>;
     /// Whether its host is named beside its domain, so that pages are asked of that host.
     fn names_host(&self) -> bool;
+    /// Where its host is: as configured, or where its files are.
+    fn host_address(&self) -> Result<Option<HostAddress>> {
+        Ok(None)
+    }
     /// Whether a login for HTTP is configured.
     fn has_login(&self) -> bool;
     /// The new value of a connection setting of this site, among all of its file; `None`
@@ -140,6 +161,21 @@ pub trait SiteAccess: Sync {
     fn editors(&self, halves: Halves) -> Result<Editors>;
     /// Where its pages are fetched.
     fn pages(&self) -> Result<Box<dyn PageSource>>;
+    /// Where pages of these hosts are fetched from one host, whatever their names lead to.
+    /// `judged` says whether certificates are; where they are not, no login is sent.
+    fn pages_at(
+        &self,
+        place: HostAddress,
+        hosts: &[String],
+        judged: bool,
+    ) -> Result<Box<dyn PageSource>> {
+        let _ = (place, hosts, judged);
+        self.pages()
+    }
+    /// Who fetches the certificates of its servers.
+    fn certificates(&self) -> Result<Box<dyn CertificateSource>> {
+        Err(crate::Trouble::usage("certificates are not fetched here"))
+    }
     /// What a shell of the site's host prints, if there is one that answers.
     fn ask_host(&self, command: &str) -> Option<String> {
         let _ = command;

@@ -9,8 +9,11 @@ mod check;
 mod fixture;
 mod hostile_ftp;
 mod hosts;
+mod issuing;
 mod memory;
 mod mysql;
+mod names;
+mod nginx;
 mod other_ftp;
 mod password_host;
 mod program;
@@ -27,10 +30,13 @@ pub use check::{
 pub use fixture::{Engine, Fixture, new_database, shared_server};
 pub use hostile_ftp::{Trick, hostile_ftp};
 pub use hosts::{FTP_LOGIN, FtpHost, SshHost};
+pub use issuing::{Issuing, Signer, Wanted};
 pub use memory::{
     Fault, Faults, Files, Killed, MemorySite, SiteState, Tables, Watcher, killed_or, rows,
 };
 pub use mysql::{Habits, MysqlMask, Version};
+pub use names::{NameWorld, ZoneText};
+pub use nginx::Nginx;
 pub use other_ftp::{FtpServer, OtherFtp};
 pub use password_host::{Asking, PasswordHost};
 pub use program::{Ran, Workspace};

@@ -8,7 +8,7 @@ use crate::exit::done;
 use crate::options::{SiteArgs, prefix};
 use crate::plain_file::plain_text;
 use crate::render::{compare_in_short, compared};
-use crate::run_log::RunLog;
+use crate::run_log::{Memory, RunLog};
 use crate::site::Site;
 use clap::{Args, ValueHint};
 use fernweh_flow::compare::Pages;
@@ -86,6 +86,7 @@ pub fn run(context: &Context, args: &CompareArgs) -> Result<u8> {
     let log = RunLog::begin(&config, &records, "compare", &format!("{} {}", from.name, to.name));
     let report = compare.run(&from, &to, context.around(&records))?;
     log.end(&from.name, &compare_in_short(&report));
+    Memory::of(&config, &records, &to.name).compared(&report);
     if let Some(path) = &args.report {
         document::write(path, &document::of_comparing(&report))?;
     }

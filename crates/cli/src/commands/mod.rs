@@ -9,6 +9,7 @@ pub mod init;
 pub mod manual;
 pub mod moving;
 pub mod pack;
+pub mod ready;
 pub mod rewrite;
 mod rewrite_file;
 pub mod runs;

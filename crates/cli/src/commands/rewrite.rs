@@ -10,7 +10,7 @@ use crate::exit::done;
 use crate::options::{Engine, Half, Layer, SiteArgs};
 use crate::render::{Page, counted, refused, rewriting};
 use crate::rules;
-use crate::run_log::RunLog;
+use crate::run_log::{Memory, RunLog};
 use crate::site::Site;
 use clap::{Args, ValueHint};
 use fernweh_core::rewrite::Rewriter;
@@ -119,7 +119,10 @@ pub fn run(context: &Context, args: &RewriteArgs) -> Result<u8> {
         None => context.print_done(&report, &page),
         Some(log) => {
             let addresses = counted(report.rewriting.replaced(), "address", "addresses");
-            log.end("preview", &format!("{addresses} would be rewritten"));
+            let words = format!("{addresses} would be rewritten");
+            log.end("preview", &words);
+            let fine = report.rewriting.replaced() == 0;
+            Memory::of(&config, &records, &site.name).previewed(fine, words);
             context.print(&report, &page);
         }
     }

@@ -4,8 +4,8 @@ mod errors;
 mod sections;
 
 pub use sections::{
-    AfterSection, Assist, BeforeSection, Content, PackSection, Passwords, RuleKind, RuleSection,
-    SiteSection, TellSection, UnpackSection,
+    AfterSection, Assist, BeforeSection, Content, PackSection, Passwords, ReadySection, RuleKind,
+    RuleSection, SiteSection, TellSection, UnpackSection,
 };
 
 use crate::plain_file::plain_text;

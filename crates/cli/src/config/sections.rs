@@ -32,10 +32,30 @@ pub struct Content {
     /// What is done after a move to one of the sites named by `into`.
     #[serde(default)]
     pub after: AfterSection,
+    /// What `fernweh ready` asks, and the steps of your own.
+    #[serde(default)]
+    pub ready: ReadySection,
     /// Who is told about a move.
     pub tell: Option<TellSection>,
     /// Where what was printed is kept.
     pub log: Option<LogSection>,
+}
+
+/// `[ready]`
+#[derive(Clone, Debug, Default, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub struct ReadySection {
+    /// The resolvers that are asked for names: addresses, a port may follow, or `machine` for
+    /// those of this machine; `machine` alone without it.
+    #[serde(default)]
+    pub resolvers: Vec<String>,
+    /// Where name servers are asked that are not reached at their own addresses, as
+    /// `{ "ns1.glimmer.example" = "192.0.2.53:5353" }`.
+    #[serde(default)]
+    pub servers: BTreeMap<String, String>,
+    /// Steps of your own, for the list at the end.
+    #[serde(default)]
+    pub steps: Vec<String>,
 }
 
 /// `[log]`
@@ -225,9 +245,14 @@ pub struct SiteSection {
     /// The host that is asked for pages in place of the one that the domain points to; a port may
     /// follow, as in `203.0.113.9:8443`.
     pub connect_to: Option<String>,
+    /// Where addresses of `http:` are asked, if `connect-to` names the port of `https:`.
+    pub connect_to_http: Option<String>,
     /// Whether this is where the public will find the site: only then a move says that the old
     /// address is to be redirected. Without it, a public address says so.
     pub r#final: Option<bool>,
+    /// Whether this is a copy that nobody should find: search engines are kept out of it.
+    #[serde(default)]
+    pub hidden: bool,
     /// The user of HTTP basic authentication.
     pub login: Option<String>,
     /// A certificate authority (PEM file) that is trusted for this site, too.

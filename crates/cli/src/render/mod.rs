@@ -2,6 +2,7 @@
 
 mod comparing;
 mod preflight;
+mod ready;
 mod rewriting;
 mod scanning;
 mod tracing;
@@ -10,6 +11,7 @@ mod unpacking;
 pub use comparing::{compare_in_short, compared, places, what_was_read};
 pub use fernweh_ports::{count, counted, size};
 pub use preflight::{amount, preflight};
+pub use ready::{ready_in_short, ready_text, watched_text};
 pub use rewriting::{in_context, rewriting};
 pub use scanning::{scan_in_short, within_site};
 pub use tracing::{trace_command, traced_place, traced_places};
@@ -173,16 +175,24 @@ impl Page {
                 Verdict::Warned => Paint::Doubt,
                 Verdict::Failed => Paint::Bad,
             };
-            let mut word = self.style.paint(paint, check.verdict.name());
-            word.push_str(&" ".repeat(9 - check.verdict.name().len()));
-            for line in wrapped(&safe(&check.what), self.style.width - LABEL - 9) {
-                self.text.push_str(&format!("{label:<LABEL$}{word}{line}\n"));
-                label = "";
-                word = " ".repeat(9);
-            }
+            self.worded(label, self.style.paint(paint, check.verdict.name()), 9, &check.what);
+            label = "";
             if let Some(hint) = &check.hint {
                 self.arrow(9, hint);
             }
+        }
+    }
+
+    /// A label, a word in a column of its own, and content that is wrapped beside it.
+    pub fn worded(&mut self, label: &str, word: String, wide: usize, content: &str) {
+        let mut label = label.to_owned();
+        let mut word = safe(&word);
+        word.push_str(&" ".repeat(wide.saturating_sub(columns(&word))));
+        for line in wrapped(&safe(content), self.style.width.saturating_sub(LABEL + wide)) {
+            self.text.push_str(format!("{label:<LABEL$}{word}{line}").trim_end());
+            self.text.push('\n');
+            label.clear();
+            word = " ".repeat(wide);
         }
     }
 

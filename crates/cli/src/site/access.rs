@@ -2,7 +2,8 @@
 
 use super::{DatabasePlace, Site, absolute, server_setting};
 use crate::hosts::{FilesPlace, Protocol};
-use fernweh_connect::http::{HttpOptions, HttpSource, PATIENCE};
+use fernweh_connect::certificate::CertificateProbe;
+use fernweh_connect::http::{HostPlace, HttpOptions, HttpSource, PATIENCE, socket_address};
 use fernweh_connect::local::{LocalEditor, LocalSource, LocalTarget};
 use fernweh_connect::mariadb::{MariadbEditor, MariadbSource, MariadbTarget};
 use fernweh_connect::postgres::{PostgresEditor, PostgresSource, PostgresTarget};
@@ -12,17 +13,19 @@ use fernweh_connect::sqlite::{
     SqliteKeeper, SqliteSource, SqliteTarget,
 };
 use fernweh_connect::ssh::shell_word;
-use fernweh_core::address::WebAddress;
+use fernweh_core::address::{Scheme, WebAddress};
 use fernweh_core::archive::DatabaseLogin;
 use fernweh_core::settings::{Role, Setting};
 use fernweh_ports::{
-    CommandOutput, DatabaseEditor, DatabaseSource, DatabaseTarget, Editors, FileEditor, FileSource,
-    FileTarget, Halves, Keeper, NewFile, PageSource, Result, SiteAccess, Targets, Trouble,
+    CertificateSource, CommandOutput, DatabaseEditor, DatabaseSource, DatabaseTarget, Editors,
+    FileEditor, FileSource, FileTarget, Halves, HostAddress, Keeper, NewFile, PageSource, Result,
+    SiteAccess, Targets, Trouble,
 };
 use std::collections::HashMap;
 use std::path::Path;
 use std::process::{Command, Stdio};
 use std::sync::PoisonError;
+use std::time::Duration;
 use url::Url;
 
 /// Carries a database file of another host over into the new files.
@@ -147,6 +150,19 @@ impl Site {
         };
         Ok(Some((user.clone(), password)))
     }
+
+    fn http_options(&self, patience: Duration) -> Result<HttpOptions> {
+        let host = self.url.as_ref().map(|url| url.host.clone()).unwrap_or_default();
+        let origin = self.url.as_ref().and_then(|url| Url::parse(&url.to_string()).ok());
+        Ok(HttpOptions {
+            host,
+            origin: origin.map(|url| url.origin()),
+            address: self.section.connect_to.clone(),
+            login: self.page_login()?,
+            trust: self.trust()?,
+            patience,
+        })
+    }
 }
 
 impl SiteAccess for Site {
@@ -227,6 +243,25 @@ impl SiteAccess for Site {
 
     fn names_host(&self) -> bool {
         self.section.connect_to.is_some()
+    }
+
+    fn host_address(&self) -> Result<Option<HostAddress>> {
+        let Some(text) = &self.section.connect_to else {
+            let Some(FilesPlace::Remote(place)) = &self.files else { return Ok(None) };
+            // A host that is not known under its name can still be asked for under another.
+            let found = socket_address(&place.host).ok();
+            return Ok(found.map(|found| HostAddress::usual(found.ip())));
+        };
+        let named = socket_address(text)?;
+        let mut at = HostAddress::usual(named.ip());
+        let is_plain = self.url.as_ref().is_some_and(|url| url.scheme == Scheme::Http);
+        if named.port() != 0 {
+            *(if is_plain { &mut at.http } else { &mut at.https }) = named;
+        }
+        if let Some(text) = &self.section.connect_to_http {
+            at.http = socket_address(text)?;
+        }
+        Ok(Some(at))
     }
 
     fn has_login(&self) -> bool {
@@ -317,16 +352,22 @@ impl SiteAccess for Site {
     }
 
     fn pages(&self) -> Result<Box<dyn PageSource>> {
-        let host = self.url.as_ref().map(|url| url.host.clone()).unwrap_or_default();
-        let origin = self.url.as_ref().and_then(|url| Url::parse(&url.to_string()).ok());
-        Ok(Box::new(HttpSource::new(&HttpOptions {
-            host,
-            origin: origin.map(|url| url.origin()),
-            address: self.section.connect_to.clone(),
-            login: self.page_login()?,
-            trust: self.trust()?,
-            patience: PATIENCE,
-        })?))
+        Ok(Box::new(HttpSource::new(&self.http_options(PATIENCE)?)?))
+    }
+
+    fn pages_at(
+        &self,
+        place: HostAddress,
+        hosts: &[String],
+        judged: bool,
+    ) -> Result<Box<dyn PageSource>> {
+        let HostAddress { http, https } = place;
+        let place = HostPlace { hosts: hosts.to_vec(), http, https, judged };
+        Ok(Box::new(HttpSource::at(&self.http_options(SOON)?, &place)?))
+    }
+
+    fn certificates(&self) -> Result<Box<dyn CertificateSource>> {
+        Ok(Box::new(CertificateProbe::new(&self.trust()?)?))
     }
 
     fn ask_host(&self, command: &str) -> Option<String> {
@@ -367,6 +408,9 @@ impl SiteAccess for Site {
         }
     }
 }
+
+/// How long an answer may take where many are asked for at once, and none may hold up the rest.
+const SOON: Duration = Duration::from_secs(10);
 
 /// Runs a command on this machine.
 fn run_here(command: &str, folder: &Path) -> Result<CommandOutput> {

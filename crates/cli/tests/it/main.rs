@@ -39,6 +39,7 @@ mod parts;
 mod php;
 mod programs;
 mod properties;
+mod ready;
 mod remote_sqlite;
 mod reports;
 mod scanning;

@@ -88,15 +88,12 @@ impl Records {
     }
 
     fn scan_state(&self, site: &str) -> PathBuf {
-        self.folder.join("scans").join(format!("{site}.json"))
+        self.state_of("scans", site)
     }
 
     /// Keeps what an interrupted scan of a site knew.
     pub fn keep_scan(&self, site: &str, state: &[u8]) -> Result<()> {
-        let path = self.scan_state(site);
-        let folder = self.folder.join("scans");
-        private_folder(&folder)?;
-        replace(&folder, &path, state)
+        self.keep_of("scans", site, state)
     }
 
     /// What is kept of a scan that was interrupted within the last day.
@@ -109,6 +106,22 @@ impl Records {
     /// Forgets it.
     pub fn forget_scan(&self, site: &str) {
         let _ = fs::remove_file(self.scan_state(site));
+    }
+
+    fn state_of(&self, kind: &str, site: &str) -> PathBuf {
+        self.folder.join(kind).join(format!("{site}.json"))
+    }
+
+    /// What is remembered of a site, of one kind.
+    pub(crate) fn kept_of(&self, kind: &str, site: &str) -> Option<Vec<u8>> {
+        fs::read(self.state_of(kind, site)).ok()
+    }
+
+    /// Remembers it.
+    pub(crate) fn keep_of(&self, kind: &str, site: &str, state: &[u8]) -> Result<()> {
+        let folder = self.folder.join(kind);
+        private_folder(&folder)?;
+        replace(&folder, &self.state_of(kind, site), state)
     }
 
     fn looks_list(&self) -> PathBuf {

@@ -5,6 +5,7 @@ use crate::journal::Records;
 use crate::scan::{ScanOptions, ScanReport, ScanState, scan};
 use fernweh_core::rewrite::Rewriter;
 use fernweh_ports::{Result, SiteAccess, Trouble};
+use std::cell::RefCell;
 use std::time::Duration;
 use url::Url;
 
@@ -48,6 +49,17 @@ impl ScanState for Kept<'_> {
     }
 }
 
+/// How many pages are remembered of a scan.
+const SAMPLE: usize = 3;
+
+/// Remembers some of the pages: not the first, which every site has, and none with a query.
+fn sample(pages: &RefCell<Vec<String>>, url: &Url) {
+    let mut pages = pages.borrow_mut();
+    if pages.len() < SAMPLE && url.query().is_none() && !url.path().ends_with('/') {
+        pages.push(url.path().to_owned());
+    }
+}
+
 /// A visitor waits this long and no longer.
 pub const SLOW: Duration = Duration::from_secs(3);
 
@@ -79,6 +91,7 @@ impl Scan {
         around.warn_of_earlier(site)?;
         let start = Url::parse(&format!("{url}/"))
             .map_err(|error| Trouble::usage("the site's url cannot be used").because(error))?;
+        let pages = RefCell::default();
         let options = ScanOptions {
             start,
             old: self.old.as_ref(),
@@ -90,9 +103,11 @@ impl Scan {
             time: self.time,
             slow: self.slow,
             state: Some(&Kept { records: around.records, site: name }),
-            visited: None,
+            visited: Some(&|url| sample(&pages, url)),
         };
-        scan(&options, &*site.pages()?, around.progress)
-            .map_err(|trouble| trouble.doing(format!("scanning {url}")))
+        let mut report = scan(&options, &*site.pages()?, around.progress)
+            .map_err(|trouble| trouble.doing(format!("scanning {url}")))?;
+        report.sample = pages.take();
+        Ok(report)
     }
 }

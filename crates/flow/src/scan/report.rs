@@ -73,6 +73,9 @@ pub struct ScanReport {
     pub interrupted: bool,
     /// The folders of the site.
     pub folders: Vec<Folder>,
+    /// Some of the pages that were read, as paths on their host.
+    #[serde(skip)]
+    pub sample: Vec<String>,
     /// How long it took, in seconds.
     pub seconds: f64,
     /// How much was found, by code.

@@ -11,6 +11,7 @@ use crate::exit::{DONE, REFUSED, done};
 use crate::options::{Half, SiteArgs};
 use crate::render::{Page, amount};
 use crate::rules;
+use crate::run_log::Memory;
 use crate::site::Site;
 use crate::tell::notify;
 use clap::{Args, ValueHint};
@@ -101,6 +102,9 @@ pub fn run(context: &Context, args: &MoveArgs) -> Result<u8> {
         context.print(&report, &plan);
         return Ok(if failed { REFUSED } else { DONE });
     }
+    let memory = Memory::of(&config, &records, &to.name);
+    report.scanned.iter().for_each(|scanned| memory.scanned(scanned));
+    report.compared.iter().for_each(|compared| memory.compared(compared));
     let text = text::moved(context, &report, &from, &to);
     let complete = is_complete(&report);
     let word = if complete { "done" } else { "done, and there is something to look at" };

@@ -11,7 +11,7 @@ use crate::exit::{DONE, FINDINGS, INCOMPLETE};
 use crate::options::SiteArgs;
 use crate::render::{Page, scan_in_short, trace_command, traced_place, traced_places};
 use crate::rules;
-use crate::run_log::RunLog;
+use crate::run_log::{Memory, RunLog};
 use crate::saved_scan::saved;
 use crate::site::Site;
 use clap::{Args, ValueEnum, ValueHint};
@@ -111,6 +111,7 @@ pub fn run(context: &Context, args: &ScanArgs) -> Result<u8> {
     let log = RunLog::begin(&config, &records, "scan", &site.name);
     let mut report = options(args, &config, &site)?.run(&site, context.around(&records))?;
     log.end(&report.start, &scan_in_short(&report));
+    Memory::of(&config, &records, &site.name).scanned(&report);
     let since = earlier.map(|earlier| Since::of(&report, earlier.findings));
     let traced = match args.trace && !report.findings.is_empty() {
         true => {

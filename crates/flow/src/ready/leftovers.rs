@@ -1,0 +1,148 @@
+//! What the last rewriting, scan and comparison of the site have left, and how old they are.
+
+use super::{Found, Looking, Looks, Topic};
+use crate::journal::{Run, RunState};
+use crate::outcome::{Of, Outcome};
+use fernweh_ports::Direction;
+
+pub(super) struct Leftovers;
+
+const TOPIC: Topic = Topic::Leftovers;
+
+impl Looks for Leftovers {
+    fn look(&self, at: &Looking<'_>) -> Vec<Found> {
+        let site = at.site.name();
+        let runs = at.runs();
+        let mut found = Vec::new();
+        if let Some(run) = runs.iter().find(|run| run.is_unfinished()) {
+            found.push(Found::failed(
+                TOPIC,
+                "unfinished",
+                format!("{} is unfinished: {}", run.header.command, run.header.run),
+                format!("finish it with the same command, or take it back: fernweh undo {site}"),
+            ));
+        }
+        let changed = last_change(&runs);
+        found.push(scan(at, changed));
+        found.extend(rewriting(at));
+        if let Some(from) = at.from {
+            found.extend(comparison(at, from.name(), changed));
+        }
+        found
+    }
+}
+
+/// When the site was changed last.
+fn last_change(runs: &[Run]) -> Option<&str> {
+    let done = runs.iter().find_map(|run| match run.steps.iter().rev().find_map(|step| match step {
+        crate::journal::Step::Done { at, .. } => Some(at.as_str()),
+        _ => None,
+    }) {
+        Some(at) => Some((run, at)),
+        None => None,
+    });
+    done.filter(|(run, _)| {
+        !matches!(run.state(), RunState::InPlace { direction: Direction::Back, .. })
+            || run.is_kept()
+    })
+    .map(|(_, at)| at)
+}
+
+fn is_older(look: &Outcome, changed: Option<&str>) -> bool {
+    changed.is_some_and(|changed| look.at.as_str() < changed)
+}
+
+/// How long ago something was, for people.
+fn ago(at: &Looking<'_>, moment: &str) -> String {
+    let then = moment.parse::<jiff::Timestamp>().map_or(at.now, |at| at.as_second());
+    let seconds = u32::try_from((at.now - then).max(0)).unwrap_or(u32::MAX);
+    format!("{} ago", super::heard::time_of(seconds))
+}
+
+fn scan(at: &Looking<'_>, changed: Option<&str>) -> Found {
+    let site = at.site.name();
+    let again = format!("fernweh scan {site}");
+    let Some(look) = at.outcome(Of::Scan) else {
+        return Found::warned(
+            TOPIC,
+            "never-scanned",
+            "the pages of the site were never scanned from here",
+            again,
+        );
+    };
+    let when = ago(at, &look.at);
+    let evidence = format!("scan of {}: {}", look.at, look.words);
+    let found = match (is_older(&look, changed), look.fine) {
+        (true, _) => Found::warned(
+            TOPIC,
+            "scan-outdated",
+            format!("the last scan ({when}) is older than the last change of the site"),
+            again,
+        ),
+        (false, true) => {
+            Found::passed(TOPIC, "scanned", format!("the last scan ({when}) found nothing wrong"))
+        }
+        (false, false) => Found::warned(
+            TOPIC,
+            "scan-found",
+            format!("the last scan ({when}) found: {}", look.words),
+            format!("correct what it found, then: {again}"),
+        ),
+    };
+    found.seen([evidence])
+}
+
+/// A preview of a rewriting that still finds old addresses.
+fn rewriting(at: &Looking<'_>) -> Option<Found> {
+    let site = at.site.name();
+    let look = at.outcome(Of::Rewriting)?;
+    let runs = at.runs();
+    let later = runs.iter().any(|run| run.header.started >= look.at);
+    if later {
+        return None;
+    }
+    let when = ago(at, &look.at);
+    let evidence = format!("rewrite of {}: {}", look.at, look.words);
+    let found = match look.fine {
+        true => Found::passed(
+            TOPIC,
+            "rewritten",
+            format!("the last preview of a rewriting ({when}) found no old address"),
+        ),
+        false => Found::warned(
+            TOPIC,
+            "addresses-left",
+            format!("the last preview of a rewriting ({when}) found: {}", look.words),
+            format!("fernweh rewrite {site} --apply"),
+        ),
+    };
+    Some(found.seen([evidence]))
+}
+
+fn comparison(at: &Looking<'_>, from: &str, changed: Option<&str>) -> Option<Found> {
+    let site = at.site.name();
+    let look = at.outcome(Of::Comparison(from))?;
+    let when = ago(at, &look.at);
+    let evidence = format!("comparison of {}: {}", look.at, look.words);
+    let again = format!("fernweh compare {from} {site}");
+    let found = match (is_older(&look, changed), look.fine) {
+        (true, _) => Found::warned(
+            TOPIC,
+            "comparison-outdated",
+            format!("the last comparison with {from} ({when}) is older than the last change"),
+            again,
+        ),
+        (false, true) => Found::passed(
+            TOPIC,
+            "compared",
+            format!("the last comparison with {from} ({when}) found no difference"),
+        ),
+        (false, false) => Found::warned(
+            TOPIC,
+            "differs",
+            format!("the last comparison with {from} ({when}) found: {}", look.words),
+            again,
+        ),
+    };
+    Some(found.seen([evidence]))
+}

@@ -1,0 +1,379 @@
+//! Whether a site's domain can be switched to its new host, and whether the switch has arrived:
+//! small checks, each with what was asked, of whom, and what came back.
+
+mod certificate;
+mod heard;
+mod kept;
+mod leftovers;
+mod mail;
+mod names;
+mod redirects;
+mod search;
+mod security;
+mod steps;
+mod time;
+mod watch;
+mod web;
+mod zone;
+
+pub use heard::{HostAnswer, Names, ResolverHeard, ServerHeard};
+pub use kept::{KeptReady, set_step};
+pub use steps::{Step, StepState, is_step, step_names};
+pub use watch::{Answer, Patience, WatchReport, watch};
+
+use crate::journal::{Records, Run};
+use crate::outcome::{Of, Outcome, outcome};
+use fernweh_core::address::{Scheme, WebAddress};
+use fernweh_core::finding::Verdict;
+use fernweh_ports::{HostAddress, NameSource, Progress, Result, SiteAccess, Trouble, Unit};
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+use std::collections::BTreeSet;
+use std::net::IpAddr;
+use std::time::Instant;
+use web::Web;
+
+/// What a check is about.
+#[derive(
+    Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, JsonSchema,
+)]
+#[serde(rename_all = "kebab-case")]
+pub enum Topic {
+    /// Where the names lead, and who says so.
+    Name,
+    /// The certificate that the host shows.
+    Certificate,
+    /// Other spellings of the address, and the old one.
+    Redirects,
+    /// What search engines are told.
+    Search,
+    /// What the last rewriting, scan and comparison have left.
+    Leftovers,
+    /// What the web server hands out, and how.
+    Security,
+    /// Where mail goes.
+    Mail,
+    /// The clock of the host.
+    Time,
+}
+
+impl Topic {
+    /// Every topic, in the order of the report.
+    pub const ALL: [Topic; 8] = [
+        Topic::Name,
+        Topic::Certificate,
+        Topic::Redirects,
+        Topic::Search,
+        Topic::Leftovers,
+        Topic::Security,
+        Topic::Mail,
+        Topic::Time,
+    ];
+
+    /// The stable name.
+    pub fn name(self) -> &'static str {
+        match self {
+            Topic::Name => "name",
+            Topic::Certificate => "certificate",
+            Topic::Redirects => "redirects",
+            Topic::Search => "search",
+            Topic::Leftovers => "leftovers",
+            Topic::Security => "security",
+            Topic::Mail => "mail",
+            Topic::Time => "time",
+        }
+    }
+}
+
+/// Which question is answered.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum Question {
+    /// Can the domain be switched?
+    Before,
+    /// Has the switch arrived?
+    After,
+}
+
+/// What one check came to.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct Found {
+    /// What it is about.
+    pub check: Topic,
+    /// A stable word for what was found.
+    pub code: String,
+    /// How it ended.
+    pub verdict: Verdict,
+    /// What was found, as a statement.
+    pub what: String,
+    /// What was asked, of whom, and what came back.
+    pub evidence: Vec<String>,
+    /// What to do, if something is to be done.
+    #[serde(rename = "try")]
+    pub hint: Option<String>,
+}
+
+impl Found {
+    fn new(verdict: Verdict, check: Topic, code: &str, what: impl Into<String>) -> Self {
+        let (code, what) = (code.into(), what.into());
+        Self { check, code, verdict, what, evidence: Vec::new(), hint: None }
+    }
+
+    fn passed(check: Topic, code: &str, what: impl Into<String>) -> Self {
+        Self::new(Verdict::Passed, check, code, what)
+    }
+
+    fn warned(check: Topic, code: &str, what: impl Into<String>, hint: impl Into<String>) -> Self {
+        Self { hint: Some(hint.into()), ..Self::new(Verdict::Warned, check, code, what) }
+    }
+
+    fn failed(check: Topic, code: &str, what: impl Into<String>, hint: impl Into<String>) -> Self {
+        Self { hint: Some(hint.into()), ..Self::new(Verdict::Failed, check, code, what) }
+    }
+
+    fn seen(mut self, evidence: impl IntoIterator<Item = String>) -> Self {
+        self.evidence.extend(evidence);
+        self
+    }
+}
+
+/// What was found, all in all.
+#[derive(Clone, Debug, Serialize, JsonSchema)]
+pub struct ReadyReport {
+    /// The site.
+    pub site: String,
+    /// Its address.
+    pub url: String,
+    /// The site that it takes the place of.
+    pub from: Option<String>,
+    /// The question that was answered.
+    pub question: Question,
+    /// Whether nothing failed.
+    pub ready: bool,
+    /// Whether search engines are kept out on purpose.
+    pub hidden: bool,
+    /// What was found.
+    pub checks: Vec<Found>,
+    /// What else is to be said of how it was looked.
+    pub notes: Vec<String>,
+    /// What only people can do, in order.
+    pub steps: Vec<Step>,
+    /// How long it took, in seconds.
+    pub seconds: f64,
+}
+
+impl ReadyReport {
+    /// How many checks ended so.
+    pub fn count(&self, verdict: Verdict) -> u64 {
+        self.checks.iter().filter(|found| found.verdict == verdict).count() as u64
+    }
+}
+
+/// What is asked.
+#[derive(Clone, Debug, Default)]
+pub struct Ready {
+    /// What the checks are about; all without it.
+    pub topics: Vec<Topic>,
+    /// The question; the one that fits what the names say without it.
+    pub question: Option<Question>,
+    /// Steps of the user's own.
+    pub steps: Vec<String>,
+    /// Whether search engines are to be kept out.
+    pub hidden: bool,
+    /// Whether the public is to find the site here.
+    pub is_final: bool,
+}
+
+/// What checks are about, and what they share.
+pub(crate) struct Looking<'a> {
+    site: &'a dyn SiteAccess,
+    from: Option<&'a dyn SiteAccess>,
+    /// What is remembered; nothing without a configuration.
+    records: Option<&'a Records>,
+    url: WebAddress,
+    /// Who stands for the names.
+    names: &'a Names,
+    /// The addresses of the new host, if they are known, …
+    new: BTreeSet<IpAddr>,
+    /// … and of the old one.
+    old: BTreeSet<IpAddr>,
+    question: Question,
+    hidden: bool,
+    /// The pages of the host, where it is known where to ask.
+    web: Option<Web<'a>>,
+    /// The moment, in seconds since 1970.
+    now: i64,
+    kept: &'a KeptReady,
+}
+
+impl Looking<'_> {
+    /// The hosts that are the site's, its own first.
+    fn hosts(&self) -> &[String] {
+        &self.names.hosts
+    }
+
+    /// The runs of the site, the newest first.
+    fn runs(&self) -> Vec<Run> {
+        let runs = self.records.map(|records| records.runs_of(self.site.name()));
+        runs.and_then(Result::ok).unwrap_or_default()
+    }
+
+    /// How the last look of a kind at the site ended.
+    fn outcome(&self, of: Of<'_>) -> Option<Outcome> {
+        outcome(self.records?, self.site.name(), of)
+    }
+
+    /// The host for people, as `203.0.113.9`.
+    fn shown(addresses: &BTreeSet<IpAddr>) -> String {
+        addresses.iter().map(ToString::to_string).collect::<Vec<_>>().join(", ")
+    }
+
+    /// The address of the old site, where it is another one.
+    fn old_url(&self) -> Option<&WebAddress> {
+        self.from?.url().filter(|url| !self.names.hosts.contains(&url.host))
+    }
+
+    fn is_secure(&self) -> bool {
+        self.url.scheme == Scheme::Https
+    }
+}
+
+/// A check.
+trait Looks: Sync {
+    fn look(&self, at: &Looking<'_>) -> Vec<Found>;
+}
+
+/// The checks by their topics.
+fn check_of(topic: Topic) -> &'static dyn Looks {
+    match topic {
+        Topic::Name => &names::Name,
+        Topic::Certificate => &certificate::Certificates,
+        Topic::Redirects => &redirects::Redirects,
+        Topic::Search => &search::Search,
+        Topic::Leftovers => &leftovers::Leftovers,
+        Topic::Security => &security::Security,
+        Topic::Mail => &mail::Mail,
+        Topic::Time => &time::Time,
+    }
+}
+
+impl Ready {
+    /// Looks.
+    pub fn run(
+        &self,
+        site: &dyn SiteAccess,
+        from: Option<&dyn SiteAccess>,
+        source: &dyn NameSource,
+        records: Option<&Records>,
+        progress: &dyn Progress,
+    ) -> Result<ReadyReport> {
+        let began = Instant::now();
+        let name = site.name();
+        let url = site.url().cloned().ok_or_else(|| {
+            Trouble::usage(format!("site {name} has no url"))
+                .hint(format!("set url in [site.{name}]"))
+        })?;
+        if url.host.parse::<IpAddr>().is_ok() || url.host.starts_with('[') {
+            return Err(Trouble::usage(format!("site {name} has no name, only an address"))
+                .because(format!("its url is {url}"))
+                .hint("ready looks where names lead; set the url that visitors will type"));
+        }
+        let topics = if self.topics.is_empty() { &Topic::ALL[..] } else { &self.topics };
+        progress.stage("asking", Some(topics.len() as u64 + 1), Unit::Checks);
+        let names = Names::gather(source, &url, from.and_then(SiteAccess::url));
+        progress.go_on()?;
+        progress.advance(1);
+        let place = site.host_address()?;
+        let new: BTreeSet<IpAddr> = place.iter().map(|place| place.https.ip()).collect();
+        let old = old_addresses(from, &names)?;
+        let question = self.question.unwrap_or_else(|| names.question(&new, &old));
+        let now = jiff::Timestamp::now().as_second();
+        let mut kept = records.map(|kept| KeptReady::load(kept, name)).unwrap_or_default();
+        kept.note(&names, &new, now);
+        let looking = Looking {
+            web: place_of(question, place, [&new, &old], &names)
+                .map(|place| Web::open(site, place, &names.hosts))
+                .transpose()?,
+            hidden: self.hidden,
+            site,
+            from,
+            records,
+            url: url.clone(),
+            names: &names,
+            new,
+            old,
+            question,
+            now,
+            kept: &kept,
+        };
+        let checks: Vec<Found> = std::thread::scope(|scope| {
+            let look = |topic: &Topic| {
+                let check = check_of(*topic);
+                scope.spawn(|| {
+                    let found = check.look(&looking);
+                    progress.advance(1);
+                    found
+                })
+            };
+            let looks: Vec<_> = topics.iter().map(look).collect();
+            looks.into_iter().flat_map(|look| look.join().unwrap_or_default()).collect()
+        });
+        progress.go_on()?;
+        let steps = match self.is_final && !self.hidden {
+            true => steps::steps(&looking, &checks, &self.steps),
+            false => steps::own_alone(&looking, &self.steps),
+        };
+        let was_unjudged = looking.web.as_ref().is_some_and(Web::was_unjudged);
+        let notes = was_unjudged.then(|| {
+            "pages were read although the certificate is not accepted; no login was sent".to_owned()
+        });
+        drop(looking);
+        kept.see(&steps, now);
+        if let Some(records) = records {
+            kept.save(records, name)?;
+        }
+        Ok(ReadyReport {
+            site: name.to_owned(),
+            url: url.to_string(),
+            from: from.map(|from| from.name().to_owned()),
+            question,
+            ready: checks.iter().all(|found| found.verdict != Verdict::Failed),
+            hidden: self.hidden,
+            checks,
+            notes: notes.into_iter().collect(),
+            steps,
+            seconds: began.elapsed().as_secs_f64(),
+        })
+    }
+}
+
+/// Where the old host is: as configured, or where its name leads, if that is another one.
+fn old_addresses(from: Option<&dyn SiteAccess>, names: &Names) -> Result<BTreeSet<IpAddr>> {
+    let Some(from) = from else { return Ok(BTreeSet::new()) };
+    match from.host_address()? {
+        Some(place) => Ok([place.http.ip(), place.https.ip()].into()),
+        None => Ok(names.old.as_ref().map(|old| old.addresses.clone()).unwrap_or_default()),
+    }
+}
+
+/// Where the site's pages are asked: of the new host before the switch; where the names lead
+/// afterwards, as visitors do.
+fn place_of(
+    question: Question,
+    place: Option<HostAddress>,
+    [new, old]: [&BTreeSet<IpAddr>; 2],
+    names: &Names,
+) -> Option<HostAddress> {
+    let led = names.own().map(|own| own.addresses.clone()).unwrap_or_default();
+    // That they lead to the old host says all about the switch, and nothing about the new one.
+    let leads_there = led.iter().any(|address| new.contains(address) || old.contains(address));
+    match (question, place) {
+        (Question::Before, Some(place)) => Some(place),
+        (Question::After, Some(place)) if leads_there || led.is_empty() => Some(place),
+        (Question::Before, None) => None,
+        (Question::After, _) => {
+            let first = led.iter().find(|address| address.is_ipv4()).or(led.first())?;
+            Some(HostAddress::usual(*first))
+        }
+    }
+}

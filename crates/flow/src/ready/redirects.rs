@@ -1,0 +1,408 @@
+//! Other spellings of the site's address, and the old one: each leads in one step, for good, to
+//! the same page of the site.
+
+use super::certificate::not_known;
+use super::web::{Web, told};
+use super::{Found, Looking, Looks, Topic};
+use crate::outcome::Of;
+use fernweh_core::address::WebAddress;
+use fernweh_core::page::{LinkKind, TextKind, decode, read_html};
+use fernweh_ports::{Fetched, HostAddress, PageProblem, SiteAccess};
+use std::collections::BTreeSet;
+use url::Url;
+
+pub(super) struct Redirects;
+
+const TOPIC: Topic = Topic::Redirects;
+/// Steps that are followed.
+const STEPS: usize = 6;
+/// A path that no site has, with a query.
+const MADE_UP: &str = "/fernweh-made-up/page?night=7&note=a%20b";
+/// Pages of the site that are tried beside it.
+const PAGES: usize = 3;
+
+impl Looks for Redirects {
+    fn look(&self, at: &Looking<'_>) -> Vec<Found> {
+        let Some(web) = &at.web else { return vec![not_known(at, TOPIC)] };
+        let paths = paths(at, web);
+        let mut found = Vec::new();
+        let mut starts: Vec<(String, bool)> = Vec::new();
+        for (number, host) in at.hosts().iter().enumerate() {
+            let is_own = number == 0;
+            let led = at.names.of_host(number).is_some_and(|answer| !answer.addresses.is_empty());
+            if !is_own && !led {
+                continue;
+            }
+            let port = at.url.port;
+            if at.is_secure() && port.is_none() {
+                starts.push((format!("http://{host}"), is_own));
+            }
+            if !is_own {
+                let port = port.map(|port| format!(":{port}")).unwrap_or_default();
+                starts.push((format!("{}://{host}{port}", at.url.scheme.name()), false));
+            }
+        }
+        found.extend(front(at, web));
+        let all: Vec<_> = std::thread::scope(|scope| {
+            let follow = |(start, _): &(String, bool)| {
+                let (start, paths) = (start.clone(), &paths);
+                scope.spawn(move || lands(at, web, &start, "", paths, false))
+            };
+            let all: Vec<_> = starts.iter().map(follow).collect();
+            all.into_iter().filter_map(|one| one.join().ok()).collect()
+        });
+        found.extend(all.into_iter().flatten());
+        if let (Some(old), Some(from), false) = (at.old_url(), at.from, at.is_before()) {
+            found.extend(old_ones(at, from, old, &paths));
+        }
+        found
+    }
+}
+
+/// Paths to try: of pages that the last scan opened, or that the first page links to.
+fn paths(at: &Looking<'_>, web: &Web<'_>) -> Vec<String> {
+    let scanned = at.outcome(Of::Scan);
+    let pages = scanned.map(|scan| scan.pages).unwrap_or_default();
+    let below = |path: &String| path.strip_prefix(at.url.path.as_str()).map(str::to_owned);
+    let mut paths: Vec<String> = pages.iter().filter_map(below).collect();
+    if paths.is_empty() {
+        paths = linked(at, web);
+    }
+    paths.truncate(PAGES);
+    if paths.is_empty() {
+        paths.push("/".into());
+    }
+    paths.push(MADE_UP.into());
+    paths
+}
+
+/// Pages to which the first page links, as paths below the site's folder.
+fn linked(at: &Looking<'_>, web: &Web<'_>) -> Vec<String> {
+    let Ok(front) = web.front(&at.url) else { return Vec::new() };
+    let Ok(base) = Url::parse(&format!("{}/", at.url)) else { return Vec::new() };
+    let text = decode(&front.body, front.charset.as_deref(), TextKind::Html);
+    let page = read_html(&text.text, false);
+    let mut paths = BTreeSet::new();
+    for link in page.links.iter().filter(|link| link.kind == LinkKind::Page) {
+        let Ok(to) = base.join(&link.address) else { continue };
+        if to.origin() == base.origin() && to.query().is_none() && to.path() != base.path() {
+            paths.extend(to.path().strip_prefix(at.url.path.as_str()).map(str::to_owned));
+        }
+    }
+    paths.into_iter().take(PAGES).collect()
+}
+
+/// Folders of the site from which the first page takes pictures, styles and the like.
+pub(super) fn linked_folders(at: &Looking<'_>, web: &Web<'_>) -> BTreeSet<Url> {
+    let Ok(front) = web.front(&at.url) else { return BTreeSet::new() };
+    let Ok(base) = Url::parse(&format!("{}/", at.url)) else { return BTreeSet::new() };
+    let text = decode(&front.body, front.charset.as_deref(), TextKind::Html);
+    let page = read_html(&text.text, false);
+    let parts = page.links.iter().filter(|link| link.kind.is_resource());
+    let folders = parts.filter_map(|link| base.join(&link.address).ok()?.join(".").ok());
+    let own = |url: &Url| url.origin() == base.origin() && url.path() != base.path();
+    folders.filter(own).take(4 * PAGES).collect()
+}
+
+/// What one address came to.
+struct Landing {
+    /// What is wrong with it.
+    faults: BTreeSet<Fault>,
+    /// Each step.
+    evidence: Vec<String>,
+}
+
+/// What is wrong with a redirect, the worst first.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+enum Fault {
+    Unreachable,
+    Loop,
+    Missing,
+    Elsewhere,
+    Path,
+    Query,
+    Temporary,
+    Chain,
+}
+
+impl Fault {
+    fn code(self) -> &'static str {
+        match self {
+            Fault::Unreachable => "unreachable",
+            Fault::Loop => "redirect-loop",
+            Fault::Missing => "redirect-missing",
+            Fault::Elsewhere => "redirect-elsewhere",
+            Fault::Path => "path-lost",
+            Fault::Query => "query-lost",
+            Fault::Temporary => "redirect-temporary",
+            Fault::Chain => "redirect-chain",
+        }
+    }
+
+    fn is_grave(self) -> bool {
+        !matches!(self, Fault::Temporary | Fault::Chain)
+    }
+
+    fn words(self, start: &str, to: &str) -> String {
+        match self {
+            Fault::Unreachable => format!("{start} does not answer"),
+            Fault::Loop => format!("{start} leads back to itself"),
+            Fault::Missing => format!("{start} does not lead to {to}"),
+            Fault::Elsewhere => format!("{start} leads to another place than {to}"),
+            Fault::Path => format!("{start} leads to {to}, but loses the path"),
+            Fault::Query => format!("{start} leads to {to}, but loses what follows `?`"),
+            Fault::Temporary => format!("{start} leads to {to}, but only for the time being"),
+            Fault::Chain => format!("{start} leads to {to} over more than one step"),
+        }
+    }
+
+    fn hint(self, at: &Looking<'_>) -> String {
+        let (site, from) = (at.site.name(), at.from.map(|from| from.name()));
+        let rules = match from {
+            Some(from) => format!("fernweh redirects {site} --from {from}"),
+            None => format!("fernweh redirects {site}"),
+        };
+        match self {
+            Fault::Unreachable => "let the web server answer there, or visitors see an error".into(),
+            Fault::Temporary => format!("use status 301 or 308: {rules}"),
+            Fault::Chain => format!("lead there at once: {rules}"),
+            _ => format!("correct the rules of the web server: {rules}"),
+        }
+    }
+}
+
+/// Where the address of a site begins, and what its pages are below.
+struct Goal<'a> {
+    url: &'a WebAddress,
+    origin: url::Origin,
+    /// Hosts on the way that are the site's, …
+    hosts: &'a [String],
+    /// … and where they are asked.
+    web: Option<&'a Web<'a>>,
+}
+
+impl<'a> Goal<'a> {
+    fn of(at: &'a Looking<'_>) -> Option<Self> {
+        let origin = Url::parse(&at.url.to_string()).ok()?.origin();
+        Some(Self { url: &at.url, origin, hosts: at.hosts(), web: at.web.as_ref() })
+    }
+}
+
+/// Follows an address to the site.
+fn follow(web: &Web<'_>, goal: &Goal<'_>, start: &Url, path: &str) -> Landing {
+    let mut landing = Landing { faults: BTreeSet::new(), evidence: Vec::new() };
+    let mut here = start.clone();
+    let mut before = vec![here.clone()];
+    let (mut steps, mut temporary) = (0, false);
+    loop {
+        let is_own = goal.hosts.iter().any(|host| here.host_str() == Some(host));
+        let fetched = goal.web.filter(|_| is_own).unwrap_or(web).head(&here);
+        landing.evidence.push(told(&here, &fetched));
+        let answer = match fetched {
+            Ok(answer) => answer,
+            Err(_) => {
+                landing.faults.insert(Fault::Unreachable);
+                return landing;
+            }
+        };
+        let next = match (answer.status, &answer.location) {
+            (301 | 302 | 303 | 307 | 308, Some(to)) => here.join(to).ok(),
+            _ => None,
+        };
+        let Some(next) = next else {
+            landing.faults.insert(Fault::Missing);
+            return landing;
+        };
+        steps += 1;
+        temporary |= !matches!(answer.status, 301 | 308);
+        if next.origin() == goal.origin {
+            landing.arrived(goal, &next, path, steps, temporary);
+            return landing;
+        }
+        if before.contains(&next) || steps >= STEPS {
+            landing.faults.insert(Fault::Loop);
+            return landing;
+        }
+        let host = next.host_str().unwrap_or_default();
+        let is_ours = goal.hosts.iter().any(|known| known == host);
+        if !is_ours && !before.iter().any(|one| one.host_str() == Some(host)) {
+            landing.faults.insert(Fault::Elsewhere);
+            return landing;
+        }
+        before.push(next.clone());
+        here = next;
+    }
+}
+
+impl Landing {
+    fn arrived(&mut self, goal: &Goal<'_>, to: &Url, path: &str, steps: usize, temporary: bool) {
+        let (path, query) = match path.split_once('?') {
+            Some((path, query)) => (path, Some(query)),
+            None => (path, None),
+        };
+        if to.path() != format!("{}{path}", goal.url.path) {
+            self.faults.insert(Fault::Path);
+        } else if to.query() != query {
+            self.faults.insert(Fault::Query);
+        }
+        if steps > 1 {
+            self.faults.insert(Fault::Chain);
+        }
+        if temporary {
+            self.faults.insert(Fault::Temporary);
+        }
+    }
+}
+
+/// Whether every path below `start` leads to the site.
+fn lands(
+    at: &Looking<'_>,
+    web: &Web<'_>,
+    start: &str,
+    folder: &str,
+    paths: &[String],
+    is_old: bool,
+) -> Vec<Found> {
+    let Some(goal) = Goal::of(at) else { return Vec::new() };
+    let to = at.url.origin();
+    let mut faults: Vec<(Fault, Vec<String>)> = Vec::new();
+    let mut first = Vec::new();
+    for path in paths {
+        let Ok(url) = Url::parse(&format!("{start}{folder}{path}")) else { continue };
+        let landing = follow(web, &goal, &url, path);
+        if first.is_empty() {
+            first.clone_from(&landing.evidence);
+        }
+        for fault in landing.faults {
+            if !faults.iter().any(|(known, _)| *known == fault) {
+                faults.push((fault, landing.evidence.clone()));
+            }
+        }
+        // What does not answer is not asked again and again.
+        if faults.iter().any(|(fault, _)| *fault == Fault::Unreachable) {
+            break;
+        }
+    }
+    if faults.is_empty() {
+        let code = if is_old { "old-redirect" } else { "redirect" };
+        let what = format!("{start} leads to {to} in one step, path and query kept");
+        return vec![Found::passed(TOPIC, code, what).seen(first)];
+    }
+    faults.sort();
+    let found = faults.into_iter().map(|(fault, evidence)| {
+        let what = fault.words(start, &to);
+        let hint = fault.hint(at);
+        let found = match fault.is_grave() {
+            true => Found::failed(TOPIC, fault.code(), what, hint),
+            false => Found::warned(TOPIC, fault.code(), what, hint),
+        };
+        found.seen(evidence)
+    });
+    found.collect()
+}
+
+/// Whether the site's own first page stays where it is.
+fn front(at: &Looking<'_>, web: &Web<'_>) -> Vec<Found> {
+    let Ok(start) = Url::parse(&format!("{}/", at.url)) else { return Vec::new() };
+    let front = web.front(&at.url);
+    let evidence = told(&start, front);
+    let answer = match front {
+        Ok(answer) => answer,
+        Err(problem) => return vec![silent(at, &start, problem).seen([evidence])],
+    };
+    let next = match (answer.status, &answer.location) {
+        (300..=399, Some(to)) => start.join(to).ok(),
+        _ => None,
+    };
+    match next {
+        Some(next) if next.origin() != start.origin() => vec![
+            Found::failed(
+                TOPIC,
+                "leads-away",
+                format!("{start} leads away, to {next}"),
+                match next.host_str() == Some(&at.url.host) {
+                    true => "visitors go round in circles: correct the rule of the web server",
+                    false => "correct the rule of the web server, or the url of the site",
+                },
+            )
+            .seen([evidence]),
+        ],
+        _ if answer.status >= 400 && answer.status != 401 => vec![
+            Found::failed(
+                TOPIC,
+                "front-broken",
+                format!("{start} answers with status {}", answer.status),
+                "open it in a browser and read the log of the web server",
+            )
+            .seen([evidence]),
+        ],
+        _ => Vec::new(),
+    }
+}
+
+fn silent(at: &Looking<'_>, start: &Url, problem: &PageProblem) -> Found {
+    let place = at.web.as_ref().map(|web| web.place.https).filter(|_| at.is_secure());
+    let place = place.map(|place| format!(" at {place}")).unwrap_or_default();
+    Found::failed(
+        TOPIC,
+        "front-silent",
+        format!("{start} does not answer{place}: {problem}"),
+        "check that the web server runs, and that connect-to is its address",
+    )
+}
+
+/// Whether the old site leads to the new one.
+fn old_ones(
+    at: &Looking<'_>,
+    from: &dyn SiteAccess,
+    old: &WebAddress,
+    paths: &[String],
+) -> Vec<Found> {
+    let led = at.names.old.clone().unwrap_or_default();
+    let place = match from.host_address() {
+        // The old name may have moved with the site.
+        Ok(Some(place))
+            if led.addresses.is_empty()
+                || led.addresses.iter().any(|address| {
+                    [place.http.ip(), place.https.ip()].contains(address)
+                }) =>
+        {
+            Some(place)
+        }
+        _ => None,
+    };
+    let new = || {
+        let web = at.web.as_ref()?;
+        led.addresses.contains(&web.place.https.ip()).then_some(web.place)
+    };
+    let usual = || led.addresses.iter().next().map(|ip| HostAddress::usual(*ip));
+    let Some(place) = place.or_else(new).or_else(usual) else {
+        return vec![Found::failed(
+            TOPIC,
+            "old-gone",
+            format!("the old address {old} leads nowhere: its name has no address"),
+            "keep the old name, and let it lead to a host that redirects",
+        )];
+    };
+    let twin = match old.host.strip_prefix("www.") {
+        Some(stem) => stem.to_owned(),
+        None => format!("www.{}", old.host),
+    };
+    let web = match Web::open(from, place, &[old.host.clone(), twin]) {
+        Ok(web) => web,
+        Err(trouble) => {
+            return vec![Found::failed(TOPIC, "not-looked-at", trouble.to_string(), "")];
+        }
+    };
+    let mut found = lands(at, &web, &old.origin(), &old.path, paths, true);
+    // An encrypted old address stands in many links, if there ever was one.
+    if old.port.is_none() && old.scheme.name() == "http" {
+        let secure = Url::parse(&format!("https://{}{}/", old.host, old.path));
+        let answers = |url: &Url| -> Option<Fetched> { Some(web.head(url)).filter(Result::is_ok) };
+        if secure.ok().and_then(|url| answers(&url)).is_some() {
+            let start = format!("https://{}", old.host);
+            found.extend(lands(at, &web, &start, &old.path, paths, true));
+        }
+    }
+    found
+}
