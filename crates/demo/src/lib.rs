@@ -9,6 +9,7 @@
 pub mod database;
 pub mod faults;
 pub mod host;
+pub mod names;
 pub mod server;
 pub mod site;
 

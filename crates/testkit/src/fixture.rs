@@ -190,6 +190,7 @@ impl Fixture {
                 https,
                 login: login.map(|(user, password)| (user.into(), password.into())),
                 port: 0,
+                ip: std::net::Ipv4Addr::LOCALHOST,
             };
             StandIn::start(options, &authority).expect("a stand-in host")
         };

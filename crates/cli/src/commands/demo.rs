@@ -10,6 +10,7 @@ use clap::{Args, ValueEnum, ValueHint};
 use fernweh_demo::database::{Failure, Place};
 use fernweh_demo::faults::PageFault;
 use fernweh_demo::host::{Authority, HostOptions, StandIn};
+use fernweh_demo::names::{Names, SERVER};
 use fernweh_demo::server::{PrivateServer, Server};
 use fernweh_demo::site::{ARTICLES, Build, DATABASE_FILE, build};
 use fernweh_demo::{NEW_URL, OLD_URL};
@@ -17,6 +18,7 @@ use fernweh_flow::run::{Rewrite, Scan, ready};
 use fernweh_ports::{Halves, Progress, Result, Trouble, named};
 use std::ffi::OsString;
 use std::fs;
+use std::net::Ipv4Addr;
 use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
 use std::time::{Duration, Instant};
@@ -69,6 +71,15 @@ impl Engine {
 
 const OLD_ROOT: &str = "old-host/htdocs";
 const NEW_ROOT: &str = "new-host/htdocs";
+const OLD_DOMAIN: &str = "glimmerpoint.example";
+const NEW_DOMAIN: &str = "glimmer-point.example";
+/// The hosts have addresses of their own, as in the world.
+const OLD_IP: Ipv4Addr = Ipv4Addr::new(127, 0, 0, 2);
+const NEW_IP: Ipv4Addr = Ipv4Addr::LOCALHOST;
+const READY: &str = "ready new --from old";
+/// The title of the step before which the domain is switched.
+const SWITCHED: &str =
+    "The records of the domain are changed, as its owner would do it. Has the switch arrived?";
 const ARCHIVE: &str = "glimmer.fernweh.tar";
 /// By this file a folder of an earlier demonstration is known.
 const MARKER: &str = "made-by-fernweh-demo";
@@ -111,10 +122,12 @@ pub fn run(context: &Context, args: &DemoArgs, program: Program<'_>) -> Result<u
         return Ok(DONE);
     }
     let authority = Authority::new().map_err(failed)?;
-    let old = stand_in(OLD_ROOT, "glimmerpoint.example", false, &authority)?;
-    let new = stand_in(NEW_ROOT, "www.glimmer-point.example", true, &authority)?;
+    let old = stand_in(OLD_ROOT, "glimmerpoint.example", OLD_IP, &authority)?;
+    let new = stand_in(NEW_ROOT, "www.glimmer-point.example", NEW_IP, &authority)?;
+    let domains = [(OLD_DOMAIN, OLD_IP), (NEW_DOMAIN, OLD_IP)];
+    let names = Names::start(&domains).map_err(failed)?;
     write("demo-authority.pem", &authority.certificate)?;
-    write("fernweh.toml", &configuration(&stage, &old, &new))?;
+    write("fernweh.toml", &configuration(&stage, &old, &new, &names))?;
     println!("The Glimmer Point Observatory moves from {OLD_URL}\nto {NEW_URL}.");
     println!(
         "Both hosts are stand-ins on this machine. Everything happens in\n{}",
@@ -133,7 +146,12 @@ pub fn run(context: &Context, args: &DemoArgs, program: Program<'_>) -> Result<u
         ("Is there anything left to rewrite?", "rewrite new".to_owned(), FINDINGS),
         ("Scan the old site …", "scan old --own-only".to_owned(), FINDINGS),
         ("… and the new one.", "scan new --own-only".to_owned(), FINDINGS),
+        ("Can the new domain be switched?", READY.to_owned(), DONE),
+        (SWITCHED, READY.to_owned(), FINDINGS),
     ] {
+        if title == SWITCHED {
+            names.switch(NEW_DOMAIN, NEW_IP).map_err(failed)?;
+        }
         println!("\n{}\n{title}\n\n$ fernweh {line}\n", "─".repeat(width.min(80)));
         let words = ["fernweh"].into_iter().chain(line.split(' '));
         let code = program(words.map(OsString::from).collect());
@@ -263,22 +281,27 @@ impl Stage {
     }
 }
 
-fn stand_in(root: &str, host: &str, https: bool, authority: &Authority) -> Result<StandIn> {
+fn stand_in(root: &str, host: &str, ip: Ipv4Addr, authority: &Authority) -> Result<StandIn> {
     let root = Path::new(root).to_owned();
     let root = std::path::absolute(&root).unwrap_or(root);
-    let options = HostOptions { root, host: host.into(), https, login: None, port: 0 };
+    let https = ip == NEW_IP;
+    let options = HostOptions { root, host: host.into(), https, login: None, port: 0, ip };
     StandIn::start(options, authority).map_err(failed)
 }
 
-fn configuration(stage: &Stage, old: &StandIn, new: &StandIn) -> String {
+fn configuration(stage: &Stage, old: &StandIn, new: &StandIn, names: &Names) -> String {
     format!(
-        "{}connect-to = \"{}\"\n\n{}connect-to = \"{}\"\nauthority  = \
-         \"demo-authority.pem\"\nfinal      = true\n\n{PACK}\n\
-         [[rule]]\nfrom = \"/home/keeper/htdocs\"\nto   = \"/srv/www/glimmer\"\ninto = [\"new\"]\n",
+        "{}connect-to = \"{}\"\n\n{}connect-to = \"{}\"\nconnect-to-http = \"{}\"\n\
+         authority  = \"demo-authority.pem\"\nfinal      = true\n\n{PACK}\n\
+         [[rule]]\nfrom = \"/home/keeper/htdocs\"\nto   = \"/srv/www/glimmer\"\ninto = [\"new\"]\n\n\
+         [ready]\nresolvers = [\"{}\"]\nservers   = {{ \"{SERVER}\" = \"{}\" }}\n",
         section(&stage.old, "old", OLD_URL, OLD_ROOT),
         old.address,
         section(&stage.new, "new", NEW_URL, NEW_ROOT),
         new.address,
+        new.address,
+        names.address,
+        names.address,
     )
 }
 

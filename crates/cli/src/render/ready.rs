@@ -115,7 +115,7 @@ fn next(report: &ReadyReport, typed: &Typed) -> String {
         (Question::Before, true) => {
             let from = report.from.as_ref().map(|from| format!(" --from {from}"));
             let from = from.unwrap_or_default();
-            format!("switch the domain, then: fernweh ready {name}{from} --watch")
+            format!("change the records of the domain, then: fernweh ready {name}{from} --watch")
         }
         (Question::After, true) if open > 0 => {
             format!("{steps} open; when one is done: fernweh ready {name} --done STEP")

@@ -17,7 +17,7 @@ use axum::response::Response;
 use hyper_util::rt::TokioIo;
 use hyper_util::service::TowerToHyperService;
 use render::Answer;
-use std::net::SocketAddr;
+use std::net::{Ipv4Addr, SocketAddr};
 use std::path::PathBuf;
 use std::sync::Arc;
 use tokio::net::{TcpListener, TcpStream};
@@ -35,8 +35,10 @@ pub struct HostOptions {
     pub https: bool,
     /// User and password of HTTP basic authentication.
     pub login: Option<(String, String)>,
-    /// The port on 127.0.0.1; 0 for any that is free.
+    /// The port; 0 for any that is free.
     pub port: u16,
+    /// The address of this machine.
+    pub ip: Ipv4Addr,
 }
 
 /// A running server; it ends when this is dropped.
@@ -56,8 +58,8 @@ impl StandIn {
     pub fn start(options: HostOptions, authority: &Authority) -> Result<Self, Failure> {
         let runtime =
             tokio::runtime::Builder::new_multi_thread().worker_threads(2).enable_all().build()?;
-        let acceptor = TlsAcceptor::from(authority.serve(&[&options.host])?);
-        let listener = runtime.block_on(TcpListener::bind(("127.0.0.1", options.port)))?;
+        let acceptor = TlsAcceptor::from(authority.serve(&[&options.host, &twin(&options.host)])?);
+        let listener = runtime.block_on(TcpListener::bind((options.ip, options.port)))?;
         let address = listener.local_addr()?;
         let credentials =
             options.login.as_ref().map(|(user, password)| base64(&format!("{user}:{password}")));
@@ -123,6 +125,15 @@ fn refuse(
 ) -> Option<Response> {
     let named = headers.get(header::HOST).and_then(|host| host.to_str().ok()).unwrap_or_default();
     let host = named.split(':').next().unwrap_or_default();
+    let query_of = |query: &str| match query.is_empty() {
+        true => String::new(),
+        false => format!("?{query}"),
+    };
+    if host == twin(&site.options.host) {
+        let scheme = if site.options.https { "https" } else { "http" };
+        let to = format!("{scheme}://{}{path}{}", site.options.host, query_of(query));
+        return Some(respond(Answer::redirect(301, &to)));
+    }
     if host != site.options.host {
         return Some(respond(Answer::text(421, "This host serves another site.")));
     }
@@ -136,10 +147,15 @@ fn refuse(
         }
     }
     if site.options.https && !secure {
-        let query = if query.is_empty() { String::new() } else { format!("?{query}") };
-        return Some(respond(Answer::redirect(301, &format!("https://{named}{path}{query}"))));
+        let to = format!("https://{named}{path}{}", query_of(query));
+        return Some(respond(Answer::redirect(301, &to)));
     }
     None
+}
+
+/// The same host with or without `www.`
+fn twin(host: &str) -> String {
+    host.strip_prefix("www.").map_or_else(|| format!("www.{host}"), str::to_owned)
 }
 
 fn respond(answer: Answer) -> Response {

@@ -248,9 +248,16 @@ fn summary(at: &Looking<'_>, fine: &[(String, Certificate, String)]) -> Vec<Foun
     let names: Vec<&str> = fine.iter().map(|(name, ..)| name.as_str()).collect();
     let until = fine.iter().map(|(_, certificate, _)| certificate.until).min().unwrap_or(first.until);
     let days = (until - at.now) / DAY;
+    let left = match days {
+        ..1000 => format!("{days} days left"),
+        _ => format!("valid until {}", day(until)),
+    };
+    let names = match names.len() == at.hosts().len() {
+        true => at.hosts_shown(),
+        false => names.join(" and "),
+    };
     let what = format!(
-        "the certificate covers {}; {days} days left ({}, {})",
-        names.join(" and "),
+        "the certificate covers {names}; {left} ({}, {})",
         first.key,
         first.signature
     );

@@ -113,7 +113,6 @@ impl Names {
         let hosts = vec![url.host.clone(), twin];
         let resolvers = source.resolvers();
         let old = old.map(|old| &old.host).filter(|host| !hosts.contains(host));
-        // The first that answers is asked where the zone is.
         let (heard, zone, old) = std::thread::scope(|scope| {
             let heard: Vec<_> = resolvers
                 .iter()
@@ -130,6 +129,12 @@ impl Names {
             let heard = heard.into_iter().filter_map(|heard| heard.join().ok()).collect();
             (heard, zone, old.and_then(|old| old.join().ok().flatten()))
         });
+        // A zone above that knows none of them is not the site's: the domain is not there.
+        let knows = |zone: &Zone| {
+            let mut said = zone.speakers().flat_map(|heard| &heard.hosts).peekable();
+            said.peek().is_none() || !said.all(|answer| answer.is_missing)
+        };
+        let zone = zone.filter(knows);
         let twin_is_usual =
             zone.as_ref().is_some_and(|zone| zone.apex == stem) || url.host != stem;
         let mut names = Self { hosts, twin_is_usual, zone, resolvers: heard, old };

@@ -228,6 +228,16 @@ impl Looking<'_> {
         addresses.iter().map(ToString::to_string).collect::<Vec<_>>().join(", ")
     }
 
+    /// The hosts for people.
+    fn hosts_shown(&self) -> String {
+        let own = &self.url.host;
+        match self.hosts().len() {
+            1 => own.clone(),
+            _ if own.starts_with("www.") => format!("{own} (with and without www)"),
+            _ => format!("{own} (without and with www)"),
+        }
+    }
+
     /// The address of the old site, where it is another one.
     fn old_url(&self) -> Option<&WebAddress> {
         self.from?.url().filter(|url| !self.names.hosts.contains(&url.host))

@@ -3,6 +3,7 @@
 use super::heard::{HostAnswer, ServerHeard, time_of};
 use super::zone::{Server, Zone};
 use super::{Found, Looking, Looks, Question, Topic};
+use fernweh_core::finding::Verdict;
 use fernweh_ports::{NameStatus, named};
 use std::collections::{BTreeMap, BTreeSet};
 use std::net::IpAddr;
@@ -34,12 +35,7 @@ impl Looks for Name {
             return found;
         }
         found.extend(agreement(at, zone));
-        for (number, _) in at.hosts().iter().enumerate() {
-            let is_own = number == 0;
-            if let Some(answer) = at.names.of_host(number) {
-                found.extend(leads(at, &answer, is_own));
-            }
-        }
+        found.extend(all_lead(at));
         if at.question == Question::Before {
             found.extend(lives(at));
         } else {
@@ -265,6 +261,27 @@ impl Looking<'_> {
     pub(super) fn is_before(&self) -> bool {
         self.question == Question::Before
     }
+}
+
+/// Where the hosts lead; where all of them lead to one place, in one line.
+fn all_lead(at: &Looking<'_>) -> Vec<Found> {
+    let answers: Vec<HostAnswer> =
+        at.hosts().iter().enumerate().filter_map(|(number, _)| at.names.of_host(number)).collect();
+    let of = |(number, answer): (usize, &HostAnswer)| leads(at, answer, number == 0);
+    let mut found: Vec<Vec<Found>> = answers.iter().enumerate().map(of).collect();
+    let is_passed = |all: &Vec<Found>| matches!(&all[..], [one] if one.verdict == Verdict::Passed);
+    if let [first, second] = &answers[..]
+        && first.addresses == second.addresses
+        && found.iter().all(is_passed)
+    {
+        let evidence = found.pop().unwrap_or_default().into_iter().flat_map(|one| one.evidence);
+        let evidence: Vec<String> = evidence.collect();
+        if let Some(one) = found.first_mut().and_then(|all| all.first_mut()) {
+            one.what = one.what.replacen(&first.host, &at.hosts_shown(), 1);
+            one.evidence.extend(evidence);
+        }
+    }
+    found.concat()
 }
 
 /// Where one host leads.

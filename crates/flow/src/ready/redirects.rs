@@ -6,6 +6,7 @@ use super::web::{Web, told};
 use super::{Found, Looking, Looks, Topic};
 use crate::outcome::Of;
 use fernweh_core::address::WebAddress;
+use fernweh_core::finding::Verdict;
 use fernweh_core::page::{LinkKind, TextKind, decode, read_html};
 use fernweh_ports::{Fetched, HostAddress, PageProblem, SiteAccess};
 use std::collections::BTreeSet;
@@ -51,7 +52,7 @@ impl Looks for Redirects {
             let all: Vec<_> = starts.iter().map(follow).collect();
             all.into_iter().filter_map(|one| one.join().ok()).collect()
         });
-        found.extend(all.into_iter().flatten());
+        found.extend(together(at, all.into_iter().flatten().collect()));
         if let (Some(old), Some(from), false) = (at.old_url(), at.from, at.is_before()) {
             found.extend(old_ones(at, from, old, &paths));
         }
@@ -252,6 +253,22 @@ impl Landing {
             self.faults.insert(Fault::Temporary);
         }
     }
+}
+
+/// What is as it should be, in one line.
+fn together(at: &Looking<'_>, found: Vec<Found>) -> Vec<Found> {
+    let (passed, mut other): (Vec<Found>, Vec<Found>) =
+        found.into_iter().partition(|one| one.verdict == Verdict::Passed);
+    if !passed.is_empty() {
+        let starts: Vec<&str> =
+            passed.iter().filter_map(|one| one.what.split(' ').next()).collect();
+        let verb = if starts.len() == 1 { "leads" } else { "lead" };
+        let (starts, to) = (starts.join(", "), at.url.origin());
+        let what = format!("{starts} {verb} to {to} in one step, path and query kept");
+        let evidence = passed.into_iter().flat_map(|one| one.evidence);
+        other.push(Found::passed(TOPIC, "redirect", what).seen(evidence));
+    }
+    other
 }
 
 /// Whether every path below `start` leads to the site.

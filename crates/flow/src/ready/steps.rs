@@ -4,6 +4,7 @@
 use super::heard::time_of;
 use super::names::{Whose, whose};
 use super::{Found, Looking, Topic};
+use crate::journal::Run;
 use fernweh_core::finding::Verdict;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
@@ -39,8 +40,8 @@ struct List<'a> {
 }
 
 impl List<'_> {
-    /// Adds a step that may have been seen to be done.
-    fn add(&mut self, step: &str, seen: bool, what: impl Into<String>) {
+    /// Adds a step that may have been seen to be done: what is to be done, and what was.
+    fn add(&mut self, step: &str, seen: bool, to_do: impl Into<String>, was: impl Into<String>) {
         let kept = self.at.kept;
         let (state, since) = match (seen, kept.done.get(step)) {
             (true, _) => {
@@ -51,12 +52,13 @@ impl List<'_> {
             (false, Some(at)) => (StepState::Done, Some(at.clone())),
             (false, None) => (StepState::Open, None),
         };
-        self.steps.push(Step { step: step.into(), what: what.into(), state, since });
+        let what = if state == StepState::Open { to_do.into() } else { was.into() };
+        self.steps.push(Step { step: step.into(), what, state, since });
     }
 
     fn own(&mut self, own: &[String]) {
         for what in own {
-            self.add(&name_of(what), false, what);
+            self.add(&name_of(what), false, what, what);
         }
     }
 }
@@ -114,6 +116,7 @@ pub(super) fn steps(at: &Looking<'_>, checks: &[Found], own: &[String]) -> Vec<S
     let is_new = whose(at, &led.addresses) == Whose::New;
     let apex = at.names.zone.as_ref().map_or(at.url.stem_host(), |zone| zone.apex.as_str());
     let moves = from.url().is_some_and(|old| at.names.hosts.contains(&old.host));
+    let hosts = at.hosts_shown();
     if moves {
         list.add(
             "transfer",
@@ -122,19 +125,18 @@ pub(super) fn steps(at: &Looking<'_>, checks: &[Found], own: &[String]) -> Vec<S
                 "if {apex} goes to another registrar, too: unlock it and ask for its transfer \
                  code; a domain stays put for 60 days after it was bought or transferred"
             ),
+            format!("{apex} is at its registrar"),
         );
     }
     let lived = led.seconds.unwrap_or(0);
-    if !is_new || at.kept.done.contains_key("time-to-live") {
+    if !is_new {
         let fine = !checks.iter().any(|found| found.code.starts_with("time-to-live-"));
+        let now = time_of(lived);
         list.add(
             "time-to-live",
             fine && lived > 0,
-            format!(
-                "lower the time to live of {} to 300 s (now {})",
-                at.hosts().join(" and "),
-                time_of(lived)
-            ),
+            format!("lower the time to live of {hosts} to 300 s (now {now}), at its name servers"),
+            format!("the time to live of {hosts} is {now}"),
         );
     }
     if at.is_secure() {
@@ -144,14 +146,20 @@ pub(super) fn steps(at: &Looking<'_>, checks: &[Found], own: &[String]) -> Vec<S
         list.add(
             "certificate",
             looked && fine,
-            format!("order a certificate for {} at the new host", at.hosts().join(" and ")),
+            format!("order a certificate for {hosts} at the new host"),
+            format!("the new host has a certificate for {hosts}"),
         );
     }
-    list.add("records", is_new, records(at));
+    let new = match at.new.is_empty() {
+        true => "the new host".to_owned(),
+        false => format!("the new host ({})", super::Looking::shown(&at.new)),
+    };
+    list.add("records", is_new, records(at), format!("{hosts} leads to {new}"));
     if let Some(zone) = &at.names.zone {
         let now: Vec<String> = zone.server_names().into_iter().map(str::to_owned).collect();
         if !at.kept.servers.is_empty() && at.kept.servers != now {
-            list.add("name-servers", true, format!("name servers changed to {}", now.join(", ")));
+            let what = format!("the name servers are {} now", now.join(", "));
+            list.add("name-servers", true, what.clone(), what);
         }
     }
     mail(at, checks, &mut list);
@@ -166,15 +174,22 @@ pub(super) fn steps(at: &Looking<'_>, checks: &[Found], own: &[String]) -> Vec<S
             "redirect-old",
             redirected && !broken,
             format!("let {old} lead to {}: fernweh close {} --to {site}", at.url, from.name()),
+            format!("{old} leads to {}", at.url),
         );
     }
     let changes = from.url().is_some_and(|old| *old != at.url);
     if changes {
-        list.add("analytics", false, format!("tell analytics that the site is at {}", at.url));
+        list.add(
+            "analytics",
+            false,
+            format!("tell analytics that the site is at {}", at.url),
+            format!("analytics know {}", at.url),
+        );
         list.add(
             "search-consoles",
             false,
             format!("add {} to the consoles of search engines, and hand in its sitemap", at.url),
+            format!("the consoles of search engines know {}", at.url),
         );
     }
     let old = from.url().map_or_else(|| from.name().to_owned(), ToString::to_string);
@@ -188,13 +203,14 @@ pub(super) fn steps(at: &Looking<'_>, checks: &[Found], own: &[String]) -> Vec<S
             ),
             None => "once nobody asks the old host any more: take the site down there".to_owned(),
         },
+        "the old site is taken down",
     );
-    let keeps = at.runs().iter().any(|run| run.is_kept());
-    if keeps {
+    if at.runs().iter().any(Run::is_kept) {
         list.add(
             "safekeeping",
             false,
             format!("once all is well, give up the kept state: fernweh undo {site} --let-go"),
+            "the kept state stays for now",
         );
     }
     list.own(own);
@@ -210,7 +226,7 @@ fn records(at: &Looking<'_>) -> String {
         true => "the new host".to_owned(),
         false => super::Looking::shown(&at.new),
     };
-    let mut what = format!("let {} lead to {to}{place}", at.hosts().join(" and "));
+    let mut what = format!("let {} lead to {to}{place}", at.hosts_shown());
     let led = at.names.own().unwrap_or_default().addresses;
     let six = led.iter().any(|address| address.is_ipv6() && at.old.contains(address));
     if six && !at.new.iter().any(|address| address.is_ipv6()) {
@@ -227,14 +243,15 @@ fn mail(at: &Looking<'_>, checks: &[Found], list: &mut List<'_>) {
             "mail",
             false,
             "decide where mail goes: it moves with the name unless MX leads to a name of its own",
+            "it is decided where mail goes",
         );
     }
     if of("senders-old") {
         let new = super::Looking::shown(&at.new);
-        list.add("senders", false, format!("add {new} to the rule for senders (SPF)"));
+        list.add("senders", false, format!("add {new} to the rule for senders (SPF)"), "the rule for senders (SPF) is right");
     } else if of("senders-left") {
         let old = super::Looking::shown(&at.old);
-        list.add("senders", false, format!("take {old} out of the rule for senders (SPF)"));
+        list.add("senders", false, format!("take {old} out of the rule for senders (SPF)"), "the rule for senders (SPF) is right");
     }
 }
 
