@@ -387,3 +387,6 @@ fn place_of(
         }
     }
 }
+
+#[cfg(test)]
+mod tests;

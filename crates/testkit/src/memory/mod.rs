@@ -19,10 +19,11 @@ use fernweh_core::address::WebAddress;
 use fernweh_core::digest::sha256;
 use fernweh_core::settings::Setting;
 use fernweh_ports::{
-    CommandOutput, DatabaseSource, Editors, Fetching, FileSource, Halves, PageRequest,
-    PageResponse, PageSource, Result, SiteAccess, Targets, Trouble,
+    CommandOutput, DatabaseSource, Editors, Fetching, FileSource, Halves, HostAddress,
+    PageRequest, PageResponse, PageSource, Result, SiteAccess, Targets, Trouble,
 };
 use std::collections::{BTreeMap, HashMap};
+use std::net::IpAddr;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
 /// What stands in a place: live, or aside under a name.
@@ -81,18 +82,25 @@ pub struct MemorySite {
     host: Host,
     /// Whether its host computes digests of files.
     has_shell: bool,
+    /// Where its host is.
+    at: Option<HostAddress>,
 }
 
 impl MemorySite {
     /// An empty site with an address.
     pub fn new(name: &str, url: &str) -> Self {
         let url = WebAddress::parse(url).ok();
-        Self { name: name.into(), url, host: Host::default(), has_shell: false }
+        Self { name: name.into(), url, host: Host::default(), has_shell: false, at: None }
     }
 
     /// Lets its host compute digests of files.
     pub fn give_shell(&mut self) {
         self.has_shell = true;
+    }
+
+    /// Says where its host is.
+    pub fn stand_at(&mut self, ip: IpAddr) {
+        self.at = Some(HostAddress::usual(ip));
     }
 
     /// What is live.
@@ -126,6 +134,9 @@ impl SiteAccess for MemorySite {
     }
     fn has(&self) -> Halves {
         Halves::BOTH
+    }
+    fn host_address(&self) -> Result<Option<HostAddress>> {
+        Ok(self.at)
     }
     fn holds_table(&self, _: &str) -> bool {
         true
