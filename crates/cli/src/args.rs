@@ -83,6 +83,7 @@ pub enum Command {
     Compare(commands::compare::CompareArgs),
     Move(commands::moving::MoveArgs),
     Ready(commands::ready::ReadyArgs),
+    Redirects(commands::redirects::RedirectsArgs),
     Undo(commands::undo::UndoArgs),
     Runs(commands::runs::RunsArgs),
     Tell(commands::tell::TellArgs),

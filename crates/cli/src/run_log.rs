@@ -2,10 +2,10 @@
 //! that change a site have journals of their own.
 
 use crate::config::Config;
-use fernweh_flow::journal::Records;
 use crate::render::{compare_in_short, scan_in_short};
 use fernweh_core::finding::Severity;
 use fernweh_flow::compare::CompareReport;
+use fernweh_flow::journal::Records;
 use fernweh_flow::looks::{Look, add_look};
 use fernweh_flow::outcome::{Of, Outcome, note_outcome};
 use fernweh_flow::scan::ScanReport;

@@ -1,7 +1,8 @@
 //! The JSON documents that commands print, as JSON Schema (draft 2020-12), made from their types.
 
 use crate::commands::{
-    completions::Script, init, ready, runs, scan, sites::Sites, survey, tell::Told, trial, undo,
+    completions::Script, init, ready, redirects, runs, scan, sites::Sites, survey, tell::Told,
+    trial, undo,
 };
 use crate::context::FORMAT;
 use crate::errors::Failed;
@@ -11,7 +12,7 @@ use fernweh_flow::preflight::Preflight;
 use fernweh_flow::ready::{ReadyReport, WatchReport};
 use fernweh_flow::rewrite::LiveReport;
 use fernweh_flow::rewrite_file::FileReport;
-use fernweh_flow::run::MoveReport;
+use fernweh_flow::run::{MoveReport, PlacedReport};
 use fernweh_flow::show::ShowReport;
 use fernweh_flow::survey::SurveyReport;
 use fernweh_flow::trace::TraceReport;
@@ -62,6 +63,8 @@ pub fn schemas() -> Vec<(String, Value)> {
         of::<ReadyReport>("ready", "fernweh ready"),
         of::<WatchReport>("ready-watch", "fernweh ready --watch"),
         of::<ready::StepsSet>("ready-steps", "fernweh ready --done, --open"),
+        of::<redirects::Printed>("redirects", "fernweh redirects"),
+        of::<PlacedReport>("redirects-place", "fernweh redirects --place, --remove"),
         of::<MoveReport>("move", "fernweh move"),
         of::<undo::Outcome>("undo", "fernweh undo"),
         of::<runs::Listed>("runs", "fernweh runs"),

@@ -213,6 +213,10 @@ impl FileEditor for Replaced {
         Ok(())
     }
 
+    fn make(&mut self, _: &[u8], _: &[u8], _: &str) -> Result<()> {
+        Ok(())
+    }
+
     fn remove_left(&mut self, _: &[u8]) -> Result<()> {
         Ok(())
     }

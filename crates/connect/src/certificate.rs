@@ -193,9 +193,8 @@ fn greeting(name: &str, minor: u8) -> Vec<u8> {
     let mut host = vec![0];
     host.extend(short(name.len()));
     host.extend(name.as_bytes());
-    let extension = |kind: [u8; 2], content: &[u8]| {
-        [&kind[..], &short(content.len())[..], content].concat()
-    };
+    let extension =
+        |kind: [u8; 2], content: &[u8]| [&kind[..], &short(content.len())[..], content].concat();
     let listed = |content: &[u8]| [&short(content.len())[..], content].concat();
     let extensions = [
         extension([0, 0], &listed(&host)),

@@ -84,7 +84,8 @@ impl HttpSource {
         };
         let plain = client(options, &place.hosts, Some(place.http), judge())?;
         let secure = client(options, &place.hosts, Some(place.https), judge())?;
-        let is_plain = matches!(&options.origin, Some(Origin::Tuple(scheme, ..)) if scheme == "http");
+        let is_plain =
+            matches!(&options.origin, Some(Origin::Tuple(scheme, ..)) if scheme == "http");
         let own = if is_plain { plain.clone() } else { secure.clone() };
         let mut source = Self::with(options, own, plain, secure)?;
         if !place.judged {

@@ -72,10 +72,7 @@ pub(crate) fn client_of(
     let builder = ClientConfig::builder_with_provider(provider)
         .with_protocol_versions(versions)
         .map_err(|error| unprepared(&error))?;
-    Ok(builder
-        .dangerous()
-        .with_custom_certificate_verifier(verifier(trust)?)
-        .with_no_client_auth())
+    Ok(builder.dangerous().with_custom_certificate_verifier(verifier(trust)?).with_no_client_auth())
 }
 
 fn unprepared(error: &dyn std::fmt::Display) -> Trouble {
@@ -113,8 +110,7 @@ pub(crate) fn is_unknown_signer(error: &Error) -> bool {
     }
 }
 
-const UNKNOWN_SIGNER: &str =
-    "no authority that this machine trusts has signed the certificate";
+const UNKNOWN_SIGNER: &str = "no authority that this machine trusts has signed the certificate";
 
 /// Who is vouched for by the authorities in a PEM file.
 fn authority(path: &Path, provider: Arc<CryptoProvider>) -> Result<Arc<WebPkiServerVerifier>> {

@@ -7,6 +7,7 @@
 
 pub mod archive;
 pub mod compare;
+pub mod effect;
 mod identity;
 pub mod incoming;
 pub mod journal;

@@ -1,6 +1,6 @@
 //! What ran, how it ended, and what is unfinished.
 
-use crate::journal::{Records, Run, RunState};
+use crate::journal::{Operation, Records, Run, RunState};
 use crate::looks::{Look, looks};
 use fernweh_ports::{Direction, Result};
 use serde::Serialize;
@@ -128,10 +128,17 @@ pub fn warning(records: &Records, site: &str) -> Result<Option<String>> {
                 )));
             }
             RunState::Emptied => return Ok(Some(emptied(&run))),
-            RunState::Open if run.is_rewriting() => {
+            RunState::Open if run.header.command == Operation::Rewrite => {
                 return Ok(Some(format!(
                     "a rewriting of site {site} begun {began} was interrupted: type it again to \
                      resume, or fernweh undo {site} to go back"
+                )));
+            }
+            RunState::Open if run.is_edit() => {
+                return Ok(Some(format!(
+                    "{} of site {site} begun {began} was interrupted: fernweh undo {site} takes \
+                     back what it changed",
+                    run.header.command
                 )));
             }
             _ => {}

@@ -41,7 +41,7 @@ pub fn last_change(records: &Records, site: &str) -> Result<Run> {
     let turnable = |run: &&Run| match run.state() {
         RunState::Switching(..) | RunState::InPlace { .. } | RunState::Emptied => true,
         // A rewriting that was broken off has changed some cells already.
-        RunState::Open => run.is_rewriting(),
+        RunState::Open => run.is_edit(),
         RunState::Closed => false,
     };
     runs.iter().find(turnable).cloned().ok_or_else(|| nothing_to_take_back(site))
@@ -79,7 +79,7 @@ impl Stack {
                     stack.standing.push(run);
                 }
                 // A rewriting that was broken off has changed some cells already.
-                RunState::Open if run.is_rewriting() => {
+                RunState::Open if run.is_edit() => {
                     stack.undone.clear();
                     stack.standing.push(run);
                 }

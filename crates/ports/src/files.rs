@@ -194,6 +194,9 @@ pub trait FileEditor: Send {
     /// beside it first, as `beside`: a name that nobody else can know. What an earlier call has
     /// left under that name goes.
     fn replace(&mut self, path: &[u8], content: &[u8], beside: &str) -> Result<()>;
+    /// Makes a file that is not there, readable by everybody as a web server needs it. It is
+    /// written beside its place first, as `beside`.
+    fn make(&mut self, path: &[u8], content: &[u8], beside: &str) -> Result<()>;
     /// Removes a file that a call which was broken off may have left; it need not be there.
     fn remove_left(&mut self, path: &[u8]) -> Result<()>;
     /// Removes a file or a link.

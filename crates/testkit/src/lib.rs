@@ -3,6 +3,7 @@
 #![forbid(unsafe_code)]
 #![warn(missing_docs)]
 
+mod apache;
 mod browser;
 mod bulk;
 mod check;
@@ -21,6 +22,7 @@ mod relay;
 mod stage;
 mod web;
 
+pub use apache::Apache;
 pub use browser::{Browser, Visit};
 pub use bulk::bulk_load;
 pub use check::{

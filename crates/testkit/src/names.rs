@@ -79,8 +79,7 @@ impl NameWorld {
             ("a.nic.example", above),
         ];
         let servers = servers.into_iter().map(|(name, at)| (name.to_owned(), at)).collect();
-        let world =
-            Self { children, folder, resolver, forgetful, silent, servers, _deaf: deaf };
+        let world = Self { children, folder, resolver, forgetful, silent, servers, _deaf: deaf };
         for place in [first, second, forgetful, above, resolver] {
             world.wait_for(place);
         }
@@ -152,9 +151,12 @@ fn nsd(folder: &Path, port: u16, zones: &[(String, String)]) -> Child {
         text.push_str(&format!("zone:\n name: \"{apex}\"\n zonefile: \"{apex}.zone\"\n"));
         let start = match records.contains(" SOA ") {
             true => String::new(),
-            false => format!("{apex}. 3600 IN SOA ns1.hosting.example. keeper.{apex}. 1 60 60 60 60\n"),
+            false => {
+                format!("{apex}. 3600 IN SOA ns1.hosting.example. keeper.{apex}. 1 60 60 60 60\n")
+            }
         };
-        fs::write(folder.join(format!("{apex}.zone")), format!("{start}{records}")).expect("a zone");
+        fs::write(folder.join(format!("{apex}.zone")), format!("{start}{records}"))
+            .expect("a zone");
     }
     fs::write(folder.join("nsd.conf"), text).expect("a configuration");
     Command::new("/usr/sbin/nsd")

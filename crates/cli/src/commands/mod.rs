@@ -10,6 +10,7 @@ pub mod manual;
 pub mod moving;
 pub mod pack;
 pub mod ready;
+pub mod redirects;
 pub mod rewrite;
 mod rewrite_file;
 pub mod runs;

@@ -1,6 +1,7 @@
 //! How results look: a quiet column of labels on the left, the content on the right.
 
 mod comparing;
+mod placed;
 mod preflight;
 mod ready;
 mod rewriting;
@@ -10,6 +11,7 @@ mod unpacking;
 
 pub use comparing::{compare_in_short, compared, places, what_was_read};
 pub use fernweh_ports::{count, counted, size};
+pub use placed::placed_text;
 pub use preflight::{amount, preflight};
 pub use ready::{ready_in_short, ready_text, watched_text};
 pub use rewriting::{in_context, rewriting};

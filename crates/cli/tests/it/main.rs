@@ -40,6 +40,7 @@ mod php;
 mod programs;
 mod properties;
 mod ready;
+mod redirects;
 mod remote_sqlite;
 mod reports;
 mod scanning;

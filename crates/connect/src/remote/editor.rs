@@ -36,22 +36,22 @@ impl FileEditor for RemoteEditor {
                     .at(shown(tree, &full))
                     .because("it is no longer a plain file"));
             }
-            let mut put = write(tree, &beside, content.to_vec(), metadata).await;
-            if put.as_ref().is_err_and(|trouble| !trouble.lost)
-                && tree.look(&beside).await?.is_some()
-            {
-                // What an earlier call has left, or this one has begun.
-                tree.remove_file(&beside).await?;
-                put = write(tree, &beside, content.to_vec(), metadata).await;
+            put(tree, &full, &beside, content, metadata).await
+        })
+    }
+
+    fn make(&mut self, path: &[u8], content: &[u8], beside: &str) -> Result<()> {
+        let full = joined(&self.root, path);
+        let beside = joined(split(&full).0, beside.as_bytes());
+        let tree = &*self.tree;
+        let metadata = Metadata { mode: Some(0o644), mtime: None };
+        runtime().block_on(async {
+            if tree.look(&full).await?.is_some() {
+                return Err(Trouble::outside("cannot make a file of the site")
+                    .at(shown(tree, &full))
+                    .because("something of this name is there by now"));
             }
-            let written = match put {
-                Ok(()) => tree.rename(&beside, &full, true).await,
-                Err(trouble) => Err(trouble),
-            };
-            if written.is_err() {
-                let _ = tree.remove_file(&beside).await;
-            }
-            written
+            put(tree, &full, &beside, content, metadata).await
         })
     }
 
@@ -68,6 +68,30 @@ impl FileEditor for RemoteEditor {
             }
         })
     }
+}
+
+/// Writes a content beside a place, and gives it its name.
+async fn put(
+    tree: &dyn Tree,
+    full: &[u8],
+    beside: &[u8],
+    content: &[u8],
+    metadata: Metadata,
+) -> Result<()> {
+    let mut put = write(tree, beside, content.to_vec(), metadata).await;
+    if put.as_ref().is_err_and(|trouble| !trouble.lost) && tree.look(beside).await?.is_some() {
+        // What an earlier call has left, or this one has begun.
+        tree.remove_file(beside).await?;
+        put = write(tree, beside, content.to_vec(), metadata).await;
+    }
+    let written = match put {
+        Ok(()) => tree.rename(beside, full, true).await,
+        Err(trouble) => Err(trouble),
+    };
+    if written.is_err() {
+        let _ = tree.remove_file(beside).await;
+    }
+    written
 }
 
 /// Writes a small new file.

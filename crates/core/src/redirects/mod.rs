@@ -77,13 +77,53 @@ struct Rule {
     hosts: Vec<String>,
     /// Only requests that were not encrypted.
     plain: bool,
-    /// What matches the path and query of a request, without what holds it at the beginning; its
-    /// groups follow the target.
-    request: String,
-    /// How many groups it has.
-    groups: usize,
+    /// What matches the path of a request, without what holds it at the beginning; its group, if
+    /// it has one, follows the target.
+    path: String,
+    has_group: bool,
+    /// What lies at or below this path is where it leads already.
+    except: Option<String>,
+    query: Query,
     to: String,
     about: String,
+}
+
+/// What becomes of the query.
+#[derive(Clone, Debug, PartialEq, Eq)]
+enum Query {
+    /// It follows the target.
+    Kept,
+    /// It goes: the target has one of its own.
+    Dropped,
+    /// It must be this one, and goes.
+    Is(String),
+}
+
+impl Rule {
+    /// Every path, to the same path of another place.
+    fn all_to(to: String) -> Self {
+        let path = "(/[^?]*)".to_owned();
+        let (hosts, about, query) = (Vec::new(), String::new(), Query::Kept);
+        Self { hosts, plain: false, path, has_group: true, except: None, query, to, about }
+    }
+
+    /// What matches path and query of a request as they were sent, and how many groups it has.
+    fn request(&self) -> (String, usize) {
+        let (path, groups) = (&self.path, usize::from(self.has_group));
+        match &self.query {
+            Query::Kept => (format!("{path}(\\?.*)?"), groups + 1),
+            Query::Dropped => (format!("{path}(?:\\?.*)?"), groups),
+            Query::Is(query) => (format!("{path}\\?{}", escaped_path(query)), groups),
+        }
+    }
+
+    /// What keeps that out which is where it should be, before a request.
+    fn guard(&self) -> String {
+        match &self.except {
+            Some(path) => format!("(?!{}(?:[/?]|$))", escaped_path(path)),
+            None => String::new(),
+        }
+    }
 }
 
 /// Requests by which certificate authorities see who has a host (RFC 8555, 8.3).
@@ -240,91 +280,68 @@ impl Redirects {
                 true => old.clone(),
                 false => [own.clone(), old.clone()].concat(),
             };
-            let (request, groups) = self.request_of(moved);
+            let (path, query, except) = self.request_of(moved);
             let about = format!("{} is at {}", moved.path, moved.to);
             let to = moved.to.trim_end_matches('/');
             let to = if moved.below { to } else { &moved.to };
-            rules.push(Rule { hosts, plain: false, request, groups, to: to.into(), about });
+            let (plain, has_group, to) = (false, moved.below, to.to_owned());
+            rules.push(Rule { hosts, plain, path, has_group, except, query, to, about });
         }
         for from in &self.old {
             let stem = from.stem_host();
             let both = [stem.to_owned(), format!("www.{stem}")];
             let hosts: Vec<String> = both.into_iter().filter(|host| old.contains(host)).collect();
             let hosts = if hosts.is_empty() { own.clone() } else { hosts };
-            let guard = self.not_already(&hosts, &from.path);
-            let request = format!("{}{guard}([/?].*)?", escaped_path(&from.path));
-            // Below the root every request begins with a slash.
-            let request = if from.path.is_empty() { format!("{guard}(/.*)") } else { request };
+            let except = self.already(&self.to.to_string(), &hosts, &from.path);
+            // Below the root every path begins with a slash.
+            let path = match from.path.is_empty() {
+                true => "(/[^?]*)".to_owned(),
+                false => format!("{}(/[^?]*)?", escaped_path(&from.path)),
+            };
             let about = format!("the old address {from}");
-            rules.push(Rule {
-                hosts,
-                plain: false,
-                request,
-                groups: 1,
-                to: self.to.to_string(),
-                about,
-            });
+            rules.push(Rule { hosts, path, except, about, ..Rule::all_to(self.to.to_string()) });
         }
         let origin = self.to.origin();
         if let Some(twin) = &self.twin {
-            rules.push(Rule {
-                hosts: vec![twin.clone()],
-                plain: false,
-                request: "(/.*)".into(),
-                groups: 1,
-                to: origin.clone(),
-                about: format!("the other spelling of the host, {twin}"),
-            });
+            let about = format!("the other spelling of the host, {twin}");
+            rules.push(Rule { hosts: vec![twin.clone()], about, ..Rule::all_to(origin.clone()) });
         }
         if self.to.scheme == Scheme::Https {
-            rules.push(Rule {
-                hosts: vec![self.to.host.clone()],
-                plain: true,
-                request: "(/.*)".into(),
-                groups: 1,
-                to: origin,
-                about: "http to https".into(),
-            });
+            let (hosts, about) = (vec![self.to.host.clone()], "http to https".to_owned());
+            rules.push(Rule { hosts, plain: true, about, ..Rule::all_to(origin) });
         }
         rules
     }
 
-    fn request_of(&self, moved: &Moved) -> (String, usize) {
+    fn request_of(&self, moved: &Moved) -> (String, Query, Option<String>) {
         let path = escaped_path(&moved.path);
         if moved.below {
             let hosts = match moved.old_only {
                 true => self.old_hosts(),
                 false => self.own_hosts(),
             };
-            let guard = match self.is_below(&moved.to, &hosts, &moved.path) {
-                Some(rest) => format!("(?!{}(?:[/?]|$))", escaped_path(&rest)),
-                None => String::new(),
-            };
-            return (format!("{path}{guard}(/[^?]*)?(\\?.*)?"), 2);
+            let except = self.already(&moved.to, &hosts, &moved.path);
+            return (format!("{path}(/[^?]*)?"), Query::Kept, except);
         }
-        match &moved.query {
-            Some(query) => (format!("{path}\\?{}", escaped_path(query)), 0),
-            None if moved.to.contains('?') => (format!("{path}(?:\\?.*)?"), 0),
-            None => (format!("{path}(\\?.*)?"), 1),
-        }
+        let query = match &moved.query {
+            Some(query) => Query::Is(query.clone()),
+            None if moved.to.contains('?') => Query::Dropped,
+            None => Query::Kept,
+        };
+        (path, query, None)
     }
 
-    /// What of a target lies below a path of the same hosts: it must not be sent there again.
-    fn is_below(&self, to: &str, hosts: &[String], path: &str) -> Option<String> {
+    /// The path of a target that lies at or below a path of the same hosts: what is there must
+    /// not be sent there again.
+    fn already(&self, to: &str, hosts: &[String], path: &str) -> Option<String> {
         let url = Url::parse(to).ok()?;
         let host = url.host_str()?;
         if !hosts.iter().any(|known| known == host) {
             return None;
         }
-        let rest = url.path().trim_end_matches('/').strip_prefix(path)?;
-        (rest.is_empty() || rest.starts_with('/')).then(|| rest.to_owned())
-    }
-
-    fn not_already(&self, hosts: &[String], path: &str) -> String {
-        match self.is_below(&self.to.to_string(), hosts, path) {
-            Some(rest) if !rest.is_empty() => format!("(?!{}(?:[/?]|$))", escaped_path(&rest)),
-            _ => String::new(),
-        }
+        let there = url.path().trim_end_matches('/');
+        let rest = there.strip_prefix(path)?;
+        (rest.starts_with('/') || (rest.is_empty() && !there.is_empty())).then(|| there.to_owned())
     }
 
     /// The rules in the words of a server, one line each, without what marks them.

@@ -15,13 +15,14 @@ pub(super) fn lines(rules: &[Rule]) -> Vec<String> {
             true => ("$fernweh_plain", "^http:(?!https:)[^:]*:"),
             false => ("$fernweh_asked", "^"),
         };
-        let groups: String = (1..=rule.groups).map(|number| format!("${number}")).collect();
+        let (request, groups) = rule.request();
+        let groups: String = (1..=groups).map(|number| format!("${number}")).collect();
         // A dollar sign cannot be written otherwise.
         let to = rule.to.replace('$', "%24");
         lines.push(format!(
-            "if ({subject} ~ \"{start}{}{}$\") {{ return 301 \"{to}{groups}\"; }}",
+            "if ({subject} ~ \"{start}{}{}{request}$\") {{ return 301 \"{to}{groups}\"; }}",
             any_of(&rule.hosts),
-            rule.request
+            rule.guard()
         ));
     }
     lines

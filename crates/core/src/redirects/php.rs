@@ -19,13 +19,15 @@ pub(super) fn lines(rules: &[Rule]) -> Vec<String> {
     lines.push("    foreach ([".into());
     for rule in rules {
         lines.push(format!("        // {}", rule.about));
-        let pattern = format!("~^{}{}$~D", any_of(&rule.hosts), rule.request.replace('~', "\\~"));
+        let (request, groups) = rule.request();
+        let request = (rule.guard() + &request).replace('~', "\\~");
+        let pattern = format!("~^{}{request}$~D", any_of(&rule.hosts));
         let plain = if rule.plain { "true" } else { "false" };
         lines.push(format!(
             "        [{}, {plain}, {}, {}],",
             quoted(&pattern),
             quoted(&rule.to),
-            rule.groups
+            groups
         ));
     }
     lines.extend(

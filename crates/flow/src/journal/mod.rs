@@ -28,6 +28,10 @@ pub enum Operation {
     Preview,
     /// Addresses in a live site.
     Rewrite,
+    /// Redirect rules in a live site.
+    Redirects,
+    /// An old site that leads to the new one, or shows a notice.
+    Close,
     /// The whole journey; what it changes belongs to the runs that it begins.
     Move,
     /// Something that this version does not know.
@@ -41,6 +45,8 @@ impl fmt::Display for Operation {
             Self::Unpack => "unpack",
             Self::Preview => "preview",
             Self::Rewrite => "rewrite",
+            Self::Redirects => "redirects",
+            Self::Close => "close",
             Self::Move => "move",
             Self::Unknown => "unknown",
         })
@@ -374,7 +380,7 @@ impl Run {
     /// The runs that cannot come again because of this one.
     pub fn ends(&self) -> impl Iterator<Item = &String> {
         let has_changed = self.steps.iter().any(|step| matches!(step, Step::Switching { .. }))
-            || self.is_rewriting() && self.state() == RunState::Open;
+            || self.is_edit() && self.state() == RunState::Open;
         let ended = self.steps.iter().filter_map(|step| match step {
             Step::Ends { runs } => Some(runs),
             _ => None,
@@ -408,9 +414,9 @@ impl Run {
         }
     }
 
-    /// Whether it changes cells of a live site.
-    pub fn is_rewriting(&self) -> bool {
-        self.header.command == Operation::Rewrite
+    /// Whether it changes a live site in place: cells, or files, each with its old value kept.
+    pub fn is_edit(&self) -> bool {
+        matches!(self.header.command, Operation::Rewrite | Operation::Redirects | Operation::Close)
     }
 
     /// Whether it is a move, whose changes are those of the runs that it began.

@@ -126,7 +126,11 @@ fn judged(
     if !certificate.covers(name) {
         let what = format!(
             "the certificate does not cover {name}, only {}",
-            if certificate.names.is_empty() { "no name".into() } else { named(&certificate.names, 6) }
+            if certificate.names.is_empty() {
+                "no name".into()
+            } else {
+                named(&certificate.names, 6)
+            }
         );
         bad.push(Found::failed(TOPIC, "name-missing", what, order.clone()));
     }
@@ -235,8 +239,10 @@ fn signer(certificate: &Certificate, shown: &ShownCertificate) -> Found {
         (false, false) => Found::failed(
             TOPIC,
             "chain-wrong",
-            format!("the certificates that the server sends do not belong together: {issuer} is \
-                     missing"),
+            format!(
+                "the certificates that the server sends do not belong together: {issuer} is \
+                     missing"
+            ),
             "let the web server send the chain that came with the certificate",
         ),
     }
@@ -246,7 +252,8 @@ fn signer(certificate: &Certificate, shown: &ShownCertificate) -> Found {
 fn summary(at: &Looking<'_>, fine: &[(String, Certificate, String)]) -> Vec<Found> {
     let Some((_, first, _)) = fine.first() else { return Vec::new() };
     let names: Vec<&str> = fine.iter().map(|(name, ..)| name.as_str()).collect();
-    let until = fine.iter().map(|(_, certificate, _)| certificate.until).min().unwrap_or(first.until);
+    let until =
+        fine.iter().map(|(_, certificate, _)| certificate.until).min().unwrap_or(first.until);
     let days = (until - at.now) / DAY;
     let left = match days {
         ..1000 => format!("{days} days left"),
@@ -256,11 +263,8 @@ fn summary(at: &Looking<'_>, fine: &[(String, Certificate, String)]) -> Vec<Foun
         true => at.hosts_shown(),
         false => names.join(" and "),
     };
-    let what = format!(
-        "the certificate covers {names}; {left} ({}, {})",
-        first.key,
-        first.signature
-    );
+    let what =
+        format!("the certificate covers {names}; {left} ({}, {})", first.key, first.signature);
     let evidence = fine.iter().map(|(.., evidence)| evidence.clone());
     vec![Found::passed(TOPIC, "certificate", what).seen(evidence)]
 }

@@ -2,6 +2,7 @@
 
 use super::Question;
 use super::zone::{Zone, find_zone};
+use crate::effect::twin;
 use fernweh_core::address::WebAddress;
 use fernweh_ports::{
     NameAnswer, NameProblem, NameServer, NameSource, NameStatus, NameWay, RecordData, RecordKind,
@@ -106,11 +107,7 @@ impl Names {
     /// Asks.
     pub fn gather(source: &dyn NameSource, url: &WebAddress, old: Option<&WebAddress>) -> Self {
         let stem = url.stem_host();
-        let twin = match url.host == stem {
-            true => format!("www.{stem}"),
-            false => stem.to_owned(),
-        };
-        let hosts = vec![url.host.clone(), twin];
+        let hosts = vec![url.host.clone(), twin(url)];
         let resolvers = source.resolvers();
         let old = old.map(|old| &old.host).filter(|host| !hosts.contains(host));
         let (heard, zone, old) = std::thread::scope(|scope| {
@@ -135,8 +132,7 @@ impl Names {
             said.peek().is_none() || !said.all(|answer| answer.is_missing)
         };
         let zone = zone.filter(knows);
-        let twin_is_usual =
-            zone.as_ref().is_some_and(|zone| zone.apex == stem) || url.host != stem;
+        let twin_is_usual = zone.as_ref().is_some_and(|zone| zone.apex == stem) || url.host != stem;
         let mut names = Self { hosts, twin_is_usual, zone, resolvers: heard, old };
         if !twin_is_usual && !names.of_host(1).is_some_and(|twin| !twin.addresses.is_empty()) {
             names.forget_twin();

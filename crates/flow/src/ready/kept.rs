@@ -75,9 +75,8 @@ impl KeptReady {
 
     /// Notes which steps were seen to be done, and forgets those that are open again.
     pub(super) fn see(&mut self, steps: &[Step], now: i64) {
-        let at = jiff::Timestamp::from_second(now).map_or_else(|_| String::new(), |at| {
-            at.to_string()
-        });
+        let at =
+            jiff::Timestamp::from_second(now).map_or_else(|_| String::new(), |at| at.to_string());
         for step in steps {
             match step.state {
                 StepState::Seen => {

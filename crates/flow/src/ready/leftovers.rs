@@ -34,12 +34,14 @@ impl Looks for Leftovers {
 
 /// When the site was changed last.
 fn last_change(runs: &[Run]) -> Option<&str> {
-    let done = runs.iter().find_map(|run| match run.steps.iter().rev().find_map(|step| match step {
-        crate::journal::Step::Done { at, .. } => Some(at.as_str()),
-        _ => None,
-    }) {
-        Some(at) => Some((run, at)),
-        None => None,
+    let done = runs.iter().find_map(|run| {
+        match run.steps.iter().rev().find_map(|step| match step {
+            crate::journal::Step::Done { at, .. } => Some(at.as_str()),
+            _ => None,
+        }) {
+            Some(at) => Some((run, at)),
+            None => None,
+        }
     });
     done.filter(|(run, _)| {
         !matches!(run.state(), RunState::InPlace { direction: Direction::Back, .. })

@@ -47,11 +47,9 @@ fn servers(at: &Looking<'_>, apex: &str, mail: &BTreeSet<(u16, String)>) -> Foun
             format!("mail for {apex} goes to {host}, and so to the new host"),
             "check that the mailboxes are there; if not, let MX lead to the old mail server",
         ),
-        _ if shown.is_empty() => Found::passed(
-            Topic::Mail,
-            "mail-none",
-            format!("{apex} names no mail server"),
-        ),
+        _ if shown.is_empty() => {
+            Found::passed(Topic::Mail, "mail-none", format!("{apex} names no mail server"))
+        }
         _ => Found::passed(
             Topic::Mail,
             "mail-apart",
@@ -73,7 +71,8 @@ fn senders(at: &Looking<'_>, apex: &str, texts: &BTreeSet<String>) -> Vec<Found>
         text == "v=spf1" || text.starts_with("v=spf1 ")
     };
     let rules: Vec<&String> = texts.iter().filter(is_rule).collect();
-    let evidence = || rules.iter().map(|rule| format!("{apex} TXT → \"{rule}\"")).collect::<Vec<_>>();
+    let evidence =
+        || rules.iter().map(|rule| format!("{apex} TXT → \"{rule}\"")).collect::<Vec<_>>();
     let rule = match rules[..] {
         [] => return Vec::new(),
         [rule] => rule,
@@ -82,7 +81,10 @@ fn senders(at: &Looking<'_>, apex: &str, texts: &BTreeSet<String>) -> Vec<Found>
                 Found::failed(
                     Topic::Mail,
                     "senders-twice",
-                    format!("{apex} has {} rules for senders (SPF), and so none counts", rules.len()),
+                    format!(
+                        "{apex} has {} rules for senders (SPF), and so none counts",
+                        rules.len()
+                    ),
                     "join them into one TXT record",
                 )
                 .seen(evidence()),
@@ -102,9 +104,13 @@ fn senders(at: &Looking<'_>, apex: &str, texts: &BTreeSet<String>) -> Vec<Found>
             Found::warned(
                 Topic::Mail,
                 "senders-old",
-                format!("the rule for senders (SPF) names the old host ({old}), and not the new one"),
+                format!(
+                    "the rule for senders (SPF) names the old host ({old}), and not the new one"
+                ),
                 match at.new.first() {
-                    Some(new) => format!("add {} to it before the site sends mail from there", word(new)),
+                    Some(new) => {
+                        format!("add {} to it before the site sends mail from there", word(new))
+                    }
                     None => "add the address of the new host to it".into(),
                 },
             )

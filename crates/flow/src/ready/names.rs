@@ -334,38 +334,42 @@ fn leads(at: &Looking<'_>, answer: &HostAnswer, is_own: bool) -> Vec<Found> {
         return found;
     }
     let site = at.site.name();
-    found.push(match (is, at.is_before()) {
-        (Whose::Old, true) => {
-            passed("leads-old", format!("{host} still leads to the old host ({shown})"))
-        }
-        (Whose::Old, false) => failed(
-            "leads-old",
-            format!("{host} still leads to the old host ({shown})"),
-            switch_to(at, host),
-        ),
-        (Whose::New, _) => passed("leads-new", format!("{host} leads to the new host ({shown})")),
-        (Whose::Both, _) => failed(
-            "leads-both",
-            format!("{host} leads to the old and to the new host ({shown})"),
-            format!("remove the addresses of the old host: {}", Looking::shown(&at.old)),
-        ),
-        (Whose::Neither, _) => warned(
-            "leads-elsewhere",
-            format!("{host} leads to {shown}, which is neither the old nor the new host"),
-            format!(
-                "if it is a protective proxy, set the new host as its origin{}; if it is the \
-                 host itself, set connect-to for the site",
-                new_host(at)
+    found.push(
+        match (is, at.is_before()) {
+            (Whose::Old, true) => {
+                passed("leads-old", format!("{host} still leads to the old host ({shown})"))
+            }
+            (Whose::Old, false) => failed(
+                "leads-old",
+                format!("{host} still leads to the old host ({shown})"),
+                switch_to(at, host),
             ),
-        ),
-        (Whose::Unknown, true) => warned(
-            "host-unknown",
-            format!("{host} leads to {shown}; which host that is cannot be told"),
-            format!("set connect-to = \"203.0.113.9\" in [site.{site}]: the new host"),
-        ),
-        (Whose::Unknown, false) => passed("leads", format!("{host} leads to {shown}")),
-    }
-    .seen(evidence()));
+            (Whose::New, _) => {
+                passed("leads-new", format!("{host} leads to the new host ({shown})"))
+            }
+            (Whose::Both, _) => failed(
+                "leads-both",
+                format!("{host} leads to the old and to the new host ({shown})"),
+                format!("remove the addresses of the old host: {}", Looking::shown(&at.old)),
+            ),
+            (Whose::Neither, _) => warned(
+                "leads-elsewhere",
+                format!("{host} leads to {shown}, which is neither the old nor the new host"),
+                format!(
+                    "if it is a protective proxy, set the new host as its origin{}; if it is the \
+                 host itself, set connect-to for the site",
+                    new_host(at)
+                ),
+            ),
+            (Whose::Unknown, true) => warned(
+                "host-unknown",
+                format!("{host} leads to {shown}; which host that is cannot be told"),
+                format!("set connect-to = \"203.0.113.9\" in [site.{site}]: the new host"),
+            ),
+            (Whose::Unknown, false) => passed("leads", format!("{host} leads to {shown}")),
+        }
+        .seen(evidence()),
+    );
     found
 }
 

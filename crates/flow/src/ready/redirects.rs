@@ -4,6 +4,7 @@
 use super::certificate::not_known;
 use super::web::{Web, told};
 use super::{Found, Looking, Looks, Topic};
+use crate::effect::{MADE_UP, twin};
 use crate::outcome::Of;
 use fernweh_core::address::WebAddress;
 use fernweh_core::finding::Verdict;
@@ -17,8 +18,6 @@ pub(super) struct Redirects;
 const TOPIC: Topic = Topic::Redirects;
 /// Steps that are followed.
 const STEPS: usize = 6;
-/// A path that no site has, with a query.
-const MADE_UP: &str = "/fernweh-made-up/page?night=7&note=a%20b";
 /// Pages of the site that are tried beside it.
 const PAGES: usize = 3;
 
@@ -164,7 +163,9 @@ impl Fault {
             None => format!("fernweh redirects {site}"),
         };
         match self {
-            Fault::Unreachable => "let the web server answer there, or visitors see an error".into(),
+            Fault::Unreachable => {
+                "let the web server answer there, or visitors see an error".into()
+            }
             Fault::Temporary => format!("use status 301 or 308: {rules}"),
             Fault::Chain => format!("lead there at once: {rules}"),
             _ => format!("correct the rules of the web server: {rules}"),
@@ -380,9 +381,10 @@ fn old_ones(
         // The old name may have moved with the site.
         Ok(Some(place))
             if led.addresses.is_empty()
-                || led.addresses.iter().any(|address| {
-                    [place.http.ip(), place.https.ip()].contains(address)
-                }) =>
+                || led
+                    .addresses
+                    .iter()
+                    .any(|address| [place.http.ip(), place.https.ip()].contains(address)) =>
         {
             Some(place)
         }
@@ -401,11 +403,7 @@ fn old_ones(
             "keep the old name, and let it lead to a host that redirects",
         )];
     };
-    let twin = match old.host.strip_prefix("www.") {
-        Some(stem) => stem.to_owned(),
-        None => format!("www.{}", old.host),
-    };
-    let web = match Web::open(from, place, &[old.host.clone(), twin]) {
+    let web = match Web::open(from, place, &[old.host.clone(), twin(old)]) {
         Ok(web) => web,
         Err(trouble) => {
             return vec![Found::failed(TOPIC, "not-looked-at", trouble.to_string(), "")];

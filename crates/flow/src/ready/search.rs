@@ -17,7 +17,8 @@ const ROBOT: &str = "googlebot";
 impl Looks for Search {
     fn look(&self, at: &Looking<'_>) -> Vec<Found> {
         let Some(web) = &at.web else { return vec![not_known(at, TOPIC)] };
-        let (Ok(front), Ok(start)) = (web.front(&at.url), Url::parse(&format!("{}/", at.url))) else {
+        let (Ok(front), Ok(start)) = (web.front(&at.url), Url::parse(&format!("{}/", at.url)))
+        else {
             return vec![Found::failed(
                 TOPIC,
                 "not-looked-at",
@@ -36,7 +37,8 @@ impl Looks for Search {
         let in_header = header.iter().any(|text| is_kept_out(text));
         let in_page = is_kept_out(&page.robots);
         let robots = robots(at);
-        let closes = robots.as_ref().is_some_and(|(robots, _)| !robots.allows(&at.url.path_or_root()));
+        let closes =
+            robots.as_ref().is_some_and(|(robots, _)| !robots.allows(&at.url.path_or_root()));
         let mut found = match at.hidden {
             true => hidden(at, front, in_header || in_page, closes),
             false => listed(at, in_header, in_page, closes),
@@ -116,8 +118,10 @@ fn hidden(at: &Looking<'_>, front: &PageResponse, kept_out: bool, closes: bool) 
             TOPIC,
             "not-hidden",
             format!("site {site} is to be hidden, but search engines may list it"),
-            format!("place the rule for it: fernweh redirects {site} --place; or put a password \
-                     in front of the site"),
+            format!(
+                "place the rule for it: fernweh redirects {site} --place; or put a password \
+                     in front of the site"
+            ),
         ));
     } else if closes {
         found.push(Found::warned(
@@ -137,11 +141,7 @@ fn hidden(at: &Looking<'_>, front: &PageResponse, kept_out: bool, closes: bool) 
 }
 
 /// Addresses under which the site itself says that it is found.
-fn addresses(
-    at: &Looking<'_>,
-    start: &Url,
-    links: &[fernweh_core::page::Link],
-) -> Vec<Found> {
+fn addresses(at: &Looking<'_>, start: &Url, links: &[fernweh_core::page::Link]) -> Vec<Found> {
     let own = start.origin();
     let mut found = Vec::new();
     let mut told = BTreeSet::new();
@@ -180,8 +180,9 @@ fn addresses(
             "what the first page says of its own address is right",
         );
         let alternates = links.iter().filter(|link| link.kind == LinkKind::Alternate);
-        let lines = alternates
-            .map(|link| format!("{start} line {}: {} {}", link.at.line, link.element, link.address));
+        let lines = alternates.map(|link| {
+            format!("{start} line {}: {} {}", link.at.line, link.element, link.address)
+        });
         found.push(right.seen(lines.take(8)));
     }
     found
@@ -244,11 +245,10 @@ fn sitemap(at: &Looking<'_>, start: &Url, robots: Option<&Robots>) -> Vec<Found>
             None => Found::passed(
                 TOPIC,
                 "sitemap",
-                format!("the sitemap names {} of the site", fernweh_ports::counted(
-                    all.len() as u64,
-                    "address",
-                    "addresses"
-                )),
+                format!(
+                    "the sitemap names {} of the site",
+                    fernweh_ports::counted(all.len() as u64, "address", "addresses")
+                ),
             ),
         }
         .seen([evidence]),

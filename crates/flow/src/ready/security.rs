@@ -51,7 +51,9 @@ fn strict(at: &Looking<'_>, front: &PageResponse) -> Option<Found> {
     });
     let evidence = format!("{}/ → Strict-Transport-Security: {}", at.url, said.unwrap_or("none"));
     let found = match seconds {
-        Some(1..) => Found::passed(TOPIC, "https-only", "browsers are told to come over https only"),
+        Some(1..) => {
+            Found::passed(TOPIC, "https-only", "browsers are told to come over https only")
+        }
         // Before the switch nobody knows whether https will stay.
         _ if at.is_before() => return None,
         _ => Found::warned(
@@ -120,9 +122,9 @@ fn is_sql(text: &str) -> bool {
 fn is_private(name: &str) -> bool {
     let lower = name.to_ascii_lowercase();
     let ends = [
-        ".sql", ".sql.gz", ".sql.zst", ".sql.bz2", ".tar", ".tar.gz", ".tgz", ".zip", ".7z", ".rar",
-        ".bak", ".old", ".orig", ".sqlite", ".sqlite3", ".db", ".log", ".toml", ".ini", ".yml",
-        ".yaml",
+        ".sql", ".sql.gz", ".sql.zst", ".sql.bz2", ".tar", ".tar.gz", ".tgz", ".zip", ".7z",
+        ".rar", ".bak", ".old", ".orig", ".sqlite", ".sqlite3", ".db", ".log", ".toml", ".ini",
+        ".yml", ".yaml",
     ];
     let begins = [".fernweh", ".env", ".git", ".ht"];
     begins.iter().any(|start| lower.starts_with(start))

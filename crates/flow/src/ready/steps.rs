@@ -46,7 +46,8 @@ impl List<'_> {
         let (state, since) = match (seen, kept.done.get(step)) {
             (true, _) => {
                 let first = kept.seen.get(step).cloned();
-                let now = || jiff::Timestamp::from_second(self.at.now).ok().map(|at| at.to_string());
+                let now =
+                    || jiff::Timestamp::from_second(self.at.now).ok().map(|at| at.to_string());
                 (StepState::Seen, first.or_else(now))
             }
             (false, Some(at)) => (StepState::Done, Some(at.clone())),
@@ -248,10 +249,20 @@ fn mail(at: &Looking<'_>, checks: &[Found], list: &mut List<'_>) {
     }
     if of("senders-old") {
         let new = super::Looking::shown(&at.new);
-        list.add("senders", false, format!("add {new} to the rule for senders (SPF)"), "the rule for senders (SPF) is right");
+        list.add(
+            "senders",
+            false,
+            format!("add {new} to the rule for senders (SPF)"),
+            "the rule for senders (SPF) is right",
+        );
     } else if of("senders-left") {
         let old = super::Looking::shown(&at.old);
-        list.add("senders", false, format!("take {old} out of the rule for senders (SPF)"), "the rule for senders (SPF) is right");
+        list.add(
+            "senders",
+            false,
+            format!("take {old} out of the rule for senders (SPF)"),
+            "the rule for senders (SPF) is right",
+        );
     }
 }
 

@@ -2,8 +2,8 @@
 
 use super::*;
 use fernweh_ports::{
-    NameAnswer, NameProblem, NameRecord, NameServer, NameStatus, NameWay, RecordData,
-    RecordKind, Silent,
+    NameAnswer, NameProblem, NameRecord, NameServer, NameStatus, NameWay, RecordData, RecordKind,
+    Silent,
 };
 use fernweh_testkit::MemorySite;
 use std::sync::Mutex;
@@ -68,12 +68,14 @@ impl NameSource for World {
         let addresses = || said.addresses.iter().map(|text| text.parse::<IpAddr>().unwrap());
         let is_host = name == HOST || name == APEX;
         let records = match kind {
-            RecordKind::A if is_host => {
-                addresses().filter(IpAddr::is_ipv4).map(|a| record(RecordData::Address(a))).collect()
-            }
-            RecordKind::Aaaa if is_host => {
-                addresses().filter(IpAddr::is_ipv6).map(|a| record(RecordData::Address(a))).collect()
-            }
+            RecordKind::A if is_host => addresses()
+                .filter(IpAddr::is_ipv4)
+                .map(|a| record(RecordData::Address(a)))
+                .collect(),
+            RecordKind::Aaaa if is_host => addresses()
+                .filter(IpAddr::is_ipv6)
+                .map(|a| record(RecordData::Address(a)))
+                .collect(),
             RecordKind::Ns if name == APEX => {
                 SERVERS[..2].iter().map(|one| record(RecordData::Ns((*one).into()))).collect()
             }

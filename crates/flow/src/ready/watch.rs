@@ -65,8 +65,7 @@ pub fn watch(
 ) -> Result<WatchReport> {
     let name = site.name();
     let url = site.url().ok_or_else(|| {
-        Trouble::usage(format!("site {name} has no url"))
-            .hint(format!("set url in [site.{name}]"))
+        Trouble::usage(format!("site {name} has no url")).hint(format!("set url in [site.{name}]"))
     })?;
     let place = site.host_address()?;
     let new: BTreeSet<IpAddr> = place.iter().map(|place| place.https.ip()).collect();

@@ -1,8 +1,9 @@
 //! The pages of the host, as the checks ask for them.
 
+use crate::effect;
 use fernweh_core::address::WebAddress;
 use fernweh_ports::{
-    Fetched, HostAddress, PageProblem, PageRequest, PageResponse, PageSource, Result, SiteAccess,
+    Fetched, HostAddress, PageProblem, PageRequest, PageSource, Result, SiteAccess,
 };
 use std::collections::HashSet;
 use std::sync::atomic::{AtomicBool, Ordering::Relaxed};
@@ -32,11 +33,7 @@ const PAGE: usize = 2 << 20;
 const BEGINNING: usize = 16 << 10;
 
 impl<'a> Web<'a> {
-    pub fn open(
-        site: &'a dyn SiteAccess,
-        place: HostAddress,
-        hosts: &[String],
-    ) -> Result<Self> {
+    pub fn open(site: &'a dyn SiteAccess, place: HostAddress, hosts: &[String]) -> Result<Self> {
         Ok(Self {
             judged: site.pages_at(place, hosts, true)?,
             site,
@@ -103,12 +100,7 @@ impl<'a> Web<'a> {
     }
 }
 
-/// What came back, for people: `GET http://… → 301 to https://…`.
+/// What came back, for people: `http://… → 301 to https://…`.
 pub(super) fn told(url: &Url, fetched: &Fetched) -> String {
-    let came = match fetched {
-        Ok(PageResponse { status, location: Some(to), .. }) => format!("{status} to {to}"),
-        Ok(PageResponse { status, .. }) => status.to_string(),
-        Err(problem) => problem.to_string(),
-    };
-    format!("{url} → {came}")
+    format!("{url} → {}", effect::told(fetched))
 }

@@ -212,9 +212,10 @@ fn complete(resolvers: &Resolvers<'_>, zone: &mut Zone) {
     };
     for answer in answers.filter(open) {
         let Some(last) = answer.chain.last() else { continue };
-        let found = resolvers.all.iter().find_map(|resolver| {
-            host_at(resolvers.source, resolver, last, true).ok()
-        });
+        let found = resolvers
+            .all
+            .iter()
+            .find_map(|resolver| host_at(resolvers.source, resolver, last, true).ok());
         if let Some(found) = found {
             answer.addresses = found.addresses;
             answer.is_loop = found.is_loop;

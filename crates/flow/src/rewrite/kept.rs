@@ -34,6 +34,16 @@ pub(super) enum KeptChange {
         old: String,
         new_sha256: String,
     },
+    /// A file that was not there: its content, by the name under which it is kept.
+    Made {
+        path: KeptValue,
+        new: String,
+    },
+    /// A file that goes: its content, by the name under which it is kept.
+    Removed {
+        path: KeptValue,
+        old: String,
+    },
     /// The run was broken off behind this batch. Where it went on, what of the batch had not
     /// been changed stands in a later one once more.
     BrokenOff {
@@ -179,17 +189,37 @@ impl Safekeeping {
 
     /// Keeps a file, before it is replaced.
     pub fn keep_file(&mut self, path: &[u8], old: &[u8], new: &[u8]) -> Result<()> {
+        let name = self.content(old)?;
+        let path = KeptValue::from(&Value::Text(path.to_vec()));
+        self.write([KeptChange::File { path, old: name, new_sha256: sha256(new) }].into_iter())
+    }
+
+    /// Notes a file that is about to be made.
+    pub fn keep_made(&mut self, path: &[u8], new: &[u8]) -> Result<()> {
+        let new = self.content(new)?;
+        let path = KeptValue::from(&Value::Text(path.to_vec()));
+        self.write([KeptChange::Made { path, new }].into_iter())
+    }
+
+    /// Keeps a file that is about to be removed.
+    pub fn keep_removed(&mut self, path: &[u8], old: &[u8]) -> Result<()> {
+        let old = self.content(old)?;
+        let path = KeptValue::from(&Value::Text(path.to_vec()));
+        self.write([KeptChange::Removed { path, old }].into_iter())
+    }
+
+    /// Keeps a content; gives the name of the file that holds it.
+    fn content(&mut self, bytes: &[u8]) -> Result<String> {
         self.files += 1;
         let name = format!("{FILE}{:05}", self.files);
         let kept = self.folder.join(&name);
         let write = || -> std::io::Result<()> {
             let mut file = File::create(&kept)?;
-            file.write_all(old)?;
+            file.write_all(bytes)?;
             file.sync_all()
         };
         write().map_err(|error| cannot_keep(&kept, &error))?;
-        let path = KeptValue::from(&Value::Text(path.to_vec()));
-        self.write([KeptChange::File { path, old: name, new_sha256: sha256(new) }].into_iter())
+        Ok(name)
     }
 }
 
@@ -215,7 +245,9 @@ pub(super) fn remove_left(lines: &Lines, beside: &str, editor: &mut dyn FileEdit
         match lines.get(number)?.kept {
             KeptChange::BrokenOff { .. } => {}
             KeptChange::Cell { .. } => return Ok(()),
-            KeptChange::File { path, .. } => {
+            KeptChange::File { path, .. }
+            | KeptChange::Made { path, .. }
+            | KeptChange::Removed { path, .. } => {
                 let path = Value::from(&path).bytes().unwrap_or_default().to_vec();
                 let slash = path.iter().rposition(|byte| *byte == b'/').map_or(0, |at| at + 1);
                 return editor.remove_left(&[&path[..slash], beside.as_bytes()].concat());

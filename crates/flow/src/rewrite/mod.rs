@@ -1,9 +1,11 @@
 //! Addresses in a live site: a preview, or the real run with every old value kept safe.
 
+mod edit;
 mod follow;
 mod kept;
 mod turn;
 
+pub(crate) use edit::{FileEdit, edit_file};
 pub(crate) use kept::has_begun;
 pub use turn::{TakenBack, turn};
 

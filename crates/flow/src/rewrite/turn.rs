@@ -81,6 +81,22 @@ pub fn turn(
                 let refused = kept.turn(direction, parts, &mut report)?;
                 report.refused.extend(refused.filter(|_| !doubtful));
             }
+            KeptChange::Made { path, new } => {
+                let (path, content) = (Value::from(&path), read(&folder.join(new))?);
+                let whole = WholeChange { path: &path, content, there: direction, beside: &beside };
+                let refused = whole.turn(parts, &mut report)?;
+                report.refused.extend(refused.filter(|_| !doubtful));
+            }
+            KeptChange::Removed { path, old } => {
+                let (path, content) = (Value::from(&path), read(&folder.join(old))?);
+                let there = match direction {
+                    Direction::Forward => Direction::Back,
+                    Direction::Back => Direction::Forward,
+                };
+                let whole = WholeChange { path: &path, content, there, beside: &beside };
+                let refused = whole.turn(parts, &mut report)?;
+                report.refused.extend(refused.filter(|_| !doubtful));
+            }
             KeptChange::BrokenOff { .. } => {}
         }
     }
@@ -171,6 +187,39 @@ impl KeptFile<'_> {
             Direction::Forward if new.exists() && read(&old)? == present => {
                 editor.replace(&path, &read(&new)?, self.beside)?;
             }
+            _ => return Ok(Some(changed_since(shown))),
+        }
+        report.files += 1;
+        Ok(None)
+    }
+}
+
+/// A file that comes as a whole, or goes.
+struct WholeChange<'a> {
+    path: &'a Value,
+    content: Vec<u8>,
+    /// Forward: it comes; back: it goes.
+    there: Direction,
+    /// The name under which it is written beside its place.
+    beside: &'a str,
+}
+
+impl WholeChange<'_> {
+    /// Lets it come or go; gives why not, if it does not.
+    fn turn(&self, parts: &mut Editors, report: &mut TakenBack) -> Result<Option<Refused>> {
+        let (Some(source), Some(editor)) = (&mut parts.files, &mut parts.editor) else {
+            return Ok(None);
+        };
+        let path = self.path.bytes().unwrap_or_default().to_vec();
+        let shown = String::from_utf8_lossy(&path).into_owned();
+        let present = match read_whole(&mut **source, &path, limits::TEXT_FILE)? {
+            Held::Whole(file) => Some(file.bytes),
+            Held::Gone => None,
+            Held::TooLarge => return Ok(Some(changed_since(shown))),
+        };
+        match (self.there, present) {
+            (Direction::Forward, None) => editor.make(&path, &self.content, self.beside)?,
+            (Direction::Back, Some(bytes)) if bytes == self.content => editor.remove(&path)?,
             _ => return Ok(Some(changed_since(shown))),
         }
         report.files += 1;

@@ -69,7 +69,8 @@ impl Rewrite {
         let mark = self.mark()?;
         let runs = around.records.runs_of(site.name())?;
         let same = |run: &&Run| {
-            run.is_rewriting() && run.header.mark == mark && run.state() == RunState::Open
+            let is_rewriting = run.header.command == Operation::Rewrite;
+            is_rewriting && run.header.mark == mark && run.state() == RunState::Open
         };
         // Only the last change can be gone on with: what lies over it would be passed over.
         // A preview has changed nothing, whatever became of it.

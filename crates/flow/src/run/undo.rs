@@ -125,7 +125,7 @@ pub fn take_over(site: &dyn SiteAccess, around: Surroundings<'_>) -> Result<()> 
 fn look_around(undo: &Undo, site: &dyn SiteAccess, around: Surroundings<'_>) -> Result<()> {
     let name = site.name();
     let stack = Stack::of(around.records, name)?;
-    if stack.next().is_some_and(|run| run.is_rewriting() || !run.is_kept()) {
+    if stack.next().is_some_and(|run| run.is_edit() || !run.is_kept()) {
         // Each cell is looked at, or something is to be completed first.
         return Ok(());
     }
@@ -145,7 +145,7 @@ fn look_around(undo: &Undo, site: &dyn SiteAccess, around: Surroundings<'_>) -> 
 
 /// Turns one run.
 fn turn(run: &Run, site: &dyn SiteAccess, around: Surroundings<'_>) -> Result<UndoReport> {
-    match run.is_rewriting() {
+    match run.is_edit() {
         true => turn_rewrite(run, &mut site.editors(site.has())?, around.progress),
         false => {
             let mut targets = site.targets(&run.header.run, site.has())?;

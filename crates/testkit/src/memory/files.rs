@@ -329,6 +329,11 @@ impl FileEditor for Editor {
         world.live.files.0.insert(path.to_vec(), content.to_vec());
         Ok(())
     }
+    fn make(&mut self, path: &[u8], content: &[u8], _: &str) -> Result<()> {
+        let mut world = self.host.call("make a file")?;
+        world.live.files.0.insert(path.to_vec(), content.to_vec());
+        Ok(())
+    }
     fn remove_left(&mut self, path: &[u8]) -> Result<()> {
         self.host.call("remove what is left")?.live.files.0.remove(path);
         Ok(())

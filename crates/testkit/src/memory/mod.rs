@@ -19,8 +19,8 @@ use fernweh_core::address::WebAddress;
 use fernweh_core::digest::sha256;
 use fernweh_core::settings::Setting;
 use fernweh_ports::{
-    CommandOutput, DatabaseSource, Editors, Fetching, FileSource, Halves, HostAddress,
-    PageRequest, PageResponse, PageSource, Result, SiteAccess, Targets, Trouble,
+    CommandOutput, DatabaseSource, Editors, Fetching, FileSource, Halves, HostAddress, PageRequest,
+    PageResponse, PageSource, Result, SiteAccess, Targets, Trouble,
 };
 use std::collections::{BTreeMap, HashMap};
 use std::net::IpAddr;

@@ -59,8 +59,10 @@ fn names() -> Vec<Situation> {
         before("twin-without-address")
             .replaced("@ 300 IN A 127.0.0.2\n", "")
             .expect(&["warned twin-unknown"]),
-        before("chain-of-names")
-            .replaced("www 300 IN A 127.0.0.2\n", "www 300 IN CNAME a\na 300 IN CNAME b\nb 300 IN CNAME DOMAIN.\n"),
+        before("chain-of-names").replaced(
+            "www 300 IN A 127.0.0.2\n",
+            "www 300 IN CNAME a\na 300 IN CNAME b\nb 300 IN CNAME DOMAIN.\n",
+        ),
         before("chain-out-of-zone")
             .replaced("www 300 IN A 127.0.0.2\n", "www 300 IN CNAME www.fine-before.example.\n"),
         before("chain-into-nothing")
@@ -88,21 +90,19 @@ fn names() -> Vec<Situation> {
         after("twin-still-old")
             .replaced("@ 300 IN A 127.0.0.1", "@ 300 IN A 127.0.0.2")
             .expect(&["failed leads-old"]),
-        after("both-hosts")
-            .records("www 300 IN A 127.0.0.2\n")
-            .expect(&["failed leads-both"]),
+        after("both-hosts").records("www 300 IN A 127.0.0.2\n").expect(&["failed leads-both"]),
         before("proxy-between")
             .zone(&zone_on(PROXY))
             .expect(&["warned leads-elsewhere", "warned leads-elsewhere"]),
-        before("already-new-before")
-            .zone(&zone_on(NEW))
-            .with(|it| it.options = "--before"),
+        before("already-new-before").zone(&zone_on(NEW)).with(|it| it.options = "--before"),
         after("resolver-remembers")
             .with(|it| it.zone[2] = Some(zone_on(OLD)))
             .expect(&["failed resolver-remembers"]),
-        before("resolver-deaf")
-            .with(|it| it.more = "DEAF".into())
-            .expect(&["failed not-looked-up", "failed not-looked-up", "failed resolver-silent"]),
+        before("resolver-deaf").with(|it| it.more = "DEAF".into()).expect(&[
+            "failed not-looked-up",
+            "failed not-looked-up",
+            "failed resolver-silent",
+        ]),
     ]
 }
 
@@ -129,17 +129,15 @@ fn certificates() -> Vec<Situation> {
             .records("@ 300 IN CAA 0 issue \";\"\n")
             .expect(&["warned nobody-may-issue"]),
         before("cert-one-may").records("@ 300 IN CAA 0 issue \"authority.example\"\n"),
-        before("cert-hangs")
-            .with(|it| it.more = "HANGING".into())
-            .expect(&[
-                "failed front-silent",
-                "failed not-looked-at",
-                "failed not-looked-at",
-                "failed tls-silent",
-                "failed tls-silent",
-                "failed unreachable",
-                "warned clock-unknown",
-            ]),
+        before("cert-hangs").with(|it| it.more = "HANGING".into()).expect(&[
+            "failed front-silent",
+            "failed not-looked-at",
+            "failed not-looked-at",
+            "failed tls-silent",
+            "failed tls-silent",
+            "failed unreachable",
+            "warned clock-unknown",
+        ]),
     ]
 }
 
@@ -151,12 +149,10 @@ fn redirects() -> Vec<Situation> {
     let old = "server { LISTEN server_name old.DOMAIN; RULE }";
     let from_old = |name, rule: &str| {
         let text = old.replace("RULE", rule);
-        after(name)
-            .records("old 300 IN A 127.0.0.2\n")
-            .with(move |it| {
-                it.old = text;
-                it.old_url = "http://old.DOMAIN";
-            })
+        after(name).records("old 300 IN A 127.0.0.2\n").with(move |it| {
+            it.old = text;
+            it.old_url = "http://old.DOMAIN";
+        })
     };
     vec![
         http("http-302", "return 302 https://www.DOMAIN$request_uri;")
@@ -198,7 +194,8 @@ fn redirects() -> Vec<Situation> {
 }
 
 fn search() -> Vec<Situation> {
-    let sitemap = "<?xml version=\"1.0\"?><urlset><url><loc>ADDRESS/about.html</loc></url></urlset>";
+    let sitemap =
+        "<?xml version=\"1.0\"?><urlset><url><loc>ADDRESS/about.html</loc></url></urlset>";
     vec![
         before("robots-forbid")
             .file("robots.txt", "User-agent: *\nDisallow: /\n")
@@ -263,15 +260,14 @@ fn security() -> Vec<Situation> {
             .expect(&["warned cookie-open"]),
         before("cookie-fine").own("add_header Set-Cookie \"night=7; Path=/; Secure\";"),
         before("env-given").file(".env", "DB_PASSWORD=secret\n").expect(&["failed handed-out"]),
-        before("git-given").file(".git/HEAD", "ref: refs/heads/main\n").expect(&["failed handed-out"]),
+        before("git-given")
+            .file(".git/HEAD", "ref: refs/heads/main\n")
+            .expect(&["failed handed-out"]),
         before("dump-given")
             .file("backup.sql", "CREATE TABLE nights (id int);\n")
             .expect(&["failed handed-out"]),
-        before("env-is-a-page")
-            .own("error_page 404 =200 /index.html;"),
-        before("listing")
-            .own("location /pictures/ { autoindex on; }")
-            .expect(&["warned listing"]),
+        before("env-is-a-page").own("error_page 404 =200 /index.html;"),
+        before("listing").own("location /pictures/ { autoindex on; }").expect(&["warned listing"]),
     ]
 }
 
@@ -299,16 +295,13 @@ fn mail() -> Vec<Situation> {
 
 fn hosts() -> Vec<Situation> {
     vec![
-        before("new-host-unknown")
-            .with(|it| it.more = "UNKNOWN".into())
-            .expect(&[
-                "failed not-looked-at",
-                "failed not-looked-at",
-                "failed not-looked-at",
-                "failed not-looked-at",
-                "failed not-looked-at",
-            ]),
-        before("clock-behind")
-            .own("add_header Date \"Mon, 02 Nov 2020 10:00:00 GMT\";"),
+        before("new-host-unknown").with(|it| it.more = "UNKNOWN".into()).expect(&[
+            "failed not-looked-at",
+            "failed not-looked-at",
+            "failed not-looked-at",
+            "failed not-looked-at",
+            "failed not-looked-at",
+        ]),
+        before("clock-behind").own("add_header Date \"Mon, 02 Nov 2020 10:00:00 GMT\";"),
     ]
 }

@@ -207,7 +207,8 @@ impl World {
             let (chain, key, shown) = (chain.display(), key.display(), site.display());
             let tls = format!("ssl_certificate {chain}; ssl_certificate_key {key};");
             let at = |port: u16| format!("listen {NEW}:{port} ssl; listen {PROXY}:{port} ssl;");
-            let old_tls = "ssl_protocols TLSv1 TLSv1.1 TLSv1.2; ssl_ciphers \"DEFAULT:@SECLEVEL=0\";";
+            let old_tls =
+                "ssl_protocols TLSv1 TLSv1.1 TLSv1.2; ssl_ciphers \"DEFAULT:@SECLEVEL=0\";";
             let is_ancient = situation.more.contains("ANCIENT");
             let (listen, more) = match is_ancient {
                 true => (format!("listen {NEW}:{ancient} ssl;"), old_tls),

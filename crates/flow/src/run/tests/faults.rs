@@ -199,7 +199,7 @@ fn a_preview_that_is_killed_does_not_hide_a_rewriting_that_was_broken_off() {
     assert!(killed_or(|| unpack.run(&desk.new, &incoming, desk.around(&killing))).is_none());
     desk.rewrite(&QUIET()).unwrap();
     let rewritings = desk.records.runs_of("new").unwrap();
-    assert_eq!(rewritings.iter().filter(|run| run.is_rewriting()).count(), 1);
+    assert_eq!(rewritings.iter().filter(|run| run.is_edit()).count(), 1);
     desk.undo(&QUIET()).unwrap();
     assert_eq!(desk.new.live(), before);
 }

@@ -1,0 +1,50 @@
+//! What was placed in a site, in words.
+
+use super::{Page, Paint, Style};
+use crate::typed::Typed;
+use fernweh_flow::run::PlacedReport;
+
+/// What was done, for people.
+pub fn placed_text(style: Style, report: &PlacedReport, what: &str, typed: &Typed) -> String {
+    let mut page = Page::new(style);
+    let files = match report.files.is_empty() {
+        true => "a file that held nothing else and is removed".into(),
+        false => report.files.join(" and "),
+    };
+    let site = &report.site;
+    match (report.changed, report.removed) {
+        (true, false) => page.row("placed", &format!("{what} of site {site} in {files}")),
+        (true, true) => page.row("removed", &format!("{what} of site {site} from {files}")),
+        (false, false) => page.row("unchanged", &format!("the {what} are there already ({files})")),
+        (false, true) => page.row("unchanged", &format!("there are no {what} in site {site}")),
+    }
+    let mut label = "checked";
+    for effect in &report.effects {
+        let word = match effect.works {
+            true => style.paint(Paint::Good, "passed"),
+            false => style.paint(Paint::Bad, "failed"),
+        };
+        page.worded(label, word, 9, &format!("{} → {}", effect.asked, effect.came));
+        label = "";
+    }
+    page.list("note", report.not_verified.iter().map(|why| format!("not checked: {why}")));
+    page.list("note", report.notes.iter().cloned());
+    if !report.works() {
+        page.arrow(
+            0,
+            "the web server does not follow the rules everywhere: it may not read .htaccess \
+             (AllowOverride None), mod_rewrite may be missing, or a name may not lead to this site",
+        );
+    }
+    page.gap();
+    let undo = || format!("fernweh undo {site}");
+    match (report.changed, report.works()) {
+        (true, true) => page.row("undo", &undo()),
+        (true, false) => {
+            page.row("next", &format!("{}, or correct it and: {}", undo(), typed.again()))
+        }
+        (false, true) => page.row("next", "nothing is left to do here"),
+        (false, false) => page.row("next", &typed.again()),
+    }
+    page.finish()
+}

@@ -1,0 +1,119 @@
+//! Lines that are placed in a file of a live site, with the old file kept, and taken back at once
+//! where the web server fails because of them.
+
+use super::Surroundings;
+use super::branch::{end, ends, note};
+use crate::effect::{Effect, Host, told};
+use crate::journal::{Journal, Operation};
+use crate::rewrite::{FileEdit, edit_file};
+use crate::undo::turn_rewrite;
+use fernweh_ports::{Fetched, Halves, Result, SiteAccess, Trouble};
+use schemars::JsonSchema;
+use serde::Serialize;
+
+/// What was placed, and what came of it.
+#[derive(Clone, Debug, Default, Serialize, JsonSchema)]
+pub struct PlacedReport {
+    /// The site.
+    pub site: String,
+    /// The files in which the lines stand.
+    pub files: Vec<String>,
+    /// Whether anything was changed.
+    pub changed: bool,
+    /// Whether lines were taken out rather than put in.
+    pub removed: bool,
+    /// The run, if something was changed.
+    pub run: Option<String>,
+    /// Requests that show what it does.
+    pub effects: Vec<Effect>,
+    /// Why nothing was asked, if nothing was.
+    pub not_verified: Option<String>,
+    /// What else is to be said.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub notes: Vec<String>,
+}
+
+impl PlacedReport {
+    /// Whether everything that was asked came back as it should.
+    pub fn works(&self) -> bool {
+        self.effects.iter().all(|effect| effect.works)
+    }
+}
+
+/// A change of files, and how it shows.
+pub(super) struct Placing<'a> {
+    pub operation: Operation,
+    /// What goes in, as the journal has it.
+    pub input: String,
+    pub removes: bool,
+    /// Files, and what becomes of each.
+    pub edits: Vec<(&'a str, Edit<'a>)>,
+    /// The host, where it is known.
+    pub host: Option<&'a Host>,
+    /// An address of the site that must not fail.
+    pub front: String,
+}
+
+/// What becomes of a file: of its content, or of none.
+pub(super) type Edit<'a> = Box<dyn FnOnce(Option<&[u8]>) -> Option<Vec<u8>> + 'a>;
+
+impl Placing<'_> {
+    pub fn run(self, site: &dyn SiteAccess, around: Surroundings<'_>) -> Result<PlacedReport> {
+        let _lock = around.records.lock(site.name())?;
+        around.warn_of_earlier(site)?;
+        let mut parts = site.editors(Halves::FILES)?;
+        if parts.editor.is_none() {
+            return Err(Trouble::usage(format!("site {} has no files", site.name()))
+                .hint(format!("set files in [site.{}]", site.name())));
+        }
+        let mut edits = Vec::new();
+        for (path, edit) in self.edits {
+            edits.push(FileEdit::of(&mut parts, path, edit)?);
+        }
+        let shown = |edit: &FileEdit| String::from_utf8_lossy(&edit.path).into_owned();
+        let mut report = PlacedReport {
+            site: site.name().to_owned(),
+            removed: self.removes,
+            files: edits.iter().filter(|edit| edit.new.is_some()).map(shown).collect(),
+            changed: edits.iter().any(FileEdit::changes),
+            ..PlacedReport::default()
+        };
+        if !report.changed {
+            return Ok(report);
+        }
+        let before = self.host.map(|host| host.head(&self.front));
+        let ended = ends(site, around)?;
+        let mut journal = around.records.begin(self.operation, site.name(), &self.input)?;
+        note(&mut journal, &ended, around)?;
+        edit_file(&edits, &mut parts, &mut journal, around.progress).map_err(|trouble| {
+            trouble.incomplete(format!(
+                "a file may have been changed; fernweh undo {} takes it back",
+                site.name()
+            ))
+        })?;
+        if let (Some(host), Some(before)) = (self.host, &before) {
+            let after = host.head(&self.front);
+            if Host::broke(before, &after) {
+                return Err(taken_back(site, journal, &after, around)?);
+            }
+        }
+        report.run = Some(journal.header.run.clone());
+        report.notes = end(&ended, site, around);
+        Ok(report)
+    }
+}
+
+/// Takes a change back that the web server does not bear.
+fn taken_back(
+    site: &dyn SiteAccess,
+    journal: Journal,
+    after: &Fetched,
+    around: Surroundings<'_>,
+) -> Result<Trouble> {
+    let run = journal.run()?;
+    drop(journal);
+    turn_rewrite(&run, &mut site.editors(Halves::FILES)?, around.progress)?;
+    Ok(Trouble::outside("the web server fails with what was placed")
+        .because(format!("its first page answered {} then; all is as it was before", told(after)))
+        .hint("read its log; often a module is missing, or AllowOverride forbids the rules"))
+}
