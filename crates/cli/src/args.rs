@@ -84,6 +84,7 @@ pub enum Command {
     Move(commands::moving::MoveArgs),
     Ready(commands::ready::ReadyArgs),
     Redirects(commands::redirects::RedirectsArgs),
+    Close(commands::close::CloseArgs),
     Undo(commands::undo::UndoArgs),
     Runs(commands::runs::RunsArgs),
     Tell(commands::tell::TellArgs),

@@ -108,6 +108,7 @@ fn execute(context: &Context, command: &Command) -> fernweh_ports::Result<u8> {
         Command::Scan(args) => commands::scan::run(context, args),
         Command::Compare(args) => commands::compare::run(context, args),
         Command::Ready(args) => commands::ready::run(context, args),
+        Command::Close(args) => commands::close::run(context, args),
         Command::Redirects(args) => commands::redirects::run(context, args),
         Command::Trace(args) => commands::trace::run(context, args),
         Command::Move(args) => commands::moving::run(context, args),

@@ -6,6 +6,7 @@ use clap::{Args, ValueEnum, ValueHint};
 use fernweh_core::sql::Prefix;
 use fernweh_ports::{Halves, Result, Trouble};
 use std::path::PathBuf;
+use std::time::Duration;
 
 /// What every command takes.
 #[derive(Clone, Debug, Args)]
@@ -135,4 +136,33 @@ pub fn prefix(text: &str) -> Result<Prefix> {
         Trouble::usage(format!("`{text}` is not a pair of prefixes"))
             .hint("write the old and the new one, as in --prefix gp_=new_")
     })
+}
+
+/// A time as people type it: a number and `m`, `h` or `d`.
+pub fn time(text: &str) -> std::result::Result<Duration, String> {
+    let wrong = || "write a number and m, h or d, as in 90m, 6h or 2d".to_owned();
+    let unit = text.chars().last().ok_or_else(wrong)?;
+    let number: u64 = text[..text.len() - unit.len_utf8()].parse().map_err(|_| wrong())?;
+    let seconds = match unit {
+        'm' => 60,
+        'h' => 3600,
+        'd' => 86_400,
+        _ => return Err(wrong()),
+    };
+    Ok(Duration::from_secs(number.saturating_mul(seconds)))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_time_is_a_number_with_its_unit() {
+        assert_eq!(time("90m"), Ok(Duration::from_secs(5400)));
+        assert_eq!(time("6h"), Ok(Duration::from_secs(21_600)));
+        assert_eq!(time("2d"), Ok(Duration::from_secs(172_800)));
+        for wrong in ["", "6", "h", "-1h", "6 h", "6s", "1.5h", "6ü"] {
+            assert!(time(wrong).is_err(), "{wrong}");
+        }
+    }
 }

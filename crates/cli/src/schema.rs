@@ -65,6 +65,7 @@ pub fn schemas() -> Vec<(String, Value)> {
         of::<ready::StepsSet>("ready-steps", "fernweh ready --done, --open"),
         of::<redirects::Printed>("redirects", "fernweh redirects"),
         of::<PlacedReport>("redirects-place", "fernweh redirects --place, --remove"),
+        of::<PlacedReport>("close", "fernweh close"),
         of::<MoveReport>("move", "fernweh move"),
         of::<undo::Outcome>("undo", "fernweh undo"),
         of::<runs::Listed>("runs", "fernweh runs"),

@@ -15,6 +15,7 @@ pub mod entries;
 pub mod finding;
 pub mod fit;
 pub mod limits;
+pub mod notice;
 pub mod page;
 pub mod placed;
 pub mod programs;

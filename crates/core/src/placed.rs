@@ -85,6 +85,12 @@ pub fn take(text: &[u8], purpose: Purpose) -> Vec<u8> {
     }
 }
 
+/// A program of PHP that is placed as a whole, in place of the site's own.
+pub fn php_program(lines: &[String]) -> Vec<u8> {
+    let (begin, end) = (Purpose::Closed.begin(), Purpose::Closed.end());
+    format!("<?php\n{begin}\n{}\n{end}\n", lines.join("\n")).into_bytes()
+}
+
 /// Whether lines for a purpose stand in it.
 pub fn holds(text: &[u8], purpose: Purpose) -> bool {
     place(text, purpose).is_some()

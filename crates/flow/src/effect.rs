@@ -20,6 +20,9 @@ pub struct Effect {
     pub works: bool,
 }
 
+/// The largest page that is read.
+const PAGE: usize = 1 << 20;
+
 /// What came back, for people.
 pub fn told(fetched: &Fetched) -> String {
     match fetched {
@@ -53,6 +56,20 @@ impl Host {
     pub fn at(site: &dyn SiteAccess, place: HostAddress, hosts: &[String]) -> Result<Self> {
         // Nothing is told to it, and what it says is only looked at.
         Ok(Self { pages: site.pages_at(place, hosts, false)? })
+    }
+
+    /// The host to which a site's name leads.
+    ///
+    /// # Errors
+    ///
+    /// Where what is configured cannot be used.
+    pub fn by_name(site: &dyn SiteAccess) -> Result<Self> {
+        Ok(Self { pages: site.pages()? })
+    }
+
+    /// A page.
+    pub fn page(&self, url: &str) -> Fetched {
+        self.pages.fetch(&PageRequest { url: url.into(), body: Some(PAGE), texts_only: true })
     }
 
     /// The head of an answer.

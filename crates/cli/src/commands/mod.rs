@@ -1,6 +1,7 @@
 //! One file per command: its arguments, and one function that calls one operation and
 //! shows its report.
 
+pub mod close;
 pub mod compare;
 pub mod completions;
 pub mod demo;

@@ -4,7 +4,7 @@ use crate::complete::site_names;
 use crate::config::Config;
 use crate::context::Context;
 use crate::exit::{DONE, done};
-use crate::options::SiteArgs;
+use crate::options::{SiteArgs, time};
 use crate::render::{Page, ready_in_short, ready_text, watched_text};
 use crate::resolvers;
 use crate::run_log::RunLog;
@@ -94,20 +94,6 @@ impl From<Check> for Topic {
             Check::Time => Topic::Time,
         }
     }
-}
-
-/// A time as people type it: a number and `m`, `h` or `d`.
-fn time(text: &str) -> std::result::Result<Duration, String> {
-    let wrong = || "write a number and m, h or d, as in 90m, 6h or 2d".to_owned();
-    let unit = text.chars().last().ok_or_else(wrong)?;
-    let number: u64 = text[..text.len() - unit.len_utf8()].parse().map_err(|_| wrong())?;
-    let seconds = match unit {
-        'm' => 60,
-        'h' => 3600,
-        'd' => 86_400,
-        _ => return Err(wrong()),
-    };
-    Ok(Duration::from_secs(number.saturating_mul(seconds)))
 }
 
 /// Steps that were called done or open.
@@ -223,19 +209,4 @@ fn watched(
     notify(progress, config, &format!("Fernweh: {word}: {}", site.name), &text);
     context.print(&report, &text);
     Ok(done(!report.arrived))
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn a_time_is_a_number_with_its_unit() {
-        assert_eq!(time("90m"), Ok(Duration::from_secs(5400)));
-        assert_eq!(time("6h"), Ok(Duration::from_secs(21_600)));
-        assert_eq!(time("2d"), Ok(Duration::from_secs(172_800)));
-        for wrong in ["", "6", "h", "-1h", "6 h", "6s", "1.5h", "6ü"] {
-            assert!(time(wrong).is_err(), "{wrong}");
-        }
-    }
 }

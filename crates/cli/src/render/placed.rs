@@ -2,7 +2,7 @@
 
 use super::{Page, Paint, Style};
 use crate::typed::Typed;
-use fernweh_flow::run::PlacedReport;
+use fernweh_flow::run::{Close, PlacedReport};
 
 /// What was done, for people.
 pub fn placed_text(style: Style, report: &PlacedReport, what: &str, typed: &Typed) -> String {
@@ -18,15 +18,7 @@ pub fn placed_text(style: Style, report: &PlacedReport, what: &str, typed: &Type
         (false, false) => page.row("unchanged", &format!("the {what} are there already ({files})")),
         (false, true) => page.row("unchanged", &format!("there are no {what} in site {site}")),
     }
-    let mut label = "checked";
-    for effect in &report.effects {
-        let word = match effect.works {
-            true => style.paint(Paint::Good, "passed"),
-            false => style.paint(Paint::Bad, "failed"),
-        };
-        page.worded(label, word, 9, &format!("{} → {}", effect.asked, effect.came));
-        label = "";
-    }
+    checked(&mut page, style, report);
     page.list("note", report.not_verified.iter().map(|why| format!("not checked: {why}")));
     page.list("note", report.notes.iter().cloned());
     if !report.works() {
@@ -46,5 +38,42 @@ pub fn placed_text(style: Style, report: &PlacedReport, what: &str, typed: &Type
         (false, true) => page.row("next", "nothing is left to do here"),
         (false, false) => page.row("next", &typed.again()),
     }
+    page.finish()
+}
+
+fn checked(page: &mut Page, style: Style, report: &PlacedReport) {
+    let mut label = "checked";
+    for effect in &report.effects {
+        let word = match effect.works {
+            true => style.paint(Paint::Good, "passed"),
+            false => style.paint(Paint::Bad, "failed"),
+        };
+        page.worded(label, word, 9, &format!("{} → {}", effect.asked, effect.came));
+        label = "";
+    }
+}
+
+/// What became of an old site, for people.
+pub fn closed_text(style: Style, report: &PlacedReport, how: &Close<'_>) -> String {
+    let mut page = Page::new(style);
+    let (site, by) = (&report.site, report.by.as_deref().unwrap_or_default());
+    let what = match how {
+        Close::LeadsTo(to) => format!("site {site} leads to {to}, by {by}"),
+        Close::Notice(time) => {
+            format!("site {site} shows a notice for {} min, by {by}", time.as_secs() / 60)
+        }
+    };
+    page.row(if report.changed { "closed" } else { "unchanged" }, &what);
+    checked(&mut page, style, report);
+    page.list("note", report.notes.iter().cloned());
+    if !report.works() {
+        page.arrow(
+            0,
+            "what failed is answered by the web server itself (plain files, mostly): close these \
+             addresses in its configuration, or remove them with the old site",
+        );
+    }
+    page.gap();
+    page.row("undo", &format!("fernweh undo {site}"));
     page.finish()
 }

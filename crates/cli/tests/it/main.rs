@@ -4,6 +4,7 @@ mod archives;
 mod at_once;
 mod certificates;
 mod chosen;
+mod closing;
 mod comparing;
 mod configuration;
 mod crashes;

@@ -8,7 +8,10 @@ pub(super) fn lines(rules: &[Rule]) -> Vec<String> {
     let mut lines = vec!["<IfModule mod_rewrite.c>".to_owned(), "RewriteEngine On".to_owned()];
     for rule in rules {
         lines.push(format!("# {}", rule.about));
-        lines.push(format!("RewriteCond %{{HTTP_HOST}} ^{}(?::\\d+)?$ [NC]", any_of(&rule.hosts)));
+        if !rule.hosts.is_empty() {
+            let hosts = any_of(&rule.hosts);
+            lines.push(format!("RewriteCond %{{HTTP_HOST}} ^{hosts}(?::\\d+)?$ [NC]"));
+        }
         if rule.plain {
             // Something in front may speak https in this server's place.
             lines.push("RewriteCond %{HTTPS} !=on".into());

@@ -8,7 +8,9 @@ pub(super) fn lines(rules: &[Rule]) -> Vec<String> {
         let name = format!("fernweh{}", number + 1);
         lines.push(format!("# {}", rule.about));
         lines.push(format!("@{name} {{"));
-        lines.push(format!("\thost {}", rule.hosts.join(" ")));
+        if !rule.hosts.is_empty() {
+            lines.push(format!("\thost {}", rule.hosts.join(" ")));
+        }
         if rule.plain {
             lines.push("\tprotocol http".into());
             // Something in front may speak https in this server's place.

@@ -356,6 +356,23 @@ impl Redirects {
     }
 }
 
+/// Rules that send every request, whatever host it names, to the same path of another site: an old
+/// site that is closed.
+pub fn everything(from: &WebAddress, to: &WebAddress, server: Server) -> Vec<String> {
+    let path = match from.path.is_empty() {
+        true => "(/[^?]*)".to_owned(),
+        false => format!("{}(/[^?]*)?", escaped_path(&from.path)),
+    };
+    let about = format!("the site has moved to {to}");
+    let rule = Rule { path, about, ..Rule::all_to(to.to_string()) };
+    match server {
+        Server::Apache => apache::lines(&[rule]),
+        Server::Nginx => nginx::lines(&[rule]),
+        Server::Caddy => caddy::lines(&[rule]),
+        Server::Php => php::lines(&[rule]),
+    }
+}
+
 /// A path or query as a regular expression that matches it alone, however its escapes are
 /// written.
 fn escaped_path(path: &str) -> String {
@@ -393,8 +410,11 @@ fn escaped(text: &str) -> String {
     out
 }
 
-/// One of several hosts, as a regular expression.
+/// One of several hosts, as a regular expression; any where none is named.
 fn any_of(hosts: &[String]) -> String {
+    if hosts.is_empty() {
+        return "[^/]*".into();
+    }
     let all: Vec<String> = hosts.iter().map(|host| escaped(host)).collect();
     match &all[..] {
         [one] => one.clone(),

@@ -47,14 +47,14 @@ impl FileEdit {
     }
 }
 
-/// Makes changes, each kept first, and notes in the journal that they are done.
-pub(crate) fn edit_file(
+/// Makes changes, each kept first.
+pub(crate) fn edit_files(
     edits: &[FileEdit],
     parts: &mut Editors,
-    journal: &mut Journal,
+    journal: &Journal,
     progress: &dyn Progress,
 ) -> Result<()> {
-    let mut safe = Safekeeping::open(journal.folder())?;
+    let mut safe = Safekeeping::begin(journal.folder())?;
     let editor = parts.editor.as_mut().ok_or_else(|| Trouble::usage("the site has no files"))?;
     progress.reached("started");
     for FileEdit { path, old, new } in edits.iter().filter(|edit| edit.changes()) {
@@ -77,6 +77,11 @@ pub(crate) fn edit_file(
             (None, None) => {}
         }
     }
+    Ok(())
+}
+
+/// Notes in the journal that all changes are made.
+pub(crate) fn edited(journal: &mut Journal, progress: &dyn Progress) -> Result<()> {
     let (direction, fingerprint) = (Direction::Forward, Fingerprint::default());
     journal.step(&Step::Switching { direction, plan: Plan::default() }, progress)?;
     journal.step(

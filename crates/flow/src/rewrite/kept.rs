@@ -142,6 +142,16 @@ impl Safekeeping {
     /// Begins, or goes on where a run was broken off.
     pub fn open(folder: &Path) -> Result<Self> {
         let batch = note_broken_off(folder, true)?;
+        Self::from(folder, batch)
+    }
+
+    /// Begins, or goes on behind what the same run has done.
+    pub fn begin(folder: &Path) -> Result<Self> {
+        let batch = if has_begun(folder) { Lines::open(folder)?.last_batch } else { 0 };
+        Self::from(folder, batch)
+    }
+
+    fn from(folder: &Path, batch: u64) -> Result<Self> {
         let kept = fs::read_dir(folder).into_iter().flatten().flatten();
         let numbers = kept.filter_map(|entry| {
             let name = entry.file_name().into_string().ok()?;

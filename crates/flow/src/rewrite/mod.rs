@@ -5,11 +5,11 @@ mod follow;
 mod kept;
 mod turn;
 
-pub(crate) use edit::{FileEdit, edit_file};
+pub(crate) use edit::{FileEdit, edit_files, edited};
 pub(crate) use kept::has_begun;
 pub use turn::{TakenBack, turn};
 
-use crate::journal::{Journal, Plan, Step};
+use crate::journal::Journal;
 use crate::overlap;
 use crate::report::{RewriteReport, TableReport};
 use fernweh_core::entries::EntryList;
@@ -17,8 +17,8 @@ use fernweh_core::limits;
 use fernweh_core::record::EntryKind;
 use fernweh_core::rewrite::Rewriter;
 use fernweh_ports::{
-    Change, DatabaseEditor, Direction, Editors, Fingerprint, Held, Progress, Refused, Result,
-    Scope, Trouble, Unit, WholeFile, counted, in_turn, read_whole,
+    Change, DatabaseEditor, Editors, Held, Progress, Refused, Result, Scope, Trouble, Unit,
+    WholeFile, counted, in_turn, read_whole,
 };
 use follow::follow_key;
 use kept::{Lines, Safekeeping, keeps_something, remove_left};
@@ -87,13 +87,7 @@ pub fn rewrite(
     }
     // A run that has changed nothing is nothing to take back: it would only hide the one before.
     if let Some(journal) = journal.filter(|journal| keeps_something(journal.folder())) {
-        let plan = Plan::default();
-        let (direction, fingerprint) = (Direction::Forward, Fingerprint::default());
-        journal.step(&Step::Switching { direction, plan }, progress)?;
-        journal.step(
-            &Step::Done { direction, at: crate::now(), fingerprint, kept: None, kept_files: None },
-            progress,
-        )?;
+        edited(journal, progress)?;
         report.run = Some(journal.header.run.clone());
     }
     Ok(report)

@@ -6,6 +6,7 @@
 //! connector, a configuration file or a terminal.
 
 mod branch;
+mod close;
 mod compare;
 mod journey;
 mod moving;
@@ -22,6 +23,7 @@ mod undo;
 mod unpack;
 
 pub use branch::KeptBounds;
+pub use close::Close;
 pub use compare::Compare;
 pub use journey::{MoveReport, Stage, Witness};
 pub use moving::Move;

@@ -5,7 +5,7 @@ use super::Surroundings;
 use super::branch::{end, ends, note};
 use crate::effect::{Effect, Host, told};
 use crate::journal::{Journal, Operation};
-use crate::rewrite::{FileEdit, edit_file};
+use crate::rewrite::{FileEdit, edit_files, edited};
 use crate::undo::turn_rewrite;
 use fernweh_ports::{Fetched, Halves, Result, SiteAccess, Trouble};
 use schemars::JsonSchema;
@@ -24,6 +24,9 @@ pub struct PlacedReport {
     pub removed: bool,
     /// The run, if something was changed.
     pub run: Option<String>,
+    /// By which file of the site it works.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub by: Option<String>,
     /// Requests that show what it does.
     pub effects: Vec<Effect>,
     /// Why nothing was asked, if nothing was.
@@ -48,6 +51,8 @@ pub(super) struct Placing<'a> {
     pub removes: bool,
     /// Files, and what becomes of each.
     pub edits: Vec<(&'a str, Edit<'a>)>,
+    /// Changes that follow from what the first have shown.
+    pub then: Option<Box<dyn FnOnce() -> Vec<(&'a str, Edit<'a>)> + 'a>>,
     /// The host, where it is known.
     pub host: Option<&'a Host>,
     /// An address of the site that must not fail.
@@ -85,12 +90,21 @@ impl Placing<'_> {
         let ended = ends(site, around)?;
         let mut journal = around.records.begin(self.operation, site.name(), &self.input)?;
         note(&mut journal, &ended, around)?;
-        edit_file(&edits, &mut parts, &mut journal, around.progress).map_err(|trouble| {
+        let half = |trouble: Trouble| {
             trouble.incomplete(format!(
                 "a file may have been changed; fernweh undo {} takes it back",
                 site.name()
             ))
-        })?;
+        };
+        edit_files(&edits, &mut parts, &journal, around.progress).map_err(half)?;
+        if let Some(then) = self.then {
+            let mut edits = Vec::new();
+            for (path, edit) in then() {
+                edits.push(FileEdit::of(&mut parts, path, edit).map_err(half)?);
+            }
+            edit_files(&edits, &mut parts, &journal, around.progress).map_err(half)?;
+        }
+        edited(&mut journal, around.progress)?;
         if let (Some(host), Some(before)) = (self.host, &before) {
             let after = host.head(&self.front);
             if Host::broke(before, &after) {
@@ -103,6 +117,25 @@ impl Placing<'_> {
     }
 }
 
+/// What is said where the web server fails with what was placed.
+pub(super) const FAILS: &str = "the web server fails with what was placed";
+
+/// Takes a change back that has no effect, as if it had never been.
+pub(super) fn take_back_unseen(
+    site: &dyn SiteAccess,
+    run: Option<&str>,
+    around: Surroundings<'_>,
+) -> Result<()> {
+    let _lock = around.records.lock(site.name())?;
+    let runs = around.records.runs_of(site.name())?;
+    let Some(run) = runs.iter().find(|one| Some(one.header.run.as_str()) == run) else {
+        return Ok(());
+    };
+    turn_rewrite(run, &mut site.editors(Halves::FILES)?, around.progress)?;
+    Journal::resume(run)?.forget();
+    Ok(())
+}
+
 /// Takes a change back that the web server does not bear.
 fn taken_back(
     site: &dyn SiteAccess,
@@ -113,7 +146,8 @@ fn taken_back(
     let run = journal.run()?;
     drop(journal);
     turn_rewrite(&run, &mut site.editors(Halves::FILES)?, around.progress)?;
-    Ok(Trouble::outside("the web server fails with what was placed")
+    Journal::resume(&run)?.forget();
+    Ok(Trouble::outside(FAILS)
         .because(format!("its first page answered {} then; all is as it was before", told(after)))
         .hint("read its log; often a module is missing, or AllowOverride forbids the rules"))
 }

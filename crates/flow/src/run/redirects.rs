@@ -48,6 +48,7 @@ impl PlaceRedirects<'_> {
             },
             removes: self.remove,
             edits: vec![(RULE_FILE, Box::new(edit))],
+            then: None,
             host: host.as_ref(),
             front: format!("{to}/"),
         };
