@@ -85,15 +85,37 @@ pub fn take(text: &[u8], purpose: Purpose) -> Vec<u8> {
     }
 }
 
+/// The file in which Apache reads the rules of a folder.
+pub const RULE_FILE: &str = ".htaccess";
+
+/// Lines that ask search engines not to list a site. `robots.txt` is not used for it: who may not
+/// read a page does not see that it should not be listed.
+pub fn hidden_lines() -> Vec<String> {
+    vec![
+        "<IfModule mod_headers.c>".into(),
+        "Header always set X-Robots-Tag \"noindex, nofollow\"".into(),
+        "</IfModule>".into(),
+    ]
+}
+
+/// The rule file of a site that is hidden or not; what closed the site that it came from goes.
+pub fn rule_file(text: &[u8], is_hidden: bool) -> Vec<u8> {
+    let open = take(text, Purpose::Closed);
+    match is_hidden {
+        true => put(&open, Purpose::Hidden, &hidden_lines()),
+        false => take(&open, Purpose::Hidden),
+    }
+}
+
 /// A program of PHP that is placed as a whole, in place of the site's own.
 pub fn php_program(lines: &[String]) -> Vec<u8> {
     let (begin, end) = (Purpose::Closed.begin(), Purpose::Closed.end());
     format!("<?php\n{begin}\n{}\n{end}\n", lines.join("\n")).into_bytes()
 }
 
-/// Whether lines for a purpose stand in it.
-pub fn holds(text: &[u8], purpose: Purpose) -> bool {
-    place(text, purpose).is_some()
+/// The file without everything that was placed in it.
+pub fn without_placed(text: &[u8]) -> Vec<u8> {
+    Purpose::ALL.into_iter().fold(text.to_vec(), |text, purpose| take(&text, purpose))
 }
 
 #[cfg(test)]
@@ -115,7 +137,7 @@ mod tests {
             let mut there = text.to_vec();
             for purpose in [Purpose::Hidden, Purpose::Closed, Purpose::Redirects] {
                 there = put(&there, purpose, &lines);
-                assert!(holds(&there, purpose));
+                assert!(place(&there, purpose).is_some());
                 assert_eq!(put(&there, purpose, &lines), there, "{purpose:?}");
             }
             let shown = String::from_utf8_lossy(&there).into_owned();

@@ -146,6 +146,10 @@ pub trait SiteAccess: Sync {
     fn host_address(&self) -> Result<Option<HostAddress>> {
         Ok(None)
     }
+    /// Whether this is a copy that search engines are kept out of.
+    fn is_hidden(&self) -> bool {
+        false
+    }
     /// Whether a login for HTTP is configured.
     fn has_login(&self) -> bool;
     /// The new value of a connection setting of this site, among all of its file; `None`

@@ -8,7 +8,7 @@ use crate::context::Context;
 use crate::document::{self, of_rewriting};
 use crate::exit::done;
 use crate::options::{Engine, Half, Layer, SiteArgs};
-use crate::render::{Page, counted, refused, rewriting};
+use crate::render::{Page, counted, hidden, refused, rewriting};
 use crate::rules;
 use crate::run_log::{Memory, RunLog};
 use crate::site::Site;
@@ -126,7 +126,8 @@ pub fn run(context: &Context, args: &RewriteArgs) -> Result<u8> {
             context.print(&report, &page);
         }
     }
-    Ok(done(report.rewriting.left() > 0 || !report.refused.is_empty()))
+    let is_open = report.hidden.as_ref().is_some_and(|hidden| !hidden.works);
+    Ok(done(report.rewriting.left() > 0 || !report.refused.is_empty() || is_open))
 }
 
 fn rewriter(args: &RewriteArgs, config: &Config, site: Option<&Site>) -> Result<Rewriter> {
@@ -178,6 +179,7 @@ fn text(context: &Context, site: &Site, report: &LiveReport) -> String {
         page.list("", refused(&report.refused));
     }
     page.list("note", report.notes.clone());
+    report.hidden.iter().for_each(|effect| hidden(&mut page, context.style, effect));
     page.gap();
     if report.applied && report.run.is_none() {
         // Nothing was changed, so there is nothing to take back.

@@ -15,7 +15,7 @@ use fernweh_flow::patterns::Patterns;
 use fernweh_flow::preflight::Tests;
 use fernweh_flow::run::Survey;
 use fernweh_flow::survey::{FilesReport, SurveyReport};
-use fernweh_ports::{Result, natural};
+use fernweh_ports::{Result, SiteAccess, natural};
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -126,6 +126,9 @@ fn text(context: &Context, report: &SurveyReport, site: &Site) -> String {
     let mut page = Page::new(context.style);
     let url = report.url.as_deref().unwrap_or("no web address is configured");
     page.row("site", &format!("{}, {url}", report.site));
+    if site.is_hidden() {
+        page.row("hidden", "search engines are kept out of it (hidden = true)");
+    }
     page.gap();
     database(&mut page, context, report);
     if let Some(files) = &report.files {

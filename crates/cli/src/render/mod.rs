@@ -11,7 +11,7 @@ mod unpacking;
 
 pub use comparing::{compare_in_short, compared, places, what_was_read};
 pub use fernweh_ports::{count, counted, size};
-pub use placed::{closed_text, placed_text};
+pub use placed::{closed_text, hidden, placed_text};
 pub use preflight::{amount, preflight};
 pub use ready::{ready_in_short, ready_text, watched_text};
 pub use rewriting::{in_context, rewriting};

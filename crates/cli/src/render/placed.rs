@@ -2,6 +2,7 @@
 
 use super::{Page, Paint, Style};
 use crate::typed::Typed;
+use fernweh_flow::effect::Effect;
 use fernweh_flow::run::{Close, PlacedReport};
 
 /// What was done, for people.
@@ -39,6 +40,26 @@ pub fn placed_text(style: Style, report: &PlacedReport, what: &str, typed: &Type
         (false, false) => page.row("next", &typed.again()),
     }
     page.finish()
+}
+
+/// Whether a copy that nobody should find says so.
+pub fn hidden(page: &mut Page, style: Style, effect: &Effect) {
+    let word = match effect.works {
+        true => style.paint(Paint::Good, "passed"),
+        false => style.paint(Paint::Bad, "failed"),
+    };
+    let what = format!("{} → {}", effect.asked, effect.came);
+    match effect.works {
+        true => page.worded("hidden", word, 9, &what),
+        false => {
+            page.worded("hidden", word, 9, &format!("not hidden: {what}"));
+            page.arrow(
+                9,
+                "the web server does not follow .htaccess here: send X-Robots-Tag: noindex in its \
+                 configuration, or put a password in front of the site (login, password.login)",
+            );
+        }
+    }
 }
 
 fn checked(page: &mut Page, style: Style, report: &PlacedReport) {

@@ -1,6 +1,6 @@
 //! How what was unpacked reads.
 
-use super::{Page, Style, counted, counts, duration, left_out, rewriting, size, tree};
+use super::{Page, Style, counted, counts, duration, hidden, left_out, rewriting, size, tree};
 use fernweh_flow::unpack::{Replaced, UnpackReport};
 use fernweh_ports::{SiteAccess, named};
 
@@ -188,6 +188,7 @@ pub fn unpacked(
     page.list("refused", report.not_created.clone());
     page.list("orphans", report.orphans.clone());
     page.list("note", report.notes.clone());
+    report.hidden.iter().for_each(|effect| hidden(&mut page, style, effect));
     page.gap();
     rewriting(&mut page, style, &report.rewriting);
     page.gap();

@@ -264,6 +264,10 @@ impl SiteAccess for Site {
         Ok(Some(at))
     }
 
+    fn is_hidden(&self) -> bool {
+        self.section.hidden
+    }
+
     fn has_login(&self) -> bool {
         self.section.login.is_some()
     }

@@ -184,11 +184,6 @@ impl Site {
         }
     }
 
-    /// Whether it is a copy that nobody should find.
-    pub fn is_hidden(&self) -> bool {
-        self.section.hidden
-    }
-
     /// Gives the site its web address.
     pub fn set_url(&mut self, url: &str) -> Result<()> {
         let parsed = WebAddress::parse(url)

@@ -18,6 +18,7 @@ mod forging;
 mod forms;
 mod ftp;
 mod going_on;
+mod hidden;
 mod hostile;
 mod hostile_web;
 mod hosts;

@@ -5,6 +5,7 @@ use crate::report::RewriteReport;
 use fernweh_core::digest::sha256;
 use fernweh_core::entries::EntryList;
 use fernweh_core::limits;
+use fernweh_core::placed::{RULE_FILE, without_placed};
 use fernweh_core::record::{Entry, EntryKind};
 use fernweh_core::settings;
 use fernweh_ports::{
@@ -240,7 +241,13 @@ fn content(
     let most = limits::TEXT_FILE;
     let shown = String::from_utf8_lossy(path).into_owned();
     let gone = || (shown.clone(), "it was removed while it was compared".to_owned());
+    // What Fernweh has placed there belongs to one side alone.
+    let own = |bytes: Vec<u8>| match path == RULE_FILE.as_bytes() {
+        true => without_placed(&bytes),
+        false => bytes,
+    };
     let expected = |bytes: Vec<u8>| {
+        let bytes = own(bytes);
         let mut rules = RewriteReport::of(options.rewriter);
         rules.file(options.rewriter, &shown, &bytes).unwrap_or(bytes)
     };
@@ -250,7 +257,7 @@ fn content(
         && sha256(&there.bytes) == *here
     {
         report.bytes += there.bytes.len() as u64;
-        if let Some(at) = first_difference(&expected(there.bytes.clone()), &there.bytes) {
+        if let Some(at) = first_difference(&expected(there.bytes.clone()), &own(there.bytes)) {
             report.add(path, "content", format!("from byte {at} on"));
         }
         return Ok(());
@@ -271,7 +278,7 @@ fn content(
                     report.settings.push(shown);
                     return Ok(());
                 }
-                Held::Whole(there) => first_difference(&expected, &there.bytes),
+                Held::Whole(there) => first_difference(&expected, &own(there.bytes)),
                 Held::Gone => {
                     report.not_compared.push(gone());
                     return Ok(());

@@ -51,12 +51,10 @@ impl FileEdit {
 pub(crate) fn edit_files(
     edits: &[FileEdit],
     parts: &mut Editors,
-    journal: &Journal,
+    safe: &mut Safekeeping,
     progress: &dyn Progress,
 ) -> Result<()> {
-    let mut safe = Safekeeping::begin(journal.folder())?;
     let editor = parts.editor.as_mut().ok_or_else(|| Trouble::usage("the site has no files"))?;
-    progress.reached("started");
     for FileEdit { path, old, new } in edits.iter().filter(|edit| edit.changes()) {
         match (old, new) {
             (Some(old), Some(new)) => {

@@ -127,7 +127,7 @@ pub(super) fn cannot_keep(folder: &Path, error: &std::io::Error) -> Trouble {
 }
 
 /// Keeps old values.
-pub(super) struct Safekeeping {
+pub(crate) struct Safekeeping {
     folder: PathBuf,
     changes: BufWriter<File>,
     /// The name under which new contents are written beside files.
@@ -142,16 +142,6 @@ impl Safekeeping {
     /// Begins, or goes on where a run was broken off.
     pub fn open(folder: &Path) -> Result<Self> {
         let batch = note_broken_off(folder, true)?;
-        Self::from(folder, batch)
-    }
-
-    /// Begins, or goes on behind what the same run has done.
-    pub fn begin(folder: &Path) -> Result<Self> {
-        let batch = if has_begun(folder) { Lines::open(folder)?.last_batch } else { 0 };
-        Self::from(folder, batch)
-    }
-
-    fn from(folder: &Path, batch: u64) -> Result<Self> {
         let kept = fs::read_dir(folder).into_iter().flatten().flatten();
         let numbers = kept.filter_map(|entry| {
             let name = entry.file_name().into_string().ok()?;

@@ -6,14 +6,16 @@ mod kept;
 mod turn;
 
 pub(crate) use edit::{FileEdit, edit_files, edited};
-pub(crate) use kept::has_begun;
+pub(crate) use kept::{Safekeeping, has_begun};
 pub use turn::{TakenBack, turn};
 
+use crate::effect::Effect;
 use crate::journal::Journal;
 use crate::overlap;
 use crate::report::{RewriteReport, TableReport};
 use fernweh_core::entries::EntryList;
 use fernweh_core::limits;
+use fernweh_core::placed::{RULE_FILE, rule_file};
 use fernweh_core::record::EntryKind;
 use fernweh_core::rewrite::Rewriter;
 use fernweh_ports::{
@@ -21,7 +23,7 @@ use fernweh_ports::{
     WholeFile, counted, in_turn, read_whole,
 };
 use follow::follow_key;
-use kept::{Lines, Safekeeping, keeps_something, remove_left};
+use kept::{Lines, keeps_something, remove_left};
 use serde::Serialize;
 use std::path::Path;
 
@@ -41,6 +43,9 @@ pub struct LiveReport {
     pub refused: Vec<Refused>,
     /// The run, if something was changed.
     pub run: Option<String>,
+    /// Of a site that is to be hidden: whether its host says so.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub hidden: Option<Effect>,
     /// What else is to be said.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub notes: Vec<String>,
@@ -54,6 +59,8 @@ pub struct RewriteOptions<'a> {
     pub tables: &'a dyn Scope,
     /// Which paths are not looked at.
     pub skip: &'a dyn Fn(&[u8]) -> bool,
+    /// Whether search engines are kept out of the site: its rule file says so then.
+    pub hidden: bool,
 }
 
 /// Goes through the whole site. Without a journal this is a preview.
@@ -84,6 +91,10 @@ pub fn rewrite(
     }
     if parts.files.is_some() {
         files(options, parts, safe.as_mut(), &mut report, progress)?;
+        if let (true, Some(safe)) = (options.hidden, &mut safe) {
+            let hide = |text: Option<&[u8]>| Some(rule_file(text.unwrap_or_default(), true));
+            edit_files(&[FileEdit::of(parts, RULE_FILE, hide)?], parts, safe, progress)?;
+        }
     }
     // A run that has changed nothing is nothing to take back: it would only hide the one before.
     if let Some(journal) = journal.filter(|journal| keeps_something(journal.folder())) {

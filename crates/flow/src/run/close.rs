@@ -4,13 +4,12 @@
 
 use super::Surroundings;
 use super::placing::{Edit, PlacedReport, Placing, take_back_unseen};
-use super::redirects::RULE_FILE;
 use crate::effect::{Effect, Host, MADE_UP, told, twin};
 use crate::journal::{Operation, random_part};
 use fernweh_core::address::WebAddress;
 use fernweh_core::notice::{Notice, TEXT, apache_clock};
 use fernweh_core::page::{TextKind, decode, read_html};
-use fernweh_core::placed::{Purpose, php_program, put};
+use fernweh_core::placed::{Purpose, RULE_FILE, php_program, put};
 use fernweh_core::redirects::{Server, everything};
 use fernweh_ports::{PageResponse, Result, SiteAccess, Trouble};
 use std::time::Duration;

@@ -8,6 +8,7 @@
 mod branch;
 mod close;
 mod compare;
+mod hidden;
 mod journey;
 mod moving;
 mod overlap;

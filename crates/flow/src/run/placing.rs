@@ -5,7 +5,7 @@ use super::Surroundings;
 use super::branch::{end, ends, note};
 use crate::effect::{Effect, Host, told};
 use crate::journal::{Journal, Operation};
-use crate::rewrite::{FileEdit, edit_files, edited};
+use crate::rewrite::{FileEdit, Safekeeping, edit_files, edited};
 use crate::undo::turn_rewrite;
 use fernweh_ports::{Fetched, Halves, Result, SiteAccess, Trouble};
 use schemars::JsonSchema;
@@ -96,13 +96,15 @@ impl Placing<'_> {
                 site.name()
             ))
         };
-        edit_files(&edits, &mut parts, &journal, around.progress).map_err(half)?;
+        let mut safe = Safekeeping::open(journal.folder())?;
+        around.progress.reached("started");
+        edit_files(&edits, &mut parts, &mut safe, around.progress).map_err(half)?;
         if let Some(then) = self.then {
             let mut edits = Vec::new();
             for (path, edit) in then() {
                 edits.push(FileEdit::of(&mut parts, path, edit).map_err(half)?);
             }
-            edit_files(&edits, &mut parts, &journal, around.progress).map_err(half)?;
+            edit_files(&edits, &mut parts, &mut safe, around.progress).map_err(half)?;
         }
         edited(&mut journal, around.progress)?;
         if let (Some(host), Some(before)) = (self.host, &before) {

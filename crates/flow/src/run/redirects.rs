@@ -5,12 +5,9 @@ use super::placing::{PlacedReport, Placing};
 use crate::effect::{Effect, Host, MADE_UP, twin};
 use crate::journal::Operation;
 use fernweh_core::address::WebAddress;
-use fernweh_core::placed::{Purpose, put, take};
+use fernweh_core::placed::{Purpose, RULE_FILE, put, take};
 use fernweh_core::redirects::{Redirects, Server};
 use fernweh_ports::{Result, SiteAccess, Trouble};
-
-/// Where Apache reads the rules of a folder.
-pub(super) const RULE_FILE: &str = ".htaccess";
 
 /// Redirects that are placed, or taken out.
 pub struct PlaceRedirects<'a> {

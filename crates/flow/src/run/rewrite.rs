@@ -2,6 +2,7 @@
 
 use super::Surroundings;
 use super::branch::{end, ends, note};
+use super::hidden;
 use super::rules::warn_of_shadowed;
 use crate::identity::{RulesIdentity, identity};
 use crate::journal::{Journal, Operation, Run, RunState};
@@ -43,7 +44,9 @@ impl Rewrite {
         let holds = |table: &str| site.holds_table(table);
         let inside = site.inside_files();
         let skip = |path: &[u8]| is_database(path, inside.as_deref());
-        let options = RewriteOptions { rewriter: &self.rewriter, tables: &holds, skip: &skip };
+        let hidden = site.is_hidden() && self.halves.files;
+        let options =
+            RewriteOptions { rewriter: &self.rewriter, tables: &holds, skip: &skip, hidden };
         // Nothing is begun before the site can be reached: there would be nothing to take back.
         let mut editors = site.editors(self.halves)?;
         let ended = if self.apply { ends(site, around)? } else { Vec::new() };
@@ -59,6 +62,9 @@ impl Rewrite {
         match journal.filter(|_| report.run.is_none()) {
             Some(journal) => journal.forget(),
             None => report.notes = end(&ended, site, around),
+        }
+        if hidden && self.apply {
+            report.hidden = hidden::verified(site)?;
         }
         Ok(report)
     }

@@ -2,6 +2,7 @@
 
 use super::Surroundings;
 use super::branch::{KeptBounds, end, ends, note};
+use super::hidden;
 use super::pack::Pack;
 use super::rules::{pair, ready, warn_of_shadowed};
 use crate::archive::ArchiveReader;
@@ -136,6 +137,8 @@ impl Unpack {
             tables_bounded: site.bounds_tables(),
             keep: self.keep.clone(),
             inside_files: site.inside_files(),
+            // What comes back to its own site stays as it was.
+            hidden: superseded.is_none().then(|| site.is_hidden()),
             rewriter: &rewriter,
             settings: &setting,
             outside_links: self.outside_links,
@@ -166,6 +169,9 @@ impl Unpack {
             }
         };
         report.notes.extend(notes);
+        if site.is_hidden() && self.preview.is_none() && halves.files {
+            report.hidden = hidden::verified(site)?;
+        }
         let both = report.tables > 0 && report.files > 0;
         if both && !self.as_is && !report.settings_found && !report.completed_earlier {
             report.notes.push(

@@ -6,7 +6,8 @@ use crate::archive::{ArchiveReader, PieceReader, broken_stream, each_entry};
 use crate::patterns::Patterns;
 use fernweh_core::archive::{Located, Member, read_index_line};
 use fernweh_core::limits;
-use fernweh_core::record::{Entry, EntryKind};
+use fernweh_core::placed::{RULE_FILE, rule_file};
+use fernweh_core::record::{Entry, EntryKind, Extra};
 use fernweh_core::rewrite::Rewriter;
 use fernweh_core::settings::{self, Role, Setting};
 use fernweh_ports::{FileTarget, LeftOut, Progress, Result, Trouble, Unit, counted};
@@ -42,16 +43,36 @@ pub(super) fn read_files(
     }
     progress.stage("files", archive.expected().file_bytes, Unit::Bytes);
     let mut pieces = PieceReader::new(archive);
+    let mut has_rules = false;
     let result = each_entry(&mut pieces, &mut |entry, content| {
         progress.go_on()?;
+        has_rules |= is_rule_file(&entry);
         one_entry(options, archive, entry, content, &mut target, report, progress)?;
         Ok(true)
     });
     let trouble = pieces.trouble.take();
     result.map_err(|error| trouble.unwrap_or(error))?;
     each_located(archive, &mut drop)?;
+    if let (Some(true), false, Some(target)) = (options.hidden, has_rules, &mut target) {
+        let content = rule_file(b"", true);
+        let entry = Entry {
+            path: RULE_FILE.into(),
+            kind: EntryKind::File(content.len() as u64),
+            mode: 0o644,
+            mtime: 0,
+            nanos: 0,
+            owner: (0, 0),
+            extra: Extra::default(),
+        };
+        target.put_file(&changed_now(&entry), &mut content.as_slice())?;
+    }
     progress.done(&counted(report.files, "file", "files"));
     Ok(())
+}
+
+/// Whether it is the file with the rules of the web server for the whole site.
+fn is_rule_file(entry: &Entry) -> bool {
+    entry.path == RULE_FILE.as_bytes() && entry.kind.is_file()
 }
 
 /// Reads the files that match, and of the archive only the pieces in which they lie.
@@ -258,6 +279,11 @@ fn file(
     let mut is_changed = false;
     if let Some(new) = report.rewriting.file(options.rewriter, &path, &bytes) {
         (bytes, is_changed) = (new, true);
+    }
+    if let (Some(hidden), true) = (options.hidden, is_rule_file(entry)) {
+        let new = rule_file(&bytes, hidden);
+        is_changed |= new != bytes;
+        bytes = new;
     }
     if holds_settings && let Some(new) = with_settings(options, archive, &bytes)? {
         report.settings_found = true;

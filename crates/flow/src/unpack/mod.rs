@@ -43,6 +43,7 @@ use switching::{HALF, Wanted, back_again, came_in, hold_still, switch_with};
 use writer::Destination;
 
 use crate::archive::ArchiveReader;
+use crate::effect::Effect;
 use crate::journal::{Journal, Plan, Step};
 use crate::patterns::Patterns;
 use crate::report::RewriteReport;
@@ -78,6 +79,9 @@ pub struct UnpackOptions<'a> {
     pub keep: Patterns,
     /// Where the database file lies below the site's folder, if it does.
     pub inside_files: Option<String>,
+    /// Whether search engines are kept out of the site; `None` where the rule file of the archive
+    /// is left as it is.
+    pub hidden: Option<bool>,
     /// The rules; none with `--as-is`.
     pub rewriter: &'a Rewriter,
     /// The new value of a connection setting among all of its file; `None` leaves it alone.
@@ -184,6 +188,9 @@ pub struct UnpackReport {
     /// Whether nothing but the switch of an earlier run was completed.
     #[serde(skip)]
     pub completed_earlier: bool,
+    /// Of a site that is to be hidden: whether its host says so.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub hidden: Option<Effect>,
 }
 
 impl UnpackReport {
@@ -194,6 +201,7 @@ impl UnpackReport {
             && self.left_out.is_empty()
             && self.orphans.is_empty()
             && self.rewriting.left() == 0
+            && self.hidden.as_ref().is_none_or(|hidden| hidden.works)
     }
 }
 

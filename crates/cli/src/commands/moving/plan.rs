@@ -55,6 +55,9 @@ pub(super) fn text(at: &Terminal<'_>, found: &Preflight) -> String {
     }
     page.list("rewrites", known.iter().map(|rule| format!("{} → {}", rule.from, rule.to)));
     page.row("amount", &amount(found));
+    if to.is_hidden() {
+        page.row("hidden", &format!("search engines are kept out of site {}", to.name));
+    }
     page.list("after", options.refresh.plan());
     if to.url.is_some() && !args.no_scan && !args.rehearse {
         page.row("then", "opens and checks every page of the new site");

@@ -47,6 +47,7 @@ pub(super) fn moved(context: &Context, report: &MoveReport, from: &Site, to: &Si
     page.list("rejected", render::rejected(&report.unpacked));
     page.list("refused", report.unpacked.not_created.clone());
     page.list("note", report.unpacked.notes.clone());
+    report.unpacked.hidden.iter().for_each(|effect| render::hidden(&mut page, style, effect));
     page.list(
         "after",
         report.refreshed.iter().map(|done| {
