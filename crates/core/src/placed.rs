@@ -88,6 +88,9 @@ pub fn take(text: &[u8], purpose: Purpose) -> Vec<u8> {
 /// The file in which Apache reads the rules of a folder.
 pub const RULE_FILE: &str = ".htaccess";
 
+/// The program that answers first on most hosts.
+pub const FRONT_FILE: &str = "index.php";
+
 /// Lines that ask search engines not to list a site. `robots.txt` is not used for it: who may not
 /// read a page does not see that it should not be listed.
 pub fn hidden_lines() -> Vec<String> {
@@ -111,6 +114,12 @@ pub fn rule_file(text: &[u8], is_hidden: bool) -> Vec<u8> {
 pub fn php_program(lines: &[String]) -> Vec<u8> {
     let (begin, end) = (Purpose::Closed.begin(), Purpose::Closed.end());
     format!("<?php\n{begin}\n{}\n{end}\n", lines.join("\n")).into_bytes()
+}
+
+/// Whether a program is one that was placed in place of the site's own.
+pub fn is_placed_program(text: &[u8]) -> bool {
+    let begin = format!("<?php\n{}\n", Purpose::Closed.begin());
+    text.starts_with(begin.as_bytes())
 }
 
 /// The file without everything that was placed in it.

@@ -195,3 +195,75 @@ fn what_cannot_be_closed_is_left_as_it_was() {
     assert_eq!(same.code, Some(2), "{same:?}");
     assert!(same.err.contains("cannot lead to itself"), "{}", same.err);
 }
+
+/// An old site on Apache, and a new place for it on this machine.
+fn moving(more: &str) -> (Workspace, Apache) {
+    let (space, apache) = apache(more);
+    let toml = space.read("fernweh.toml").replace(
+        "url = \"https://www.glimmer-point.example\"\n",
+        "url = \"https://www.glimmer-point.example\"\nfiles = \"new\"\ndatabase = \"none\"\n",
+    );
+    space.write("fernweh.toml", toml);
+    (space, apache)
+}
+
+const QUIET: &str = "move old new --quiet-source --overwrite --no-scan --yes";
+
+#[test]
+fn a_quiet_source_is_closed_while_it_is_packed_and_open_afterwards() {
+    let (space, apache) = moving("");
+    let before = files_of(&space.path("site"));
+    let ran = space.run_halted_at(QUIET, "built", || {
+        assert_eq!(seen(apache.http, "/").0, "503");
+        assert_eq!(seen(apache.http, "/pictures/dome.txt").0, "503");
+    });
+    assert_eq!(ran.code, Some(0), "{ran:?}");
+    assert!(ran.err.contains("site old shows a notice"), "{}", ran.err);
+    assert_eq!(seen(apache.http, "/").0, "200");
+    assert_eq!(files_of(&space.path("site")), before);
+    // The notice did not travel.
+    assert_eq!(space.read("new/.htaccess"), space.read("site/.htaccess"));
+    assert!(!space.run("runs").out.contains("-close-"));
+}
+
+#[test]
+fn a_quiet_source_is_open_again_where_the_move_fails_or_is_killed() {
+    let (space, apache) = moving("");
+    let before = files_of(&space.path("site"));
+    // The destination is not empty, and nobody said that it may be replaced.
+    space.write("new/there.txt", "something");
+    let refused = space.run("move old new --quiet-source --no-scan --yes");
+    assert_eq!(refused.code, Some(2), "{refused:?}");
+    assert_eq!(files_of(&space.path("site")), before);
+    let killed = space.run_killed_at(QUIET, "built");
+    assert_eq!(killed.code, None);
+    // Nobody is there to open it; the notice ends by itself, or with the same command.
+    assert_eq!(seen(apache.http, "/").0, "503");
+    let again = space.run(QUIET);
+    assert_eq!(again.code, Some(0), "{again:?}");
+    assert_eq!(seen(apache.http, "/").0, "200");
+    assert_eq!(files_of(&space.path("site")), before);
+    assert!(!space.run("runs").out.contains("-close-"));
+}
+
+#[test]
+fn a_source_that_cannot_be_quiet_is_not_moved() {
+    let (space, _apache) = moving("AllowOverride None");
+    let before = files_of(&space.path("site"));
+    let ran = space.run(QUIET);
+    assert_eq!(ran.code, Some(3), "{ran:?}");
+    assert!(ran.err.contains("cannot be kept from writing"), "{}", ran.err);
+    assert_eq!(files_of(&space.path("site")), before);
+    assert!(!space.path("new").exists());
+}
+
+#[test]
+fn a_site_whose_program_gave_way_is_not_packed_without_it() {
+    let (space, _nginx, _php, _) = nginx();
+    assert_eq!(space.run("close old --to new --yes").code, Some(1));
+    let ran = space.run("pack old -o old.tar");
+    assert_eq!(ran.code, Some(2), "{ran:?}");
+    assert!(ran.err.contains("is closed by Fernweh"), "{}", ran.err);
+    assert_eq!(space.run("undo old").code, Some(0));
+    assert_eq!(space.run("pack old -o old.tar").code, Some(0));
+}

@@ -119,8 +119,8 @@ fn hidden(at: &Looking<'_>, front: &PageResponse, kept_out: bool, closes: bool) 
             "not-hidden",
             format!("site {site} is to be hidden, but search engines may list it"),
             format!(
-                "place the rule for it: fernweh redirects {site} --place; or put a password \
-                     in front of the site"
+                "fernweh rewrite {site} --apply places a rule for it; or put a password in front \
+                 of the site"
             ),
         ));
     } else if closes {

@@ -9,14 +9,11 @@ use crate::journal::{Operation, random_part};
 use fernweh_core::address::WebAddress;
 use fernweh_core::notice::{Notice, TEXT, apache_clock};
 use fernweh_core::page::{TextKind, decode, read_html};
-use fernweh_core::placed::{Purpose, RULE_FILE, php_program, put};
+use fernweh_core::placed::{FRONT_FILE, Purpose, RULE_FILE, php_program, put};
 use fernweh_core::redirects::{Server, everything};
 use fernweh_ports::{PageResponse, Result, SiteAccess, Trouble};
 use std::time::Duration;
 use url::Url;
-
-/// The program that answers first on most hosts.
-pub(crate) const FRONT_FILE: &str = "index.php";
 
 /// An old site, and what becomes of it.
 pub enum Close<'a> {
@@ -25,6 +22,9 @@ pub enum Close<'a> {
     /// A notice for so long, and then the site again.
     Notice(Duration),
 }
+
+/// How a run that shows one is known.
+pub(super) const NOTICE: &str = "shows a notice";
 
 /// How visitors who come too early are asked to come again.
 const RETRY: u64 = 120;
@@ -50,7 +50,38 @@ impl Close<'_> {
         self.work(site, around).map_err(doing)
     }
 
+    /// Shows the notice by the rule file, which leaves every other file as it is.
+    pub(super) fn by_rule_file_alone(
+        &self,
+        site: &dyn SiteAccess,
+        around: Surroundings<'_>,
+    ) -> Result<PlacedReport> {
+        self.closing(site, around)?.by_rule_file()?.ok_or_else(|| {
+            Trouble::outside(format!(
+                "visitors of site {} cannot be kept from writing",
+                site.name()
+            ))
+            .because(format!("its web server does not follow {RULE_FILE}"))
+            .hint(
+                "leave out --quiet-source, and close the site in the configuration of its web \
+                     server meanwhile",
+            )
+        })
+    }
+
     fn work(&self, site: &dyn SiteAccess, around: Surroundings<'_>) -> Result<PlacedReport> {
+        let closing = self.closing(site, around)?;
+        match closing.by_rule_file()? {
+            Some(report) => Ok(report),
+            None => closing.by_front_file(),
+        }
+    }
+
+    fn closing<'b>(
+        &'b self,
+        site: &'b dyn SiteAccess,
+        around: Surroundings<'b>,
+    ) -> Result<Closing<'b>> {
         let name = site.name();
         let url = site.url().ok_or_else(|| {
             Trouble::usage(format!("site {name} has no url"))
@@ -72,11 +103,7 @@ impl Close<'_> {
             None => Host::by_name(site)?,
         };
         let asked = asked(&host, url);
-        let closing = Closing { site, url, how: self, host, around, asked };
-        match closing.by_rule_file()? {
-            Some(report) => Ok(report),
-            None => closing.by_front_file(),
-        }
+        Ok(Closing { site, url, how: self, host, around, asked })
     }
 }
 
@@ -99,7 +126,7 @@ impl Closing<'_> {
     fn operation(&self) -> String {
         match self.how {
             Close::LeadsTo(to) => format!("leads to {to}"),
-            Close::Notice(time) => format!("shows a notice for {} min", time.as_secs() / 60),
+            Close::Notice(time) => format!("{NOTICE} for {} min", time.as_secs() / 60),
         }
     }
 

@@ -7,7 +7,8 @@
 use super::KeptBounds;
 use super::journey::{MoveReport, Stage, Witness};
 use super::overlap::carry;
-use super::{Compare, Pack, Preview, Scan, Surroundings, Unpack};
+use super::placing::take_back_unseen;
+use super::{Close, Compare, Pack, Preview, Scan, Surroundings, Unpack};
 use crate::archive::{ArchiveReader, Level, checkpoints_of};
 use crate::incoming::Incoming;
 use crate::journal::{Journal, Operation, Run, RunState, Step};
@@ -19,8 +20,9 @@ use crate::undo::{last_change, turn_unpack};
 use fernweh_core::rewrite::Rule;
 use fernweh_ports::{Direction, Halves, PageSource, Result, SiteAccess, Trouble, TroubleKind};
 use serde::Serialize;
+use std::cell::Cell;
 use std::path::{Path, PathBuf};
-use std::time::Instant;
+use std::time::{Duration, Instant};
 
 /// What to move, and how.
 pub struct Move<'a> {
@@ -62,6 +64,9 @@ pub struct Move<'a> {
     pub scan: Option<Scan>,
     /// How both sites are compared at last; not at all without it.
     pub compare: Option<Compare>,
+    /// The source shows a notice until its content is at the destination: what visitors write in
+    /// between would stay behind.
+    pub quiet_source: bool,
 }
 
 impl Move<'_> {
@@ -72,7 +77,7 @@ impl Move<'_> {
             return Err(Trouble::usage("a site cannot move to itself").hint("name two sites"));
         }
         let doing = |trouble: Trouble| trouble.doing(format!("moving site {from} to {to}"));
-        Moving { of: self, around }.run(witness).map_err(doing)
+        Moving { of: self, around, quiet: Cell::default() }.run(witness).map_err(doing)
     }
 
     /// What stands as the site of the run: it belongs to two.
@@ -151,11 +156,19 @@ struct Identity<'a> {
 struct Moving<'a> {
     of: &'a Move<'a>,
     around: Surroundings<'a>,
+    /// The notice at the source: its run, when it began, and for how long it is shown.
+    quiet: Cell<Option<(String, Instant, Duration)>>,
 }
+
+/// A notice is shown for three times as long as the move is expected to take, and at least so
+/// long, …
+const QUIET: Duration = Duration::from_secs(15 * 60);
+/// … at most so long.
+const LONGEST: Duration = Duration::from_secs(6 * 3600);
 
 impl Moving<'_> {
     fn run(&self, witness: &mut dyn Witness) -> Result<MoveReport> {
-        let Self { of, around } = self;
+        let Self { of, around, .. } = self;
         if of.preview {
             let (from, to) = (of.from.name().to_owned(), of.to.name().to_owned());
             let preflight = self.test()?;
@@ -190,7 +203,11 @@ impl Moving<'_> {
         };
         report.run.clone_from(&journal.header.run);
         witness.begun(&report);
-        if let Err(trouble) = self.stages(&mut journal, &mut report) {
+        let worked =
+            self.begin_quiet(&report).and_then(|()| self.stages(&mut journal, &mut report));
+        // Whatever happened, the source is open again.
+        let opened = self.end_quiet(&mut report);
+        if let Err(trouble) = worked.and(opened) {
             self.end_failed(&mut journal, &report, &trouble)?;
             witness.failed(&trouble);
             let in_place = is_complete(&journal.run()?, Stage::Unpacked) && !report.taken_back;
@@ -209,6 +226,41 @@ impl Moving<'_> {
         }
         journal.step(&Step::Ended { at: crate::now() }, around.progress)?;
         Ok(report)
+    }
+
+    /// Shows the notice at the source.
+    fn begin_quiet(&self, report: &MoveReport) -> Result<()> {
+        let (of, around) = (self.of, self.around);
+        let is_packed = report.went_on && !report.stages.is_empty();
+        if !of.quiet_source || of.rehearse || is_packed {
+            return Ok(());
+        }
+        open_again(of.from, around)?;
+        let expected = report.preflight.seconds.unwrap_or(0.0).max(0.0);
+        let time = Duration::try_from_secs_f64(expected * 3.0).unwrap_or(LONGEST);
+        let time = time.clamp(QUIET, LONGEST);
+        let closed = Close::Notice(time).by_rule_file_alone(of.from, around)?;
+        let minutes = time.as_secs() / 60;
+        around.progress.note(&format!(
+            "site {} shows a notice until it is moved, at most {minutes} min\n",
+            of.from.name()
+        ));
+        self.quiet.set(closed.run.map(|run| (run, Instant::now(), time)));
+        Ok(())
+    }
+
+    /// Takes the notice off.
+    fn end_quiet(&self, report: &mut MoveReport) -> Result<()> {
+        let Some((run, began, time)) = self.quiet.take() else { return Ok(()) };
+        let from = self.of.from;
+        if began.elapsed() > time {
+            report.unpacked.notes.push(format!(
+                "the notice at site {} ended before the move: what visitors wrote there since is \
+                 not at the destination",
+                from.name()
+            ));
+        }
+        take_back_unseen(from, Some(&run), self.around)
     }
 
     fn test(&self) -> Result<Preflight> {
@@ -273,6 +325,7 @@ impl Moving<'_> {
             report.unpacked = of.unpack(&archive).run(of.to, &incoming, self.around)?;
             Ok(())
         })?;
+        self.end_quiet(report)?;
         if !of.rehearse {
             self.afterwards(journal, report)?;
         }
@@ -442,6 +495,19 @@ impl Moving<'_> {
             Some(path) => path.clone(),
             None => folder.join(format!("{}.fernweh.tar", self.of.from.name())),
         }
+    }
+}
+
+/// Takes off what a move that was killed has left at its source.
+fn open_again(site: &dyn SiteAccess, around: Surroundings<'_>) -> Result<()> {
+    let runs = around.records.runs_of(site.name())?;
+    let last = runs.iter().find(|run| run.is_kept() || run.is_unfinished());
+    let left = last.filter(|run| {
+        run.header.command == Operation::Close && run.header.input.starts_with(super::close::NOTICE)
+    });
+    match left {
+        Some(run) => take_back_unseen(site, Some(&run.header.run), around),
+        None => Ok(()),
     }
 }
 

@@ -5,7 +5,11 @@ use crate::archive::{ArchiveReader, Level, MemberIndex};
 use crate::pack::{PackOptions, PackReport, pack};
 use crate::patterns::Patterns;
 use crate::script::write_script;
-use fernweh_ports::{DatabaseSource, FileSource, Halves, Result, SiteAccess, Trouble};
+use fernweh_core::limits;
+use fernweh_core::placed::{FRONT_FILE, is_placed_program};
+use fernweh_ports::{
+    DatabaseSource, FileSource, Halves, Held, Result, SiteAccess, Trouble, read_whole,
+};
 use std::path::PathBuf;
 use std::sync::Arc;
 
@@ -113,6 +117,9 @@ impl Pack {
         };
         let mut database = if self.halves.database { site.database()? } else { None };
         let mut files = if self.halves.files { site.files()? } else { None };
+        if let Some(files) = &mut files {
+            refuse_closed(site, &mut **files)?;
+        }
         let source = database.as_mut().map(|source| &mut **source as &mut dyn DatabaseSource);
         let files = files.as_mut().map(|source| &mut **source as &mut dyn FileSource);
         let mut report = pack(&options, source, files, around.progress)?;
@@ -122,5 +129,19 @@ impl Pack {
         let of_tables = of_tables.filter(|_| self.halves.database && !self.go_on);
         report.matched_nothing = of_files.chain(of_tables).cloned().collect();
         Ok(report)
+    }
+}
+
+/// A site whose own program has given way to one that closes it would be packed without it.
+fn refuse_closed(site: &dyn SiteAccess, files: &mut dyn FileSource) -> Result<()> {
+    let front = read_whole(files, FRONT_FILE.as_bytes(), limits::TEXT_FILE)?;
+    match front {
+        Held::Whole(file) if is_placed_program(&file.bytes) => {
+            let name = site.name();
+            Err(Trouble::usage(format!("site {name} is closed by Fernweh"))
+                .because(format!("its {FRONT_FILE} leads away, and the site's own is kept aside"))
+                .hint(format!("open it first: fernweh undo {name}")))
+        }
+        _ => Ok(()),
     }
 }

@@ -65,6 +65,10 @@ pub struct MoveArgs {
     /// Compare both sites at last: structure, records, files, pages
     #[arg(long)]
     pub compare: bool,
+    /// Show a notice at FROM until it is moved, so that nobody writes there meanwhile; it ends by
+    /// itself
+    #[arg(long, conflicts_with_all = ["preview", "rehearse"])]
+    pub quiet_source: bool,
 }
 
 /// Runs the command.
@@ -169,6 +173,7 @@ fn options<'a>(args: &MoveArgs, config: &Config, from: &'a Site, to: &'a Site) -
         refresh: config.after(&to.name).map(AfterSection::refresh).unwrap_or_default(),
         scan,
         compare: args.compare.then(|| comparison(config, from, to)).transpose()?,
+        quiet_source: args.quiet_source,
     })
 }
 

@@ -54,6 +54,9 @@ pub(super) fn text(at: &Terminal<'_>, found: &Preflight) -> String {
         known.extend(pair(&old.to_string(), &new.to_string()).ok().flatten());
     }
     page.list("rewrites", known.iter().map(|rule| format!("{} → {}", rule.from, rule.to)));
+    if args.quiet_source {
+        page.row("quiet", &format!("site {} shows a notice until it is moved", from.name));
+    }
     page.row("amount", &amount(found));
     if to.is_hidden() {
         page.row("hidden", &format!("search engines are kept out of site {}", to.name));

@@ -55,6 +55,7 @@ fn options(desk: &Desk) -> Move<'_> {
         refresh: Refresh::default(),
         scan: None,
         compare: None,
+        quiet_source: false,
     }
 }
 
