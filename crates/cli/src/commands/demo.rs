@@ -78,8 +78,8 @@ const OLD_IP: Ipv4Addr = Ipv4Addr::new(127, 0, 0, 2);
 const NEW_IP: Ipv4Addr = Ipv4Addr::LOCALHOST;
 const READY: &str = "ready new --from old";
 /// The title of the step before which the domain is switched.
-const SWITCHED: &str =
-    "The records of the domain are changed, as its owner would do it. Has the switch arrived?";
+const SWITCHED: &str = "The owner changes the records of the domain, and the old host sends visitors \
+                        on. Has the switch arrived?";
 const ARCHIVE: &str = "glimmer.fernweh.tar";
 /// By this file a folder of an earlier demonstration is known.
 const MARKER: &str = "made-by-fernweh-demo";
@@ -147,10 +147,11 @@ pub fn run(context: &Context, args: &DemoArgs, program: Program<'_>) -> Result<u
         ("Scan the old site …", "scan old --own-only".to_owned(), FINDINGS),
         ("… and the new one.", "scan new --own-only".to_owned(), FINDINGS),
         ("Can the new domain be switched?", READY.to_owned(), DONE),
-        (SWITCHED, READY.to_owned(), FINDINGS),
+        (SWITCHED, READY.to_owned(), DONE),
     ] {
         if title == SWITCHED {
             names.switch(NEW_DOMAIN, NEW_IP).map_err(failed)?;
+            old.lead_to(Some(NEW_URL));
         }
         println!("\n{}\n{title}\n\n$ fernweh {line}\n", "─".repeat(width.min(80)));
         let words = ["fernweh"].into_iter().chain(line.split(' '));
@@ -162,6 +163,7 @@ pub fn run(context: &Context, args: &DemoArgs, program: Program<'_>) -> Result<u
                 .hint(format!("look into {}", folder.display())));
         }
     }
+    old.lead_to(None);
     let proven = prove(context)?;
     println!("\n{}", "─".repeat(width.min(80)));
     print!("{}", ending(context, args, &folder, &proven, began.elapsed()));

@@ -60,7 +60,7 @@ mod zoo;
 use fernweh_testkit::{Engine, Fixture};
 
 /// The program alone, and all its commands.
-const COMMANDS: [&str; 16] = [
+const COMMANDS: [&str; 20] = [
     "",
     "init",
     "sites",
@@ -71,7 +71,11 @@ const COMMANDS: [&str; 16] = [
     "rewrite",
     "scan",
     "trace",
+    "compare",
     "move",
+    "ready",
+    "redirects",
+    "close",
     "undo",
     "runs",
     "tell",

@@ -19,7 +19,7 @@ use hyper_util::service::TowerToHyperService;
 use render::Answer;
 use std::net::{Ipv4Addr, SocketAddr};
 use std::path::PathBuf;
-use std::sync::Arc;
+use std::sync::{Arc, Mutex, PoisonError};
 use tokio::net::{TcpListener, TcpStream};
 use tokio::runtime::Runtime;
 use tokio_rustls::TlsAcceptor;
@@ -46,10 +46,15 @@ pub struct StandIn {
     _runtime: Runtime,
     /// Where it listens.
     pub address: SocketAddr,
+    leads_to: LeadsTo,
 }
+
+/// Where an old host sends everybody.
+type LeadsTo = Arc<Mutex<Option<String>>>;
 
 struct Site {
     options: HostOptions,
+    leads_to: LeadsTo,
     credentials: Option<String>,
 }
 
@@ -63,7 +68,8 @@ impl StandIn {
         let address = listener.local_addr()?;
         let credentials =
             options.login.as_ref().map(|(user, password)| base64(&format!("{user}:{password}")));
-        let site = Arc::new(Site { options, credentials });
+        let leads_to = LeadsTo::default();
+        let site = Arc::new(Site { options, leads_to: leads_to.clone(), credentials });
         runtime.spawn(async move {
             while let Ok((stream, _)) = listener.accept().await {
                 let (site, acceptor) = (site.clone(), acceptor.clone());
@@ -72,7 +78,12 @@ impl StandIn {
                 });
             }
         });
-        Ok(Self { _runtime: runtime, address })
+        Ok(Self { _runtime: runtime, address, leads_to })
+    }
+
+    /// From now on every address leads to the same one of another site, or to none.
+    pub fn lead_to(&self, url: Option<&str>) {
+        *self.leads_to.lock().unwrap_or_else(PoisonError::into_inner) = url.map(str::to_owned);
     }
 }
 
@@ -129,6 +140,10 @@ fn refuse(
         true => String::new(),
         false => format!("?{query}"),
     };
+    let leads_to = site.leads_to.lock().unwrap_or_else(PoisonError::into_inner).clone();
+    if let Some(to) = leads_to {
+        return Some(respond(Answer::redirect(301, &format!("{to}{path}{}", query_of(query)))));
+    }
     if host == twin(&site.options.host) {
         let scheme = if site.options.https { "https" } else { "http" };
         let to = format!("{scheme}://{}{path}{}", site.options.host, query_of(query));

@@ -57,8 +57,10 @@ fn is_older(look: &Outcome, changed: Option<&str>) -> bool {
 /// How long ago something was, for people.
 fn ago(at: &Looking<'_>, moment: &str) -> String {
     let then = moment.parse::<jiff::Timestamp>().map_or(at.now, |at| at.as_second());
-    let seconds = u32::try_from((at.now - then).max(0)).unwrap_or(u32::MAX);
-    format!("{} ago", super::heard::time_of(seconds))
+    match u32::try_from((at.now - then).max(0)).unwrap_or(u32::MAX) {
+        0..60 => "just now".into(),
+        seconds => format!("{} ago", super::heard::time_of(seconds)),
+    }
 }
 
 fn scan(at: &Looking<'_>, changed: Option<&str>) -> Found {

@@ -156,7 +156,13 @@ impl Fault {
         }
     }
 
-    fn hint(self, at: &Looking<'_>) -> String {
+    fn hint(self, at: &Looking<'_>, is_old: bool) -> String {
+        if let (true, Some(from)) = (is_old, at.from) {
+            let (from, site) = (from.name(), at.site.name());
+            return format!(
+                "fernweh close {from} --to {site}, or correct the rules at the old host"
+            );
+        }
         let (site, from) = (at.site.name(), at.from.map(|from| from.name()));
         let rules = match from {
             Some(from) => format!("fernweh redirects {site} --from {from}"),
@@ -309,7 +315,7 @@ fn lands(
     faults.sort();
     let found = faults.into_iter().map(|(fault, evidence)| {
         let what = fault.words(start, &to);
-        let hint = fault.hint(at);
+        let hint = fault.hint(at, is_old);
         let found = match fault.is_grave() {
             true => Found::failed(TOPIC, fault.code(), what, hint),
             false => Found::warned(TOPIC, fault.code(), what, hint),
