@@ -10,6 +10,9 @@ use std::collections::BTreeMap;
 pub struct Outcome {
     /// When it was noted (RFC 3339, UTC).
     pub at: String,
+    /// The number of the last run before it: moments are whole seconds, which do not order them.
+    #[serde(default)]
+    pub after: u64,
     /// Whether there was nothing to look at.
     pub fine: bool,
     /// What was found, in words.
@@ -58,6 +61,7 @@ const OUTCOMES: &str = "outcomes";
 pub fn note_outcome(records: &Records, site: &str, of: Of<'_>, mut outcome: Outcome) -> Result<()> {
     let mut known = all(records, site);
     outcome.at = crate::now();
+    outcome.after = records.runs()?.last().map_or(0, |run| run.header.number);
     known.insert(of.key(), outcome);
     records.keep_of(OUTCOMES, site, &serde_json::to_vec_pretty(&known).unwrap_or_default())
 }

@@ -47,6 +47,9 @@ fn the_schemas_of_the_documents_are_those_of_the_program() {
 fn every_document_is_one_document_and_fits_its_schema() {
     let mut fixture = fixture(Engine::Sqlite);
     let _hosts = fixture.serve();
+    // Nobody on this machine answers there.
+    let toml = fixture.workspace.read("fernweh.toml");
+    fixture.workspace.write("ready.toml", toml + "\n[ready]\nresolvers = [\"127.0.0.1:9\"]\n");
     let mut documents = Vec::new();
     for (schema, line) in [
         ("init", "init -c other.toml --from-site old/htdocs --from-url http://a.example"),
@@ -66,6 +69,14 @@ fn every_document_is_one_document_and_fits_its_schema() {
         ("scan", "scan new --own-only"),
         ("scan", "scan new --own-only --trace"),
         ("trace", "trace new http://cdn.example/moon.png --propose"),
+        ("ready", "ready new --from old -c ready.toml"),
+        ("ready", "ready new --check leftovers -c ready.toml"),
+        ("ready-watch", "ready new --from old --watch --for 0m -c ready.toml"),
+        ("ready-steps", "ready new --done transfer -c ready.toml"),
+        ("redirects", "redirects new --from old --server nginx"),
+        ("redirects-place", "redirects new --from old --place"),
+        ("undo", "undo new --preview"),
+        ("undo", "undo new"),
         ("undo", "undo new --preview"),
         ("undo", "undo new"),
         ("undo", "undo new --let-go --preview"),

@@ -1,6 +1,6 @@
 //! The certificate of the host, for every name of the site.
 
-use super::heard::time_of;
+use super::answers::time_of;
 use super::{Found, Looking, Looks, Topic};
 use fernweh_core::certificate::Certificate;
 use fernweh_ports::{CertificateSource, ShownCertificate, named};

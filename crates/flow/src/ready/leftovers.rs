@@ -1,9 +1,8 @@
 //! What the last rewriting, scan and comparison of the site have left, and how old they are.
 
 use super::{Found, Looking, Looks, Topic};
-use crate::journal::{Run, RunState};
+use crate::journal::{Run, Step};
 use crate::outcome::{Of, Outcome};
-use fernweh_ports::Direction;
 
 pub(super) struct Leftovers;
 
@@ -32,26 +31,14 @@ impl Looks for Leftovers {
     }
 }
 
-/// When the site was changed last.
-fn last_change(runs: &[Run]) -> Option<&str> {
-    let done = runs.iter().find_map(|run| {
-        match run.steps.iter().rev().find_map(|step| match step {
-            crate::journal::Step::Done { at, .. } => Some(at.as_str()),
-            _ => None,
-        }) {
-            Some(at) => Some((run, at)),
-            None => None,
-        }
-    });
-    done.filter(|(run, _)| {
-        !matches!(run.state(), RunState::InPlace { direction: Direction::Back, .. })
-            || run.is_kept()
-    })
-    .map(|(_, at)| at)
+/// The number of the run that changed the site last.
+fn last_change(runs: &[Run]) -> u64 {
+    let changes = |run: &&Run| run.steps.iter().any(|step| matches!(step, Step::Done { .. }));
+    runs.iter().find(changes).map_or(0, |run| run.header.number)
 }
 
-fn is_older(look: &Outcome, changed: Option<&str>) -> bool {
-    changed.is_some_and(|changed| look.at.as_str() < changed)
+fn is_older(look: &Outcome, changed: u64) -> bool {
+    look.after < changed
 }
 
 /// How long ago something was, for people.
@@ -59,11 +46,11 @@ fn ago(at: &Looking<'_>, moment: &str) -> String {
     let then = moment.parse::<jiff::Timestamp>().map_or(at.now, |at| at.as_second());
     match u32::try_from((at.now - then).max(0)).unwrap_or(u32::MAX) {
         0..60 => "just now".into(),
-        seconds => format!("{} ago", super::heard::time_of(seconds)),
+        seconds => format!("{} ago", super::answers::time_of(seconds)),
     }
 }
 
-fn scan(at: &Looking<'_>, changed: Option<&str>) -> Found {
+fn scan(at: &Looking<'_>, changed: u64) -> Found {
     let site = at.site.name();
     let again = format!("fernweh scan {site}");
     let Some(look) = at.outcome(Of::Scan) else {
@@ -100,9 +87,7 @@ fn scan(at: &Looking<'_>, changed: Option<&str>) -> Found {
 fn rewriting(at: &Looking<'_>) -> Option<Found> {
     let site = at.site.name();
     let look = at.outcome(Of::Rewriting)?;
-    let runs = at.runs();
-    let later = runs.iter().any(|run| run.header.started >= look.at);
-    if later {
+    if is_older(&look, last_change(&at.runs())) {
         return None;
     }
     let when = ago(at, &look.at);
@@ -123,7 +108,7 @@ fn rewriting(at: &Looking<'_>) -> Option<Found> {
     Some(found.seen([evidence]))
 }
 
-fn comparison(at: &Looking<'_>, from: &str, changed: Option<&str>) -> Option<Found> {
+fn comparison(at: &Looking<'_>, from: &str, changed: u64) -> Option<Found> {
     let site = at.site.name();
     let look = at.outcome(Of::Comparison(from))?;
     let when = ago(at, &look.at);

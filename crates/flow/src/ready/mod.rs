@@ -1,6 +1,7 @@
 //! Whether a site's domain can be switched to its new host, and whether the switch has arrived:
 //! small checks, each with what was asked, of whom, and what came back.
 
+mod answers;
 mod certificate;
 mod heard;
 mod kept;
@@ -16,7 +17,8 @@ mod watch;
 mod web;
 mod zone;
 
-pub use heard::{HostAnswer, Names, ResolverHeard, ServerHeard};
+pub use answers::{HostAnswer, ResolverHeard, ServerHeard};
+pub use heard::Names;
 pub use kept::{KeptReady, set_step};
 pub use steps::{Step, StepState, is_step, step_names};
 pub use watch::{Answer, Patience, WatchReport, watch};

@@ -1,6 +1,6 @@
 //! Where the names of the site lead, and whether all who are asked agree.
 
-use super::heard::{HostAnswer, ServerHeard, time_of};
+use super::answers::{HostAnswer, ServerHeard, time_of};
 use super::zone::{Server, Zone};
 use super::{Found, Looking, Looks, Question, Topic};
 use fernweh_core::finding::Verdict;

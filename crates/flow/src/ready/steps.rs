@@ -1,7 +1,7 @@
 //! The steps that no program can take, in their order, with what is known filled in. What can be
 //! seen to be done is ticked by itself.
 
-use super::heard::time_of;
+use super::answers::time_of;
 use super::names::{Whose, whose};
 use super::{Found, Looking, Topic};
 use crate::journal::Run;

@@ -44,7 +44,7 @@ impl Looks for Time {
                         "clock-wrong",
                         format!(
                             "the clock of the host is {} {} this machine's",
-                            super::heard::time_of(u32::try_from(off.abs()).unwrap_or(u32::MAX)),
+                            super::answers::time_of(u32::try_from(off.abs()).unwrap_or(u32::MAX)),
                             if off > 0 { "ahead of" } else { "behind" }
                         ),
                         "let both follow a time server (NTP)",

@@ -1,6 +1,6 @@
 //! The zone of a site: found from the parent on, and each of its name servers asked.
 
-use super::heard::{HostAnswer, ServerHeard, host_at};
+use super::answers::{HostAnswer, ServerHeard, host_at};
 use fernweh_ports::{
     NameProblem, NameServer, NameSource, NameStatus, NameWay, RecordData, RecordKind,
 };

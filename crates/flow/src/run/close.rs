@@ -3,7 +3,7 @@
 //! and its database stay.
 
 use super::Surroundings;
-use super::placing::{Edit, PlacedReport, Placing, take_back_unseen};
+use super::placing::{Edit, Edits, PlacedReport, Placing, take_back_unseen};
 use crate::effect::{Effect, Host, MADE_UP, told, twin};
 use crate::journal::{Operation, random_part};
 use fernweh_core::address::WebAddress;
@@ -130,7 +130,7 @@ impl Closing<'_> {
         }
     }
 
-    fn placing<'b>(&'b self, edits: Vec<(&'b str, Edit<'b>)>) -> Placing<'b> {
+    fn placing<'b>(&'b self, edits: Edits<'b>) -> Placing<'b> {
         Placing {
             operation: Operation::Close,
             input: self.operation(),
@@ -197,7 +197,7 @@ impl Closing<'_> {
     /// By a program that answers first.
     fn by_front_file(&self) -> Result<PlacedReport> {
         let copy = format!(".fernweh-{}{}.php", random_part(), random_part());
-        let edits: Vec<(&str, Edit<'_>)> = match self.how {
+        let edits: Edits<'_> = match self.how {
             Close::LeadsTo(to) => {
                 let program = php_program(&everything(self.url, to, Server::Php));
                 vec![(FRONT_FILE, Box::new(move |_| Some(program)))]
@@ -208,7 +208,7 @@ impl Closing<'_> {
                 let present = self.present(FRONT_FILE)?;
                 let then = present.as_ref().map(|_| copy.as_str());
                 let program = php_program(&notice().php(until, then));
-                let mut edits: Vec<(&str, Edit<'_>)> = Vec::new();
+                let mut edits: Edits<'_> = Vec::new();
                 if let Some(present) = present {
                     edits.push((&copy, Box::new(move |_| Some(present))));
                 }

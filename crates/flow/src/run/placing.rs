@@ -50,14 +50,17 @@ pub(super) struct Placing<'a> {
     pub input: String,
     pub removes: bool,
     /// Files, and what becomes of each.
-    pub edits: Vec<(&'a str, Edit<'a>)>,
+    pub edits: Edits<'a>,
     /// Changes that follow from what the first have shown.
-    pub then: Option<Box<dyn FnOnce() -> Vec<(&'a str, Edit<'a>)> + 'a>>,
+    pub then: Option<Box<dyn FnOnce() -> Edits<'a> + 'a>>,
     /// The host, where it is known.
     pub host: Option<&'a Host>,
     /// An address of the site that must not fail.
     pub front: String,
 }
+
+/// Files, and what becomes of each.
+pub(super) type Edits<'a> = Vec<(&'a str, Edit<'a>)>;
 
 /// What becomes of a file: of its content, or of none.
 pub(super) type Edit<'a> = Box<dyn FnOnce(Option<&[u8]>) -> Option<Vec<u8>> + 'a>;

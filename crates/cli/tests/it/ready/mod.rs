@@ -1,6 +1,7 @@
 //! `fernweh ready`: a table of situations, each with exactly the verdicts that belong to it, and
 //! what happens around it.
 
+mod around;
 mod situations;
 mod world;
 
