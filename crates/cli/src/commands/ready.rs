@@ -16,8 +16,9 @@ use fernweh_ports::{NameSource, Progress, Result, SiteAccess, Trouble};
 use schemars::JsonSchema;
 use serde::Serialize;
 use std::time::{Duration, Instant};
+use strsim::levenshtein;
 
-/// Says whether the domain can be switched to the site, and whether the switch has arrived.
+/// Says whether a domain can be switched, and whether the switch has arrived.
 ///
 /// Asks name servers, the certificate, redirects, what search engines see, mail,
 /// and what the last scan has left, and lists the steps that only people can
@@ -150,9 +151,14 @@ fn steps(context: &Context, args: &ReadyArgs, config: &Config, site: &Site) -> R
     let own = &config.content.ready.steps;
     for step in args.done.iter().chain(&args.open) {
         if !is_step(step, own) {
+            let names = step_names(own);
+            let near = names.iter().find(|name| levenshtein(name, step) <= 2);
             return Err(Trouble::usage(format!("there is no step `{step}`"))
-                .because(format!("the steps are {}", step_names(own).join(", ")))
-                .hint(format!("fernweh ready {} lists them", site.name)));
+                .because(format!("the steps are {}", names.join(", ")))
+                .hint(match near {
+                    Some(name) => format!("did you mean `{name}`?"),
+                    None => format!("fernweh ready {} lists them", site.name),
+                }));
         }
     }
     let records = context.records(config);

@@ -22,7 +22,7 @@ pub fn placed_text(style: Style, report: &PlacedReport, what: &str, typed: &Type
     checked(&mut page, style, report);
     page.list("note", report.not_verified.iter().map(|why| format!("not checked: {why}")));
     page.list("note", report.notes.iter().cloned());
-    if !report.works() {
+    if report.effects.iter().any(|effect| !effect.works) {
         page.arrow(
             0,
             "the web server does not follow the rules everywhere: it may not read .htaccess \

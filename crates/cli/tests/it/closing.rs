@@ -190,6 +190,15 @@ fn what_cannot_be_closed_is_left_as_it_was() {
     assert!(ran.err.contains("neither .htaccess nor index.php"), "{}", ran.err);
     assert_eq!(files_of(&space.path("site")), before);
     assert!(!space.run("runs").out.contains("close"));
+    // Where nobody answers, nobody could see it.
+    let toml = space.read("fernweh.toml");
+    space.write(
+        "fernweh.toml",
+        toml.replace("connect-to = \"127.0.0.1:", "connect-to = \"127.0.0.9:"),
+    );
+    let silent = space.run("close old --to new --yes");
+    assert_eq!(silent.code, Some(3), "{silent:?}");
+    assert!(silent.err.contains("does not answer"), "{}", silent.err);
     // With one name for both hosts visitors would go round in circles.
     let same = space.run("close old --to same --yes");
     assert_eq!(same.code, Some(2), "{same:?}");

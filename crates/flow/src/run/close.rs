@@ -102,6 +102,13 @@ impl Close<'_> {
             Some(host) => host,
             None => Host::by_name(site)?,
         };
+        let front = format!("{url}/");
+        if let Err(problem) = host.head(&front) {
+            return Err(Trouble::outside(format!("site {name} does not answer"))
+                .at(front)
+                .because(format!("{problem}; nobody could see whether it is closed"))
+                .hint(format!("check its web server, and connect-to in [site.{name}]")));
+        }
         let asked = asked(&host, url);
         Ok(Closing { site, url, how: self, host, around, asked })
     }

@@ -37,9 +37,9 @@ pub struct PlacedReport {
 }
 
 impl PlacedReport {
-    /// Whether everything that was asked came back as it should.
+    /// Whether everything was asked that could be, and came back as it should.
     pub fn works(&self) -> bool {
-        self.effects.iter().all(|effect| effect.works)
+        self.not_verified.is_none() && self.effects.iter().all(|effect| effect.works)
     }
 }
 

@@ -54,7 +54,13 @@ impl PlaceRedirects<'_> {
             return Ok(report);
         }
         match &host {
-            Some(host) => report.effects = self.effects(host),
+            Some(host) => match host.head(&format!("{to}/")) {
+                Err(problem) => {
+                    report.not_verified =
+                        Some(format!("the host of {to} does not answer: {problem}"));
+                }
+                Ok(_) => report.effects = self.effects(host),
+            },
             None => {
                 report.not_verified = Some(format!(
                     "where the host is, is not known; set connect-to in [site.{}]",
