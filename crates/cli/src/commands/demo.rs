@@ -163,7 +163,9 @@ pub fn run(context: &Context, args: &DemoArgs, program: Program<'_>) -> Result<u
                 .hint(format!("look into {}", folder.display())));
         }
     }
+    // Whoever looks around afterwards finds the day before the switch.
     old.lead_to(None);
+    names.switch(NEW_DOMAIN, OLD_IP).map_err(failed)?;
     let proven = prove(context)?;
     println!("\n{}", "─".repeat(width.min(80)));
     print!("{}", ending(context, args, &folder, &proven, began.elapsed()));

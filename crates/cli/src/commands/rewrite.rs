@@ -122,7 +122,10 @@ pub fn run(context: &Context, args: &RewriteArgs) -> Result<u8> {
             let words = format!("{addresses} would be rewritten");
             log.end("preview", &words);
             let fine = report.rewriting.replaced() == 0;
-            Memory::of(&config, &records, &site.name).previewed(fine, words);
+            // What other rules would change is no leftover of the move.
+            if args.from.is_empty() && args.only.is_none() {
+                Memory::of(&config, &records, &site.name).previewed(fine, words);
+            }
             context.print(&report, &page);
         }
     }

@@ -62,7 +62,7 @@ fn scan(at: &Looking<'_>, changed: u64) -> Found {
         );
     };
     let when = ago(at, &look.at);
-    let evidence = format!("scan of {}: {}", look.at, look.words);
+    let evidence = format!("scan of {}", look.at);
     let found = match (is_older(&look, changed), look.fine) {
         (true, _) => Found::warned(
             TOPIC,
@@ -91,7 +91,7 @@ fn rewriting(at: &Looking<'_>) -> Option<Found> {
         return None;
     }
     let when = ago(at, &look.at);
-    let evidence = format!("rewrite of {}: {}", look.at, look.words);
+    let evidence = format!("preview of {}", look.at);
     let found = match look.fine {
         true => Found::passed(
             TOPIC,
@@ -112,7 +112,7 @@ fn comparison(at: &Looking<'_>, from: &str, changed: u64) -> Option<Found> {
     let site = at.site.name();
     let look = at.outcome(Of::Comparison(from))?;
     let when = ago(at, &look.at);
-    let evidence = format!("comparison of {}: {}", look.at, look.words);
+    let evidence = format!("comparison of {}", look.at);
     let again = format!("fernweh compare {from} {site}");
     let found = match (is_older(&look, changed), look.fine) {
         (true, _) => Found::warned(

@@ -94,7 +94,7 @@ fn mixed(at: &Looking<'_>) -> Option<Found> {
             format!("the last scan found {what} of pages (mixed content and the like)"),
             format!("fernweh scan {}", at.site.name()),
         )
-        .seen([format!("scan of {}: {}", scan.at, scan.words)]),
+        .seen([format!("scan of {}", scan.at)]),
     )
 }
 
