@@ -62,6 +62,12 @@ impl Site {
                 "which tables are this site's",
             ),
             ("connect-to", text(&section.connect_to), "the host that is asked for pages"),
+            ("connect-to-http", text(&section.connect_to_http), "the same for http: addresses"),
+            (
+                "hidden",
+                section.hidden.then(|| "true".to_owned()),
+                "a copy that search engines are kept out of",
+            ),
             ("login", text(&section.login), "the user of the password in front of the pages"),
             ("authority", path(&section.authority), "who vouches for its certificates"),
             (

@@ -3,7 +3,9 @@
 
 use super::PROGRAM;
 use fernweh_demo::server::free_port;
-use fernweh_testkit::{Apache, Issuing, Nginx, Wanted, Workspace, files_of};
+use fernweh_testkit::{
+    Apache, FTP_LOGIN, FtpHost, Issuing, Nginx, SshHost, Wanted, Workspace, files_of,
+};
 use std::io::{Read, Write};
 use std::net::{SocketAddr, TcpStream};
 use std::os::unix::fs::PermissionsExt;
@@ -415,6 +417,57 @@ fn rules_that_could_not_be_asked_are_not_called_working() {
     assert_eq!(ran.code, Some(1), "{ran:?}");
     assert!(ran.out.contains("not checked: the host of"), "{}", ran.out);
     assert_eq!(space.run("undo new").code, Some(0));
+}
+
+/// Rules are placed, taken back, brought again and taken out on a host that is far away.
+fn far_away(space: &Workspace, files: &str) {
+    let toml = space.read("fernweh.toml").replace(
+        "url = \"https://www.glimmer-point.example\"\n",
+        &format!("url = \"https://www.glimmer-point.example\"\n{files}\ndatabase = \"none\"\n"),
+    );
+    space.write("fernweh.toml", toml);
+    for own in [Some("# the site's own\n"), None] {
+        match own {
+            Some(text) => space.write("site/.htaccess", text),
+            None => std::fs::remove_file(space.path("site/.htaccess")).unwrap(),
+        }
+        let before = files_of(&space.path("site"));
+        // Nobody answers for its pages there.
+        let ran = space.run(PLACE);
+        assert_eq!(ran.code, Some(1), "{ran:?}");
+        assert!(ran.out.contains("placed") && ran.out.contains("not checked"), "{}", ran.out);
+        let placed = files_of(&space.path("site"));
+        assert_ne!(placed, before);
+        for (command, expected) in
+            [("undo new", &before), ("undo new", &placed), ("redirects new --remove", &before)]
+        {
+            assert_eq!(space.run(command).code, Some(0), "{command}");
+            assert_eq!(&files_of(&space.path("site")), expected, "{command}");
+        }
+    }
+}
+
+#[test]
+fn rules_are_placed_over_sftp_and_over_ftp() {
+    let of_site = |space: &Workspace| {
+        space.write("site/index.html", "<p>Observing nights.</p>");
+        space.write("site/.htaccess", "");
+    };
+    let far = space("");
+    of_site(&far);
+    let host = SshHost::start(&far.path("ssh-host"), "");
+    far.write(".ssh/known_hosts", &host.known);
+    let (place, key) = (host.files(&far.path("site")), host.key.display());
+    // Its pages are asked where nobody listens.
+    let nobody = "connect-to = \"127.0.0.1:9\"\nconnect-to-http = \"127.0.0.1:9\"";
+    far_away(&far, &format!("files = \"{place}\"\nkey = \"{key}\"\n{nobody}"));
+    let far = space("");
+    of_site(&far);
+    let host = FtpHost::start(&far.path("ftp-host"), far.folder(), None, "");
+    far.write("ftp-password", FTP_LOGIN.1);
+    let place = host.files("ftp", "/site");
+    let password = "password.files = { file = \"ftp-password\" }";
+    far_away(&far, &format!("files = \"{place}\"\n{password}\n{nobody}"));
 }
 
 #[test]

@@ -1,6 +1,6 @@
 //! Where mail of the domain goes, and from where it may come (RFC 5321, RFC 7208).
 
-use super::names::{Whose, whose};
+use super::leads::{Whose, whose};
 use super::{Found, Looking, Looks, Topic};
 use std::collections::BTreeSet;
 use std::net::IpAddr;

@@ -2,7 +2,7 @@
 //! seen to be done is ticked by itself.
 
 use super::answers::time_of;
-use super::names::{Whose, whose};
+use super::leads::{Whose, whose};
 use super::{Found, Looking, Topic};
 use crate::journal::Run;
 use fernweh_core::finding::Verdict;

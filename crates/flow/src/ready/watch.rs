@@ -2,7 +2,7 @@
 //! asked gives the new answer.
 
 use super::{HostAnswer, Looking, Names, old_addresses};
-use fernweh_ports::{NameSource, Progress, Result, SiteAccess, Trouble, Unit};
+use fernweh_ports::{NameSource, Progress, Result, SiteAccess, Trouble, Unit, counted};
 use schemars::JsonSchema;
 use serde::Serialize;
 use std::collections::BTreeSet;
@@ -102,6 +102,7 @@ pub fn watch(
         report.seconds = patience.waited().as_secs();
         let left = most.saturating_sub(patience.waited());
         if report.arrived || left.is_zero() {
+            progress.done(&counted(report.answers.len() as u64, "server", "servers"));
             return Ok(report);
         }
         let remembered = report.answers.iter().filter(|answer| !answer.new);

@@ -3,7 +3,7 @@
 //! and its database stay.
 
 use super::Surroundings;
-use super::placing::{Edit, Edits, PlacedReport, Placing, take_back_unseen};
+use super::placing::{Edit, Edits, Placed, PlacedReport, Placing, take_back_unseen};
 use crate::effect::{Effect, Host, MADE_UP, told, twin};
 use crate::journal::{Operation, random_part};
 use fernweh_core::address::WebAddress;
@@ -176,11 +176,8 @@ impl Closing<'_> {
                 placing
             }
         };
-        let mut report = match placing.run(self.site, self.around) {
-            Ok(report) => report,
-            // It is taken back already.
-            Err(trouble) if trouble.what.contains(super::placing::FAILS) => return Ok(None),
-            Err(trouble) => return Err(trouble),
+        let Placed::Stands(mut report) = placing.run(self.site, self.around)? else {
+            return Ok(None);
         };
         report.effects = self.effects();
         if report.effects.first().is_some_and(|effect| effect.works) {
@@ -223,7 +220,7 @@ impl Closing<'_> {
                 edits
             }
         };
-        let mut report = self.placing(edits).run(self.site, self.around)?;
+        let mut report = self.placing(edits).run(self.site, self.around)?.stands()?;
         for _ in 0..TRIES {
             report.effects = self.effects();
             if report.effects.get(1).is_some_and(|effect| effect.works) {

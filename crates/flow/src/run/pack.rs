@@ -134,6 +134,9 @@ impl Pack {
 
 /// A site whose own program has given way to one that closes it would be packed without it.
 fn refuse_closed(site: &dyn SiteAccess, files: &mut dyn FileSource) -> Result<()> {
+    if files.look(FRONT_FILE.as_bytes())?.is_none() {
+        return Ok(());
+    }
     let front = read_whole(files, FRONT_FILE.as_bytes(), limits::TEXT_FILE)?;
     match front {
         Held::Whole(file) if is_placed_program(&file.bytes) => {

@@ -66,7 +66,7 @@ pub(super) type Edits<'a> = Vec<(&'a str, Edit<'a>)>;
 pub(super) type Edit<'a> = Box<dyn FnOnce(Option<&[u8]>) -> Option<Vec<u8>> + 'a>;
 
 impl Placing<'_> {
-    pub fn run(self, site: &dyn SiteAccess, around: Surroundings<'_>) -> Result<PlacedReport> {
+    pub fn run(self, site: &dyn SiteAccess, around: Surroundings<'_>) -> Result<Placed> {
         let _lock = around.records.lock(site.name())?;
         around.warn_of_earlier(site)?;
         let mut parts = site.editors(Halves::FILES)?;
@@ -87,7 +87,7 @@ impl Placing<'_> {
             ..PlacedReport::default()
         };
         if !report.changed {
-            return Ok(report);
+            return Ok(Placed::Stands(report));
         }
         let before = self.host.map(|host| host.head(&self.front));
         let ended = ends(site, around)?;
@@ -113,17 +113,32 @@ impl Placing<'_> {
         if let (Some(host), Some(before)) = (self.host, &before) {
             let after = host.head(&self.front);
             if Host::broke(before, &after) {
-                return Err(taken_back(site, journal, &after, around)?);
+                return taken_back(site, journal, &after, around).map(Placed::TakenBack);
             }
         }
         report.run = Some(journal.header.run.clone());
         report.notes = end(&ended, site, around);
-        Ok(report)
+        Ok(Placed::Stands(report))
     }
 }
 
-/// What is said where the web server fails with what was placed.
-pub(super) const FAILS: &str = "the web server fails with what was placed";
+/// What became of a change.
+pub(super) enum Placed {
+    /// It stands.
+    Stands(PlacedReport),
+    /// The web server failed with it, as this says, and it was taken back.
+    TakenBack(Trouble),
+}
+
+impl Placed {
+    /// The report of what stands.
+    pub fn stands(self) -> Result<PlacedReport> {
+        match self {
+            Placed::Stands(report) => Ok(report),
+            Placed::TakenBack(trouble) => Err(trouble),
+        }
+    }
+}
 
 /// Takes a change back that has no effect, as if it had never been.
 pub(super) fn take_back_unseen(
@@ -152,7 +167,7 @@ fn taken_back(
     drop(journal);
     turn_rewrite(&run, &mut site.editors(Halves::FILES)?, around.progress)?;
     Journal::resume(&run)?.forget();
-    Ok(Trouble::outside(FAILS)
+    Ok(Trouble::outside("the web server fails with what was placed")
         .because(format!("its first page answered {} then; all is as it was before", told(after)))
         .hint("read its log; often a module is missing, or AllowOverride forbids the rules"))
 }

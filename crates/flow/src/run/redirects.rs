@@ -49,7 +49,7 @@ impl PlaceRedirects<'_> {
             host: host.as_ref(),
             front: format!("{to}/"),
         };
-        let mut report = placing.run(site, around)?;
+        let mut report = placing.run(site, around)?.stands()?;
         if self.remove {
             return Ok(report);
         }

@@ -1,6 +1,6 @@
 //! The situations, and what is to be said of each.
 
-use super::world::{NEW, OLD, PROXY, Situation, after, before, zone_on};
+use super::world::{NEW, OLD, PROXY, Situation, after, before, newer, zone_on};
 
 pub fn situations() -> Vec<Situation> {
     [names(), certificates(), redirects(), search(), security(), mail(), hosts()].concat()
@@ -11,12 +11,15 @@ fn names() -> Vec<Situation> {
     vec![
         before("fine-before"),
         after("fine-after"),
-        before("servers-disagree")
+        before("answers-vary")
             .with(|it| it.zone[1] = Some(zone_on(other)))
+            .expect(&["warned answers-vary", "warned answers-vary"]),
+        before("servers-disagree")
+            .with(|it| it.zone[1] = Some(newer(&zone_on(other))))
             .expect(&["failed servers-disagree", "failed servers-disagree"]),
         before("half-switched")
             .with(|it| {
-                it.zone[1] = Some(zone_on(NEW));
+                it.zone[1] = Some(newer(&zone_on(NEW)));
                 it.question = "after";
             })
             .expect(&[
@@ -295,6 +298,11 @@ fn mail() -> Vec<Situation> {
 
 fn hosts() -> Vec<Situation> {
     vec![
+        before("old-host-unknown").with(|it| it.options = "--no-old"),
+        after("old-host-unknown-after")
+            .zone(&zone_on(PROXY))
+            .with(|it| it.options = "--no-old --after --check name")
+            .expect(&["failed not-new", "failed not-new"]),
         before("new-host-unknown").with(|it| it.more = "UNKNOWN".into()).expect(&[
             "failed not-looked-at",
             "failed not-looked-at",
@@ -302,6 +310,11 @@ fn hosts() -> Vec<Situation> {
             "failed not-looked-at",
             "failed not-looked-at",
         ]),
-        before("clock-behind").own("add_header Date \"Mon, 02 Nov 2020 10:00:00 GMT\";"),
+        before("long-answer").with(|it| {
+            // More than fits into a packet: it is asked for again over TCP.
+            let text = "v".repeat(200);
+            let more: String = (0..20).map(|n| format!("@ 300 IN TXT \"{n} {text}\"\n")).collect();
+            it.zone[..2].iter_mut().flatten().for_each(|zone| zone.push_str(&more));
+        }),
     ]
 }

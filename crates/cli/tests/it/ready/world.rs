@@ -25,6 +25,11 @@ pub fn zone_on(host: &str) -> String {
     )
 }
 
+/// The zone with a higher serial number, as a server has it that has taken a change over.
+pub fn newer(text: &str) -> String {
+    format!("@ 300 IN SOA ns1.hosting.example. keeper.DOMAIN. 2 60 60 60 60\n{text}")
+}
+
 /// One domain and its two hosts.
 #[derive(Clone)]
 pub struct Situation {
@@ -284,7 +289,9 @@ impl World {
         let checks = "--check name --check certificate --check redirects --check search \
                       --check security --check mail --check time";
         let checks = if situation.options.contains("--check") { "" } else { checks };
-        let line = format!("ready new --from old {} {checks} --json", situation.options);
+        let from = if situation.options.contains("--no-old") { "" } else { "--from old" };
+        let options = situation.options.replace("--no-old", "");
+        let line = format!("ready new {from} {options} {checks} --json");
         let ran = space.run(&line);
         let report: Value = serde_json::from_str(&ran.out)
             .unwrap_or_else(|error| panic!("{}: {error} {ran:?}", situation.name));
