@@ -441,7 +441,8 @@ fn far_away(space: &Workspace, files: &str) {
         for (command, expected) in
             [("undo new", &before), ("undo new", &placed), ("redirects new --remove", &before)]
         {
-            assert_eq!(space.run(command).code, Some(0), "{command}");
+            let ran = space.run(command);
+            assert_eq!(ran.code, Some(0), "{own:?} {command}: {ran:?} {}", space.run("runs").out);
             assert_eq!(&files_of(&space.path("site")), expected, "{command}");
         }
     }
