@@ -1,7 +1,7 @@
 //! The certificate that a server shows for a name, fetched before the name leads there: nothing is
 //! asked of the server, and nobody's key is touched.
 
-use crate::tls::{Trust, client};
+use crate::tls::{Trust, judged_by};
 use fernweh_ports::{CertificateSource, Result, ShownCertificate, plain};
 use rustls::client::danger::{HandshakeSignatureValid, ServerCertVerified, ServerCertVerifier};
 use rustls::pki_types::{CertificateDer, ServerName, UnixTime};
@@ -25,8 +25,8 @@ pub struct CertificateProbe {
 impl CertificateProbe {
     /// Prepares; nothing is fetched yet.
     pub fn new(trust: &Trust) -> Result<Self> {
-        let config = client(trust)?;
-        Ok(Self { usual: crate::tls::verifier(trust)?, config })
+        let usual = crate::tls::verifier(trust)?;
+        Ok(Self { config: judged_by(usual.clone(), rustls::DEFAULT_VERSIONS)?, usual })
     }
 }
 

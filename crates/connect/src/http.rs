@@ -73,7 +73,7 @@ impl HttpSource {
         let own = client(options, hosts, address, Judge::Of(&options.trust))?;
         // Whoever is named for the site vouches for nobody else.
         let others = client(options, hosts, elsewhere, Judge::Usual)?;
-        Self::with(options, own, others.clone(), others)
+        Self::with(options, options.login.clone(), [own, others.clone(), others])
     }
 
     /// Prepares connections to a host, for several names.
@@ -87,20 +87,22 @@ impl HttpSource {
         let is_plain =
             matches!(&options.origin, Some(Origin::Tuple(scheme, ..)) if scheme == "http");
         let own = if is_plain { plain.clone() } else { secure.clone() };
-        let mut source = Self::with(options, own, plain, secure)?;
-        if !place.judged {
-            Arc::get_mut(&mut source.clients).expect("nobody has it yet").login = None;
-        }
-        Ok(source)
+        // Whoever shows any certificate is told nothing.
+        let login = options.login.clone().filter(|_| place.judged);
+        Self::with(options, login, [own, plain, secure])
     }
 
-    fn with(options: &HttpOptions, own: Client, plain: Client, others: Client) -> Result<Self> {
+    fn with(
+        options: &HttpOptions,
+        login: Option<(String, String)>,
+        [own, plain, others]: [Client; 3],
+    ) -> Result<Self> {
         let runtime = Builder::new_multi_thread()
             .worker_threads(2)
             .enable_all()
             .build()
             .map_err(|error| Trouble::outside(UNPREPARED).because(error))?;
-        let (origin, login) = (options.origin.clone(), options.login.clone());
+        let origin = options.origin.clone();
         Ok(Self { clients: Arc::new(Clients { own, plain, others, origin, login }), runtime })
     }
 }

@@ -68,11 +68,19 @@ pub(crate) fn client_of(
     trust: &Trust,
     versions: &[&'static rustls::SupportedProtocolVersion],
 ) -> Result<ClientConfig> {
+    judged_by(verifier(trust)?, versions)
+}
+
+/// The same with somebody who judges.
+pub(crate) fn judged_by(
+    verifier: Arc<dyn ServerCertVerifier>,
+    versions: &[&'static rustls::SupportedProtocolVersion],
+) -> Result<ClientConfig> {
     let provider = Arc::new(rustls::crypto::ring::default_provider());
     let builder = ClientConfig::builder_with_provider(provider)
         .with_protocol_versions(versions)
         .map_err(|error| unprepared(&error))?;
-    Ok(builder.dangerous().with_custom_certificate_verifier(verifier(trust)?).with_no_client_auth())
+    Ok(builder.dangerous().with_custom_certificate_verifier(verifier).with_no_client_auth())
 }
 
 fn unprepared(error: &dyn std::fmt::Display) -> Trouble {

@@ -3,7 +3,7 @@
 
 use fernweh_core::address::WebAddress;
 use fernweh_ports::{
-    Fetched, HostAddress, PageProblem, PageRequest, PageResponse, PageSource, Result, SiteAccess,
+    Fetched, PageProblem, PageRequest, PageResponse, PageSource, Result, SiteAccess,
 };
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -45,26 +45,21 @@ impl Host {
     /// Where what is configured cannot be used.
     pub fn of(site: &dyn SiteAccess, hosts: &[String]) -> Result<Option<Self>> {
         let Some(place) = site.host_address()? else { return Ok(None) };
-        Self::at(site, place, hosts).map(Some)
-    }
-
-    /// A host at an address.
-    ///
-    /// # Errors
-    ///
-    /// Where what is configured cannot be used.
-    pub fn at(site: &dyn SiteAccess, place: HostAddress, hosts: &[String]) -> Result<Self> {
         // Nothing is told to it, and what it says is only looked at.
-        Ok(Self { pages: site.pages_at(place, hosts, false)? })
+        Ok(Some(Self { pages: site.pages_at(place, hosts, false)? }))
     }
 
-    /// The host to which a site's name leads.
+    /// The host of a site under either spelling of its name; where it is not known where it is, the
+    /// one to which the name leads.
     ///
     /// # Errors
     ///
     /// Where what is configured cannot be used.
-    pub fn by_name(site: &dyn SiteAccess) -> Result<Self> {
-        Ok(Self { pages: site.pages()? })
+    pub fn of_or_named(site: &dyn SiteAccess, url: &WebAddress) -> Result<Self> {
+        match Self::of(site, &[url.host.clone(), twin(url)])? {
+            Some(host) => Ok(host),
+            None => Ok(Self { pages: site.pages()? }),
+        }
     }
 
     /// A page.

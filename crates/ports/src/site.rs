@@ -118,6 +118,14 @@ pub trait SiteAccess: Sync {
     fn name(&self) -> &str;
     /// Its web address.
     fn url(&self) -> Option<&WebAddress>;
+    /// Its web address, where nothing can be done without one.
+    fn needed_url(&self) -> Result<&WebAddress> {
+        let name = self.name();
+        self.url().ok_or_else(|| {
+            crate::Trouble::usage(format!("site {name} has no url"))
+                .hint(format!("set url in [site.{name}]"))
+        })
+    }
     /// Which halves it has.
     fn has(&self) -> Halves;
     /// Whether a table is the site's.

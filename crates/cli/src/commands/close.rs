@@ -9,7 +9,7 @@ use crate::render::{Page, closed_text};
 use crate::site::Site;
 use clap::Args;
 use fernweh_flow::run::Close;
-use fernweh_ports::{Result, Trouble};
+use fernweh_ports::{Result, SiteAccess, Trouble};
 use std::time::Duration;
 
 /// Lets an old site lead to the new one, or show a notice for a while.
@@ -44,10 +44,7 @@ pub fn run(context: &Context, args: &CloseArgs) -> Result<u8> {
     let to = args.to.as_deref();
     let to = to.map(|name| Site::resolve_for_pages(&config, Some(name), &none)).transpose()?;
     let close = match &to {
-        Some(to) => Close::LeadsTo(to.url.as_ref().ok_or_else(|| {
-            Trouble::usage(format!("site {} has no url", to.name))
-                .hint(format!("set url in [site.{}]", to.name))
-        })?),
+        Some(to) => Close::LeadsTo(to.needed_url()?),
         None => Close::Notice(args.r#for),
     };
     agree(context, &site, &close)?;

@@ -92,6 +92,11 @@ impl Names {
         Some(all)
     }
 
+    /// What is said of each host.
+    pub fn answers(&self) -> Vec<HostAnswer> {
+        (0..self.hosts.len()).filter_map(|number| self.of_host(number)).collect()
+    }
+
     /// What is said of the site's own host.
     pub fn own(&self) -> Option<HostAnswer> {
         self.of_host(0)

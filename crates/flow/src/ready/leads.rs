@@ -56,8 +56,7 @@ impl Looking<'_> {
 
 /// Where the hosts lead; where all of them lead to one place, in one line.
 pub(super) fn all_lead(at: &Looking<'_>) -> Vec<Found> {
-    let answers: Vec<HostAnswer> =
-        at.hosts().iter().enumerate().filter_map(|(number, _)| at.names.of_host(number)).collect();
+    let answers = at.names.answers();
     let of = |(number, answer): (usize, &HostAnswer)| leads(at, answer, number == 0);
     let mut found: Vec<Vec<Found>> = answers.iter().enumerate().map(of).collect();
     let is_passed = |all: &Vec<Found>| matches!(&all[..], [one] if one.verdict == Verdict::Passed);

@@ -1,6 +1,6 @@
 //! For how long answers are remembered, and who still remembers old ones.
 
-use super::answers::time_of;
+use super::answers::{HostAnswer, time_of};
 use super::leads::{Whose, failed, passed, warned, whose};
 use super::{Found, Looking};
 use fernweh_ports::named;
@@ -14,9 +14,10 @@ const LONG: u32 = 3600;
 /// For how long answers are remembered, which is how long some visitors reach the old host.
 pub(super) fn lives(at: &Looking<'_>) -> Vec<Found> {
     let Some(own) = at.names.own() else { return Vec::new() };
-    let longest = at.hosts().iter().enumerate().filter_map(|(number, _)| at.names.of_host(number));
-    let Some((host, seconds)) = longest
-        .filter_map(|answer| Some((answer.host, answer.seconds?)))
+    let answers = at.names.answers();
+    let Some((host, seconds)) = answers
+        .iter()
+        .filter_map(|answer| Some((&answer.host, answer.seconds?)))
         .max_by_key(|(_, seconds)| *seconds)
     else {
         return Vec::new();
@@ -24,12 +25,8 @@ pub(super) fn lives(at: &Looking<'_>) -> Vec<Found> {
     if matches!(whose(at, &own.addresses), Whose::New) {
         return Vec::new();
     }
-    let evidence = || {
-        let all = at.hosts().iter().enumerate().filter_map(|(number, _)| at.names.of_host(number));
-        all.map(|answer| answer.shown()).collect::<Vec<_>>()
-    };
-    let found = long_or_not(at, &host, seconds);
-    vec![found.seen(evidence())]
+    let evidence = answers.iter().map(HostAnswer::shown);
+    vec![long_or_not(at, host, seconds).seen(evidence)]
 }
 
 fn long_or_not(at: &Looking<'_>, host: &str, seconds: u32) -> Found {

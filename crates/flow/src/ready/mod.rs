@@ -150,10 +150,7 @@ impl Ready {
     ) -> Result<ReadyReport> {
         let began = Instant::now();
         let name = site.name();
-        let url = site.url().cloned().ok_or_else(|| {
-            Trouble::usage(format!("site {name} has no url"))
-                .hint(format!("set url in [site.{name}]"))
-        })?;
+        let url = site.needed_url()?.clone();
         if url.host.parse::<IpAddr>().is_ok() || url.host.starts_with('[') {
             return Err(Trouble::usage(format!("site {name} has no name, only an address"))
                 .because(format!("its url is {url}"))
@@ -212,6 +209,8 @@ impl Ready {
         drop(looking);
         kept.see(&steps, now);
         if let Some(records) = records {
+            // Somebody may have called a step done while others were asked.
+            kept.done = KeptReady::load(records, name).done;
             kept.save(records, name)?;
         }
         Ok(ReadyReport {

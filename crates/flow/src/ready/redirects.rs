@@ -9,8 +9,8 @@ use crate::effect::{MADE_UP, twin};
 use crate::outcome::Of;
 use fernweh_core::address::WebAddress;
 use fernweh_core::finding::Verdict;
-use fernweh_core::page::{LinkKind, TextKind, decode, read_html};
-use fernweh_ports::{Fetched, HostAddress, PageProblem, SiteAccess};
+use fernweh_core::page::LinkKind;
+use fernweh_ports::{HostAddress, PageProblem, SiteAccess};
 use std::collections::BTreeSet;
 use url::Url;
 
@@ -25,7 +25,7 @@ impl Looks for Redirects {
         let Some(web) = &at.web else { return vec![not_known(at, TOPIC)] };
         let paths = paths(at, web);
         let mut found = Vec::new();
-        let mut starts: Vec<(String, bool)> = Vec::new();
+        let mut starts: Vec<String> = Vec::new();
         for (number, host) in at.hosts().iter().enumerate() {
             let is_own = number == 0;
             let led = at.names.of_host(number).is_some_and(|answer| !answer.addresses.is_empty());
@@ -34,16 +34,16 @@ impl Looks for Redirects {
             }
             let port = at.url.port;
             if at.is_secure() && port.is_none() {
-                starts.push((format!("http://{host}"), is_own));
+                starts.push(format!("http://{host}"));
             }
             if !is_own {
                 let port = port.map(|port| format!(":{port}")).unwrap_or_default();
-                starts.push((format!("{}://{host}{port}", at.url.scheme.name()), false));
+                starts.push(format!("{}://{host}{port}", at.url.scheme.name()));
             }
         }
         found.extend(front(at, web));
         let all: Vec<_> = std::thread::scope(|scope| {
-            let follow = |(start, _): &(String, bool)| {
+            let follow = |start: &String| {
                 let (start, paths) = (start.clone(), &paths);
                 scope.spawn(move || lands(at, web, &start, "", paths, false))
             };
@@ -77,10 +77,7 @@ fn paths(at: &Looking<'_>, web: &Web<'_>) -> Vec<String> {
 
 /// Pages to which the first page links, as paths below the site's folder.
 fn linked(at: &Looking<'_>, web: &Web<'_>) -> Vec<String> {
-    let Ok(front) = web.front(&at.url) else { return Vec::new() };
-    let Ok(base) = Url::parse(&format!("{}/", at.url)) else { return Vec::new() };
-    let text = decode(&front.body, front.charset.as_deref(), TextKind::Html);
-    let page = read_html(&text.text, false);
+    let Some((base, page)) = web.front_page(&at.url) else { return Vec::new() };
     let mut paths = BTreeSet::new();
     for link in page.links.iter().filter(|link| link.kind == LinkKind::Page) {
         let Ok(to) = base.join(&link.address) else { continue };
@@ -93,10 +90,7 @@ fn linked(at: &Looking<'_>, web: &Web<'_>) -> Vec<String> {
 
 /// Folders of the site from which the first page takes pictures, styles and the like.
 pub(super) fn linked_folders(at: &Looking<'_>, web: &Web<'_>) -> BTreeSet<Url> {
-    let Ok(front) = web.front(&at.url) else { return BTreeSet::new() };
-    let Ok(base) = Url::parse(&format!("{}/", at.url)) else { return BTreeSet::new() };
-    let text = decode(&front.body, front.charset.as_deref(), TextKind::Html);
-    let page = read_html(&text.text, false);
+    let Some((base, page)) = web.front_page(&at.url) else { return BTreeSet::new() };
     let parts = page.links.iter().filter(|link| link.kind.is_resource());
     let folders = parts.filter_map(|link| base.join(&link.address).ok()?.join(".").ok());
     let own = |url: &Url| url.origin() == base.origin() && url.path() != base.path();
@@ -260,8 +254,7 @@ fn old_ones(
     // An encrypted old address stands in many links, if there ever was one.
     if old.port.is_none() && old.scheme.name() == "http" {
         let secure = Url::parse(&format!("https://{}{}/", old.host, old.path));
-        let answers = |url: &Url| -> Option<Fetched> { Some(web.head(url)).filter(Result::is_ok) };
-        if secure.ok().and_then(|url| answers(&url)).is_some() {
+        if secure.is_ok_and(|url| web.head(&url).is_ok()) {
             let start = format!("https://{}", old.host);
             found.extend(lands(at, &web, &start, &old.path, paths, true));
         }

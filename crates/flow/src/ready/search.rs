@@ -3,7 +3,7 @@
 use super::certificate::not_known;
 use super::web::told;
 use super::{Found, Looking, Looks, Topic};
-use fernweh_core::page::{LinkKind, Robots, TextKind, decode, read_html, xml_links};
+use fernweh_core::page::{LinkKind, Robots, xml_links};
 use fernweh_ports::PageResponse;
 use std::collections::BTreeSet;
 use url::Url;
@@ -17,8 +17,7 @@ const ROBOT: &str = "googlebot";
 impl Looks for Search {
     fn look(&self, at: &Looking<'_>) -> Vec<Found> {
         let Some(web) = &at.web else { return vec![not_known(at, TOPIC)] };
-        let (Ok(front), Ok(start)) = (web.front(&at.url), Url::parse(&format!("{}/", at.url)))
-        else {
+        let (Ok(front), Some((start, page))) = (web.front(&at.url), web.front_page(&at.url)) else {
             return vec![Found::failed(
                 TOPIC,
                 "not-looked-at",
@@ -26,9 +25,7 @@ impl Looks for Search {
                 "see what is said of the redirects",
             )];
         };
-        let shown = told(&start, &Ok(front.clone()));
-        let text = decode(&front.body, front.charset.as_deref(), TextKind::Html);
-        let page = read_html(&text.text, false);
+        let shown = told(start, web.front(&at.url));
         let header: Vec<String> =
             front.header("x-robots-tag").map(str::to_ascii_lowercase).collect();
         let is_kept_out = |text: &str| {
@@ -49,8 +46,8 @@ impl Looks for Search {
         if at.hidden {
             return found;
         }
-        found.extend(addresses(at, &start, &page.links));
-        found.extend(sitemap(at, &start, robots.as_ref().map(|(robots, _)| robots)));
+        found.extend(addresses(at, start, &page.links));
+        found.extend(sitemap(at, start, robots.as_ref().map(|(robots, _)| robots)));
         found
     }
 }

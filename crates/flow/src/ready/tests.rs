@@ -2,11 +2,12 @@
 
 use super::*;
 use fernweh_ports::{
-    NameAnswer, NameProblem, NameRecord, NameServer, NameStatus, NameWay, RecordData, RecordKind,
-    Silent,
+    Failpoints, NameAnswer, NameProblem, NameRecord, NameServer, NameStatus, NameWay, RecordData,
+    RecordKind, Silent,
 };
 use fernweh_testkit::MemorySite;
 use std::sync::Mutex;
+use std::sync::atomic::{AtomicU32, Ordering};
 use std::time::Duration;
 
 const HOST: &str = "www.glimmer.example";
@@ -194,6 +195,37 @@ fn a_step_stays_done_and_is_ticked_by_what_is_seen() {
     let fourth = look(&world, &records);
     assert_eq!(of(&fourth, "records").0, StepState::Open);
     assert_eq!(of(&fourth, "transfer").0, StepState::Open);
+}
+
+/// Somebody else calls a step done once the first check is over.
+struct Meanwhile<'a>(&'a Records, AtomicU32);
+
+impl Failpoints for Meanwhile<'_> {}
+
+impl Progress for Meanwhile<'_> {
+    fn stage(&self, _: &str, _: Option<u64>, _: Unit) {}
+    fn advance(&self, _: u64) {
+        // The first is that the names were asked for.
+        if self.1.fetch_add(1, Ordering::SeqCst) == 1 {
+            set_step(self.0, "new", "transfer", true).unwrap();
+        }
+    }
+    fn done(&self, _: &str) {}
+    fn note(&self, _: &str) {}
+    fn stopping(&self) -> bool {
+        false
+    }
+}
+
+#[test]
+fn a_step_that_is_called_done_meanwhile_stays_done() {
+    let (_folder, records) = records();
+    let world = World::of(all(said(&[OLD], 300)));
+    let site = site(&format!("https://{HOST}"));
+    let ready = Ready { topics: vec![Topic::Name], is_final: true, ..Ready::default() };
+    let meanwhile = Meanwhile(&records, AtomicU32::new(0));
+    ready.run(&site, Some(&old_site()), &world, Some(&records), &meanwhile).unwrap();
+    assert!(KeptReady::load(&records, "new").done.contains_key("transfer"));
 }
 
 #[test]

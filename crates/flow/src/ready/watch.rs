@@ -64,9 +64,7 @@ pub fn watch(
     progress: &dyn Progress,
 ) -> Result<WatchReport> {
     let name = site.name();
-    let url = site.url().ok_or_else(|| {
-        Trouble::usage(format!("site {name} has no url")).hint(format!("set url in [site.{name}]"))
-    })?;
+    let url = site.needed_url()?;
     let place = site.host_address()?;
     let new: BTreeSet<IpAddr> = place.iter().map(|place| place.https.ip()).collect();
     let mut report = WatchReport {

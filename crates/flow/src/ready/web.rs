@@ -2,6 +2,7 @@
 
 use crate::effect;
 use fernweh_core::address::WebAddress;
+use fernweh_core::page::{Page, TextKind, decode, read_html};
 use fernweh_ports::{
     Fetched, HostAddress, PageProblem, PageRequest, PageSource, Result, SiteAccess,
 };
@@ -25,6 +26,7 @@ pub(super) struct Web<'a> {
     /// Places that did not answer: each costs its time once.
     silent: Mutex<HashSet<(String, Option<u16>)>>,
     front: OnceLock<Fetched>,
+    front_page: OnceLock<Option<(Url, Page)>>,
 }
 
 /// The largest page that is read.
@@ -43,6 +45,7 @@ impl<'a> Web<'a> {
             was_unjudged: AtomicBool::new(false),
             silent: Mutex::default(),
             front: OnceLock::new(),
+            front_page: OnceLock::new(),
         })
     }
 
@@ -67,6 +70,16 @@ impl<'a> Web<'a> {
             Ok(url) => self.page(&url),
             Err(error) => Err(PageProblem::Other(error.to_string())),
         })
+    }
+
+    /// The same as it is read, with its address: several checks look at it.
+    pub fn front_page(&self, url: &WebAddress) -> Option<&(Url, Page)> {
+        let read = || {
+            let front = self.front(url).as_ref().ok()?;
+            let text = decode(&front.body, front.charset.as_deref(), TextKind::Html);
+            Some((Url::parse(&format!("{url}/")).ok()?, read_html(&text.text, false)))
+        };
+        self.front_page.get_or_init(read).as_ref()
     }
 
     /// Whether the certificate was not accepted, and pages were read all the same.

@@ -83,10 +83,7 @@ impl Close<'_> {
         around: Surroundings<'b>,
     ) -> Result<Closing<'b>> {
         let name = site.name();
-        let url = site.url().ok_or_else(|| {
-            Trouble::usage(format!("site {name} has no url"))
-                .hint(format!("set url in [site.{name}]"))
-        })?;
+        let url = site.needed_url()?;
         if let Close::LeadsTo(to) = self
             && [url.host.clone(), twin(url)].contains(&to.host)
         {
@@ -97,11 +94,7 @@ impl Close<'_> {
                      new host, nobody comes here; --page shows a notice meanwhile",
                 ));
         }
-        let hosts = [url.host.clone(), twin(url)];
-        let host = match Host::of(site, &hosts)? {
-            Some(host) => host,
-            None => Host::by_name(site)?,
-        };
+        let host = Host::of_or_named(site, url)?;
         let front = format!("{url}/");
         if let Err(problem) = host.head(&front) {
             return Err(Trouble::outside(format!("site {name} does not answer"))

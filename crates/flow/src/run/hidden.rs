@@ -1,15 +1,12 @@
 //! Whether a copy that nobody should find says so to search engines.
 
-use crate::effect::{Effect, Host, told, twin};
+use crate::effect::{Effect, Host, told};
 use fernweh_ports::{Result, SiteAccess};
 
 /// Asks the host of a site for its first page; `None` where the site has no address.
 pub(super) fn verified(site: &dyn SiteAccess) -> Result<Option<Effect>> {
     let Some(url) = site.url() else { return Ok(None) };
-    let host = match Host::of(site, &[url.host.clone(), twin(url)])? {
-        Some(host) => host,
-        None => Host::by_name(site)?,
-    };
+    let host = Host::of_or_named(site, url)?;
     let asked = format!("{url}/");
     let fetched = host.head(&asked);
     let says = |answer: &fernweh_ports::PageResponse| {

@@ -4,7 +4,7 @@
 use super::Surroundings;
 use super::branch::{end, ends, note};
 use crate::effect::{Effect, Host, told};
-use crate::journal::{Journal, Operation};
+use crate::journal::{Journal, Operation, Run};
 use crate::rewrite::{FileEdit, Safekeeping, edit_files, edited};
 use crate::undo::turn_rewrite;
 use fernweh_ports::{Fetched, Halves, Result, SiteAccess, Trouble};
@@ -151,6 +151,10 @@ pub(super) fn take_back_unseen(
     let Some(run) = runs.iter().find(|one| Some(one.header.run.as_str()) == run) else {
         return Ok(());
     };
+    back_and_forgotten(site, run, around)
+}
+
+fn back_and_forgotten(site: &dyn SiteAccess, run: &Run, around: Surroundings<'_>) -> Result<()> {
     turn_rewrite(run, &mut site.editors(Halves::FILES)?, around.progress)?;
     Journal::resume(run)?.forget();
     Ok(())
@@ -165,8 +169,7 @@ fn taken_back(
 ) -> Result<Trouble> {
     let run = journal.run()?;
     drop(journal);
-    turn_rewrite(&run, &mut site.editors(Halves::FILES)?, around.progress)?;
-    Journal::resume(&run)?.forget();
+    back_and_forgotten(site, &run, around)?;
     Ok(Trouble::outside("the web server fails with what was placed")
         .because(format!("its first page answered {} then; all is as it was before", told(after)))
         .hint("read its log; often a module is missing, or AllowOverride forbids the rules"))

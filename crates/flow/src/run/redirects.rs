@@ -7,7 +7,7 @@ use crate::journal::Operation;
 use fernweh_core::address::WebAddress;
 use fernweh_core::placed::{Purpose, RULE_FILE, put, take};
 use fernweh_core::redirects::{Redirects, Server};
-use fernweh_ports::{Result, SiteAccess, Trouble};
+use fernweh_ports::{Result, SiteAccess};
 
 /// Redirects that are placed, or taken out.
 pub struct PlaceRedirects<'a> {
@@ -118,9 +118,5 @@ pub(super) fn without(text: Option<&[u8]>, purpose: Purpose) -> Option<Vec<u8>> 
 ///
 /// Where the site has no address.
 pub fn redirects_of(site: &dyn SiteAccess, from: Option<&WebAddress>) -> Result<Redirects> {
-    let to = site.url().ok_or_else(|| {
-        Trouble::usage(format!("site {} has no url", site.name()))
-            .hint(format!("set url in [site.{}]", site.name()))
-    })?;
-    Ok(Redirects::new(to, from))
+    Ok(Redirects::new(site.needed_url()?, from))
 }
